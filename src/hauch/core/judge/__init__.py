@@ -1,0 +1,1 @@
+"""Judging: differences against the reference, scores, ranks and how sure they are."""

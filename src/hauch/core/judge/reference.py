@@ -1,0 +1,215 @@
+"""Comparison with the reference: brackets, drift, the bridge between two specimens, common doubts.
+
+Everything is linear in y, which is the natural logarithm of a figure (so that differences are ratios) or a level in dB.
+A result is then a weighted sum of runs, and causes that two runs share cancel by themselves.
+
+References
+----------
+JCGM 100:2008, 5.2.2 (correlated inputs), H.5 and ISO 5725-2:2019, 7.4 (pooled repeatability).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from scipy.sparse import csr_array
+
+
+@dataclass(frozen=True)
+class Runs:
+    """Runs of one test, as arrays; n runs, K causes common to the rig.
+
+    Parameters
+    ----------
+    subject : index of the entry (or of the reference specimen), shape (n,)
+    y : ln(figure) or level [dB], shape (n,)
+    time : moment of the run [s], shape (n,)
+    own : standard uncertainty of the run's own causes other than scatter, in y, shape (n,)
+    common : signed contributions of the common causes, in y, shape (n, K)
+    """
+
+    subject: np.ndarray
+    y: np.ndarray
+    time: np.ndarray
+    own: np.ndarray
+    common: np.ndarray
+
+    @property
+    def size(self) -> int:
+        """Number of runs."""
+        return int(self.y.size)
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Each entry against the reference on one test; E entries, S shared causes.
+
+    Parameters
+    ----------
+    delta : mean difference to the reference in y, shape (E,), NaN where there is none
+    own_u : standard uncertainty from the entry's own runs, shape (E,)
+    shared : signed contributions of causes shared between entries, shape (E, S)
+    counts : repeats, shape (E,)
+    repeat_sd, dof : pooled standard deviation of one repeat in y, and its degrees of freedom
+    reference_sd : which columns of ``shared`` come from scatter of reference runs, shape (S,) bool
+    weights : weight of each reference run in each entry's mean, shape (E, m)
+    bridges : specimen -> (difference to the base specimen in y, standard uncertainty, pairs)
+    unbridged : specimens that no pair of runs ties to the base
+    drift : change of the reference between first and last bracket in y, and its standard uncertainty
+    """
+
+    delta: np.ndarray
+    own_u: np.ndarray
+    shared: np.ndarray
+    counts: np.ndarray
+    repeat_sd: float
+    dof: float
+    reference_sd: np.ndarray
+    weights: np.ndarray
+    bridges: dict[int, tuple[float, float, int]] = field(default_factory=dict)
+    unbridged: frozenset[int] = frozenset()
+    drift: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def u(self) -> np.ndarray:
+        """Combined standard uncertainty of delta, shape (E,)."""
+        return np.sqrt(self.own_u**2 + np.sum(self.shared**2, axis=1))
+
+
+def brackets(entry_times: np.ndarray, reference_times: np.ndarray) -> np.ndarray:
+    """Number of the bracket of each reference run, shape (m,): runs with no entry run between them form one bracket."""
+    before = np.searchsorted(np.sort(entry_times), reference_times, side="left")
+    return np.unique(before, return_inverse=True)[1]
+
+
+def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: int) -> tuple[np.ndarray, np.ndarray]:
+    """Weights on reference runs that give each specimen's difference to the base.
+
+    Returns
+    -------
+    weights, shape (specimens, m), and the number of pairs, shape (specimens,). A pair is a bracket in which both were run.
+    """
+    weights = np.zeros((specimens, reference.size))
+    pairs = np.zeros(specimens, dtype=int)
+    for specimen in range(specimens):
+        if specimen == base:
+            continue
+        both = [b for b in np.unique(bracket) if {specimen, base} <= set(reference.subject[bracket == b].tolist())]
+        pairs[specimen] = len(both)
+        for b in both:
+            of_it = (bracket == b) & (reference.subject == specimen)
+            of_base = (bracket == b) & (reference.subject == base)
+            weights[specimen, of_it] += 1 / (len(both) * of_it.sum())
+            weights[specimen, of_base] -= 1 / (len(both) * of_base.sum())
+    return weights, pairs
+
+
+def interpolation_weights(entry_times: np.ndarray, reference_times: np.ndarray, bracket: np.ndarray) -> np.ndarray:
+    """Weight of each reference run at the moment of each entry run, shape (n, m); rows add up to 1.
+
+    Linear in time between the two brackets around a run; before the first and after the last, that bracket alone.
+    """
+    count = int(bracket.max()) + 1
+    centre = np.array([reference_times[bracket == b].mean() for b in range(count)])
+    members = np.array([np.sum(bracket == b) for b in range(count)])
+    right = np.clip(np.searchsorted(centre, entry_times), 1, max(count - 1, 1))
+    left = right - 1
+    if count == 1:
+        share_right = np.zeros(entry_times.size)
+        right = left
+    else:
+        share_right = np.clip((entry_times - centre[left]) / (centre[right] - centre[left]), 0.0, 1.0)
+    is_left = bracket[None, :] == left[:, None]
+    is_right = bracket[None, :] == right[:, None]
+    return (is_left * (1 - share_right)[:, None] + is_right * share_right[:, None]) / members[bracket][None, :]
+
+
+def pooled_sd(values: np.ndarray, group: np.ndarray) -> tuple[float, int]:
+    """Sum of squares about group means and its degrees of freedom (ISO 5725-2, 7.4)."""
+    if values.size == 0:
+        return 0.0, 0
+    ids, index = np.unique(group, return_inverse=True)
+    counts = np.bincount(index)
+    means = np.bincount(index, values) / counts
+    return float(np.sum((values - means[index]) ** 2)), int(values.size - ids.size)
+
+
+def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallback_sd: float = 0.0) -> Comparison:
+    """Compare entries with the reference on one test.
+
+    Parameters
+    ----------
+    entries, reference : runs of the entries and of the reference specimens, with the same common causes
+    entry_count : number of entries E; entries without runs get NaN
+    base : index of the reference specimen that all is expressed against
+    fallback_sd : standard deviation of one repeat in y where nothing was repeated
+
+    Raises
+    ------
+    ValueError : no usable reference run
+
+    Notes
+    -----
+    Own scatter is pooled over all entries and brackets, since three repeats alone say little about scatter. An entry
+    run whose nearest bracket holds only specimens without a bridge to the base is left out.
+    """
+    specimens = int(reference.subject.max(initial=base)) + 1
+    bracket = brackets(entries.time, reference.time)
+    to_base, pairs = bridge_weights(reference, bracket, specimens, base)
+    tied = (pairs > 0) | (np.arange(specimens) == base)
+    usable = tied[reference.subject]
+    if not usable.any():
+        raise ValueError("no run of the reference, or of a specimen that is bridged to it")
+    near = np.abs(entries.time[:, None] - reference.time[None, :]).argmin(axis=1) if entries.size else np.zeros(0, int)
+    kept = usable[near]
+    usable_bracket = np.unique(bracket[usable], return_inverse=True)[1]
+    weights = np.zeros((entries.size, reference.size))
+    weights[:, usable] = interpolation_weights(entries.time, reference.time[usable], usable_bracket)
+    one_of = np.eye(specimens)[reference.subject]
+    weights = weights - weights @ one_of @ to_base
+    corrected = entries.y - weights @ reference.y
+
+    counts = np.bincount(entries.subject[kept], minlength=entry_count)
+    share = np.where(counts > 0, 1 / np.maximum(counts, 1), 0.0)
+    mean = csr_array((share[entries.subject[kept]], (entries.subject[kept], np.flatnonzero(kept))), shape=(entry_count, entries.size))
+    squares, dof = pooled_sd(corrected[kept], entries.subject[kept])
+    reference_squares, reference_dof = pooled_sd(reference.y, bracket * specimens + reference.subject)
+    total_dof = dof + reference_dof
+    sd = float(np.sqrt((squares + reference_squares) / total_dof)) if total_dof else fallback_sd
+
+    entry_weights = mean @ weights
+    random = np.sqrt(sd**2 + reference.own**2)
+    common = mean @ entries.common - entry_weights @ reference.common
+    own_variance = sd**2 * share + (mean.multiply(mean)) @ entries.own**2
+    bridges = {
+        s: (float(to_base[s] @ reference.y), float(np.sqrt(np.sum((to_base[s] * random) ** 2))), int(pairs[s]))
+        for s in range(specimens)
+        if pairs[s]
+    }
+    return Comparison(
+        delta=np.where(counts > 0, mean @ corrected, np.nan),
+        own_u=np.sqrt(own_variance),
+        shared=np.hstack([-entry_weights * random, common]),
+        counts=counts,
+        repeat_sd=sd,
+        dof=float(total_dof) if total_dof else np.inf,
+        reference_sd=np.concatenate([np.ones(reference.size, bool), np.zeros(common.shape[1], bool)]),
+        weights=entry_weights,
+        bridges=bridges,
+        unbridged=frozenset(np.flatnonzero(~tied & np.isin(np.arange(specimens), reference.subject)).tolist()),
+        drift=_drift(reference, one_of @ to_base, usable, usable_bracket, random),
+    )
+
+
+def _drift(reference: Runs, bridge: np.ndarray, usable: np.ndarray, bracket: np.ndarray, random: np.ndarray) -> tuple[float, float]:
+    """Last bracket minus first, in y, with its standard uncertainty; specimens brought to the base first."""
+    if bracket.max() == 0:
+        return 0.0, 0.0
+    weights = np.zeros(reference.size)
+    index = np.flatnonzero(usable)
+    for number, sign in ((bracket.max(), 1.0), (0, -1.0)):
+        members = index[bracket == number]
+        weights[members] += sign / members.size
+    weights = weights - weights @ bridge
+    return float(weights @ reference.y), float(np.sqrt(np.sum((weights * random) ** 2)))

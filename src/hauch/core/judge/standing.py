@@ -1,0 +1,225 @@
+"""Standings: scores against the reference, shared ranks, and how probable each rank is.
+
+References
+----------
+JCGM 101:2008, 6.4.9.4 (t distribution for a pooled standard deviation), 7 (Monte Carlo propagation).
+S. S. Stevens, "The measurement of loudness", J. Acoust. Soc. Am. 27 (1955) 815: loudness doubles with 10 dB.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+from scipy.stats import norm
+
+from hauch.core.judge.reference import Comparison
+
+Scheme = Literal["weighted_percent", "best_single"]
+TieRule = Literal["too_close", "equal_score"]
+LevelAs = Literal["level", "loudness"]
+
+CALL = 0.95
+"""Probability at which one entry is ranked above another under the tie rule ``too_close``."""
+
+CHUNK = 2048
+"""Draws that are ranked at a time; part of the seeded result."""
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """One test in a scheme.
+
+    Parameters
+    ----------
+    test : key of the test
+    weight : above 0
+    direction : +1 where more is better, -1 where less is better
+    log : whether figures are compared as ratios (True) or as differences of levels (False)
+    reference_level : mean level of the reference [dB], for levels
+    level_as : how a difference of levels becomes percent: of the level as read, or of loudness
+    """
+
+    test: str
+    weight: float
+    direction: int
+    log: bool
+    reference_level: float = math.nan
+    level_as: LevelAs = "level"
+
+    def percent(self, delta: np.ndarray) -> np.ndarray:
+        """Change against the reference [%] from a difference in y."""
+        if self.log:
+            return 100 * np.expm1(delta)
+        if self.level_as == "loudness":
+            return 100 * (2 ** (delta / 10) - 1)
+        return 100 * delta / self.reference_level
+
+    def percent_slope(self, delta: np.ndarray) -> np.ndarray:
+        """Derivative of `percent` [% per unit of y]."""
+        if self.log:
+            return 100 * np.exp(delta)
+        if self.level_as == "loudness":
+            return 100 * math.log(2) / 10 * 2 ** (delta / 10)
+        return np.full_like(np.asarray(delta, dtype=float), 100 / self.reference_level)
+
+
+@dataclass(frozen=True)
+class Scores:
+    """Scores of the entries that can be ranked; E entries, T tests, S shared causes.
+
+    ``score`` [%], ``own_variance`` by test (T, E), ``shared`` (E, S), ``shared_test`` the test each shared column belongs
+    to, ``scatter`` which columns are scatter of reference runs, ``dof`` of each test.
+    """
+
+    score: np.ndarray
+    own_variance: np.ndarray
+    shared: np.ndarray
+    shared_test: np.ndarray
+    scatter: np.ndarray
+    dof: np.ndarray
+
+    @property
+    def u(self) -> np.ndarray:
+        """Standard uncertainty of the score [%], shape (E,)."""
+        return np.sqrt(self.own_variance.sum(axis=0) + np.sum(self.shared**2, axis=1))
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Ranks in the order of ``order`` (indices of entries, best first).
+
+    ``rank`` shared where the tie rule says so; ``first`` probability of first place; ``low``, ``high`` the places between
+    which an entry lies with 95 %; ``probability`` of each place, shape (E, E), entry by place.
+    """
+
+    order: np.ndarray
+    rank: np.ndarray
+    first: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    probability: np.ndarray = field(repr=False)
+
+
+def check_terms(terms: Sequence[Term], scheme: Scheme) -> None:
+    """Raise ValueError for a scheme that cannot rank: no test, a weight that is not above 0, several tests for one metric."""
+    if not terms:
+        raise ValueError("The rules score no test. Give at least one test a weight.")
+    for term in terms:
+        if not term.weight > 0:
+            raise ValueError(f"The weight of “{term.test}” is {term.weight:g}. Give a weight above 0, or take the test out of the score.")
+        if term.direction not in (1, -1):
+            raise ValueError(f"The direction of “{term.test}” must be more (+1) or less (-1), got {term.direction}.")
+    if scheme == "best_single" and len(terms) != 1:
+        raise ValueError(f"“Best single metric” ranks by one test, but {len(terms)} have a weight. Keep one.")
+
+
+def score(terms: Sequence[Term], comparisons: Sequence[Comparison], scheme: Scheme = "weighted_percent") -> tuple[np.ndarray, Scores]:
+    """Score = 100 % + weighted mean of the gains over the reference.
+
+    Parameters
+    ----------
+    terms, comparisons : one of each for each test, in the same order, over the same entries
+
+    Returns
+    -------
+    indices of the entries that have a figure in every test, and their scores. Doubts to first order (relative doubts
+    below about 10 %).
+    """
+    check_terms(terms, scheme)
+    total = sum(term.weight for term in terms)
+    complete = np.flatnonzero(np.all([np.isfinite(c.delta) for c in comparisons], axis=0))
+    score_ = np.full(complete.size, 100.0)
+    own, shared, owner, scatter = [], [], [], []
+    for number, (term, c) in enumerate(zip(terms, comparisons, strict=True)):
+        delta = c.delta[complete]
+        share = term.direction * term.weight / total
+        score_ += share * term.percent(delta)
+        slope = share * term.percent_slope(delta)
+        own.append((slope * c.own_u[complete]) ** 2)
+        shared.append(slope[:, None] * c.shared[complete])
+        owner.append(np.full(c.shared.shape[1], number))
+        scatter.append(c.reference_sd)
+    return complete, Scores(
+        score_, np.array(own), np.hstack(shared), np.concatenate(owner), np.concatenate(scatter), np.array([c.dof for c in comparisons])
+    )
+
+
+def beats(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
+    """Probability that one entry is truly above others, shape of ``others``; shared causes cancel."""
+    gap = scores.score[first] - scores.score[others]
+    own = scores.own_variance.sum(axis=0)
+    variance = own[first] + own[others] + np.sum((scores.shared[first] - scores.shared[others]) ** 2, axis=1)
+    sd = np.sqrt(variance)
+    return np.where(sd > 0, norm.cdf(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)), np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)))
+
+
+def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
+    """Probability of each place, shape (E, E): entry by place, by seeded Monte Carlo.
+
+    Scatter is drawn with one scale for each test and draw (pooled standard deviation, so a multivariate t), common
+    causes as normal. Equal scores share their places evenly in the long run, since draws are continuous.
+    """
+    count = scores.score.size
+    used = np.flatnonzero(np.any(scores.shared != 0, axis=0))
+    shared, owner, scatter = np.ascontiguousarray(scores.shared[:, used].T), scores.shared_test[used], scores.scatter[used]
+    finite = np.isfinite(scores.dof)
+    offset = np.arange(count)[None, :] * count
+
+    def counted(seed: np.random.SeedSequence, size: int) -> np.ndarray:
+        own, common = (np.random.Generator(np.random.SFC64(stream)) for stream in seed.spawn(2))
+        scale = np.ones((size, scores.dof.size))
+        if finite.any():
+            scale[:, finite] = np.sqrt(scores.dof[finite] / own.chisquare(scores.dof[finite], (size, int(finite.sum()))))
+        causes = common.standard_normal((size, used.size))
+        causes[:, scatter] *= scale[:, owner[scatter]]
+        drawn = own.standard_normal((size, count))
+        drawn *= np.sqrt(scale**2 @ scores.own_variance)
+        drawn += causes @ shared
+        drawn += scores.score
+        best_last = np.argsort(drawn, axis=1)
+        best_last += offset
+        return np.bincount(best_last.ravel(), minlength=count * count)
+
+    sizes = [CHUNK] * (draws // CHUNK) + ([draws % CHUNK] if draws % CHUNK else [])
+    seeds = np.random.SeedSequence(seed).spawn(len(sizes))
+    places = np.zeros(count * count, dtype=np.int64)
+    # NumPy releases the interpreter while it draws and sorts. Each chunk has its own stream, so threads change nothing.
+    with ThreadPoolExecutor(max_workers=min(4, os.cpu_count() or 1)) as pool:
+        for part in pool.map(counted, seeds, sizes):
+            places += part
+    return places.reshape(count, count)[::-1].T / draws
+
+
+def rank(scores: Scores, tie_rule: TieRule = "too_close", draws: int = 20_000, seed: int = 1, digits: int = 1) -> Standing:
+    """Rank entries by score.
+
+    Parameters
+    ----------
+    scores : of the entries, in a fixed order (the result depends on it through the draws)
+    tie_rule : ``too_close`` shares a rank while the group's first cannot be told apart from the entry with `CALL`;
+        ``equal_score`` shares it where the scores agree to ``digits`` decimals
+    draws, seed : of the Monte Carlo
+    """
+    order = np.lexsort((np.arange(scores.score.size), -scores.score))
+    ranks = np.empty(order.size, dtype=int)
+    leader = 0
+    for place, entry in enumerate(order):
+        head = order[leader]
+        if tie_rule == "too_close":
+            together = beats(scores, head, np.array([entry]))[0] < CALL
+        else:
+            together = round(scores.score[head], digits) == round(scores.score[entry], digits)
+        if not together:
+            leader = place
+        ranks[entry] = leader + 1
+    probability = rank_probabilities(scores, draws, seed)
+    cumulative = np.cumsum(probability, axis=1)
+    low = np.argmax(cumulative >= 0.025, axis=1) + 1
+    high = np.argmax(cumulative >= 0.975, axis=1) + 1
+    return Standing(order, ranks, probability[:, 0] if order.size else np.zeros(0), low, high, probability)

@@ -1,0 +1,1 @@
+"""From readings to comparable quantities: meters, procedures and their formulas."""

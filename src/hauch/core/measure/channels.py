@@ -1,0 +1,81 @@
+"""What a bench can read: channels, their units and the range in which a reading can be true."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from hauch.core.quantity.units import KINDS
+
+
+@dataclass(frozen=True, slots=True)
+class Channel:
+    """One measured signal. ``low`` and ``high`` bound what can be true on a bench [SI unit of the kind]."""
+
+    key: str
+    label: str
+    kind: str
+    low: float
+    high: float
+    words: tuple[str, ...] = ()
+    """Lower-case words by which a logger's column may name it."""
+
+    @property
+    def unit(self) -> str:
+        """SI unit of the readings."""
+        return KINDS[self.kind].unit
+
+
+CHANNELS: dict[str, Channel] = {
+    channel.key: channel
+    for channel in (
+        Channel("air_speed", "Air speed", "air_speed", 0.0, 120.0,
+                ("airspeed", "air speed", "air velocity", "velocity", "luftgeschw", "wind", "anemometer", "flow speed")),
+        Channel("pitot_pressure", "Pitot pressure", "pressure", 0.0, 20_000.0,
+                ("pitot", "dynamic pressure", "velocity pressure", "staudruck")),
+        Channel("static_pressure", "Static pressure", "pressure", -20_000.0, 20_000.0,
+                ("static", "stat. druck", "druck", "press", "manometer", "dp")),
+        Channel("sound_level", "Sound level", "level", 0.0, 140.0,
+                ("noise", "sound", "schall", "level", "pegel", "dba", "spl")),
+        Channel("background_level", "Background level", "level", 0.0, 140.0, ("background", "hintergrund", "ambient noise")),
+        Channel("load_temperature", "Load temperature", "temperature", -40.0, 400.0,
+                ("load temp", "load_temp", "prüfkörper", "block", "probe temp", "heater", "object temp")),
+        Channel("room_temperature", "Room temperature", "temperature", -40.0, 60.0,
+                ("room temp", "room_temp", "raumtemp", "ambient temp", "umgebung")),
+        Channel("voltage", "Voltage", "voltage", 0.0, 500.0, ("supply_v", "supply", "volt", "spannung")),
+        Channel("current", "Current", "current", 0.0, 100.0, ("supply_a", "current", "amp", "strom")),
+        Channel("power", "Electrical power", "power", 0.0, 10_000.0, ("power", "watt", "leistung")),
+        Channel("speed", "Speed", "rotational_speed", 0.0, 120_000.0,
+                ("rpm", "fan speed", "drehzahl", "tach", "rotor speed", "speed")),
+        Channel("throttle", "Throttle", "percent", 0.0, 100.0, ("throttle", "pwm", "duty", "stellung")),
+    )
+}  # fmt: skip
+
+AMBIENT = {
+    "temperature": Channel("temperature", "Room temperature", "temperature", -40.0, 60.0),
+    "pressure": Channel("pressure", "Air pressure", "air_pressure", 50_000.0, 120_000.0),
+    "humidity": Channel("humidity", "Relative humidity", "percent", 0.0, 100.0),
+}
+"""Room readings that go with every run."""
+
+
+class ReadingImpossible(ValueError):
+    """A reading that cannot be true, with the channel, the value and the range."""
+
+
+def check_reading(channel: Channel, value: float) -> float:
+    """The value if it can be true [SI unit of the channel].
+
+    Raises
+    ------
+    ReadingImpossible : for NaN, infinity or a value outside the channel's range
+    """
+    unit = KINDS[channel.kind].unit
+    if not math.isfinite(value):
+        raise ReadingImpossible(f"{channel.label}: “{value}” is not a reading. Type a number in {unit}.")
+    if not channel.low <= value <= channel.high:
+        raise ReadingImpossible(
+            f"{channel.label}: {value:.6g} {unit} cannot be; a bench reads between {channel.low:g} and {channel.high:g} {unit}. "
+            "Check the sign, the decimal mark and the unit."
+        )
+    return value

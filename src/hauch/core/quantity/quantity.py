@@ -1,0 +1,203 @@
+"""A value with its standard uncertainty, split by cause, and the steps that led to it.
+
+References
+----------
+JCGM 100:2008 (GUM), clauses 4.2 (type A), 4.3 (type B), 5.1.2 and 5.2.2 (combination, with correlation), G.4.1
+(effective degrees of freedom).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from typing import Any, Literal
+
+from scipy.stats import t as student_t
+
+Scope = Literal["common", "own"]
+Kind = Literal["A", "B"]
+
+DIGITS_KEPT = 12
+"""Significant digits of a stored figure: far below any doubt, far above what processors disagree about."""
+
+
+def significant(value: float, digits: int = DIGITS_KEPT) -> float:
+    """Round to a number of significant digits; NaN and infinities pass through."""
+    if value == 0 or not math.isfinite(value):
+        return value
+    return float(f"{value:.{digits - 1}e}")
+
+
+@dataclass(frozen=True, slots=True)
+class Influence:
+    """One cause of doubt. The same key in two results is the same cause, so it is fully correlated (GUM 5.2.2).
+
+    Parameters
+    ----------
+    key : identity of the cause, such as ``"meter:V2:accuracy"`` or ``"run:31:resolution"``
+    name : the cause in words
+    scope : ``"common"`` to all runs on the rig, or ``"own"`` to one run
+    kind : ``"A"`` (from scatter) or ``"B"`` (from other knowledge)
+    dof : degrees of freedom of the estimate
+    """
+
+    key: str
+    name: str
+    scope: Scope
+    kind: Kind
+    dof: float = math.inf
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One line of working: what was computed, from what, by which formula and source."""
+
+    name: str
+    formula: str
+    inputs: tuple[tuple[str, float, str], ...]
+    value: float
+    unit: str
+    source: str = ""
+    note: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for storage and export."""
+        return {
+            "name": self.name,
+            "formula": self.formula,
+            "inputs": [[symbol, significant(value), unit] for symbol, value, unit in self.inputs],
+            "value": significant(self.value),
+            "unit": self.unit,
+            "source": self.source,
+            "note": self.note,
+        }
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """Value, unit, signed standard contributions by cause [unit], and working.
+
+    A contribution is the sensitivity times the standard uncertainty of the cause; the sign is kept so that common
+    causes cancel in a difference.
+    """
+
+    value: float
+    unit: str
+    parts: Mapping[Influence, float] = field(default_factory=dict)
+    working: tuple[Step, ...] = ()
+
+    @property
+    def u(self) -> float:
+        """Combined standard uncertainty [unit] (GUM eq. 13, causes independent of one another)."""
+        return math.sqrt(sum(part * part for part in self.parts.values()))
+
+    @property
+    def dof(self) -> float:
+        """Effective degrees of freedom by Welch-Satterthwaite (GUM eq. G.2b)."""
+        u = self.u
+        if u == 0:
+            return math.inf
+        spread = sum((part / u) ** 4 / cause.dof for cause, part in self.parts.items() if math.isfinite(cause.dof))
+        return 1 / spread if spread > 0 else math.inf
+
+    @property
+    def expanded(self) -> float:
+        """Half-width of the 95 % coverage interval [unit] (GUM 6.2.1, G.6.4)."""
+        return coverage_factor(self.dof) * self.u
+
+    def with_step(self, step: Step) -> Quantity:
+        """The same quantity with one more line of working."""
+        return replace(self, working=(*self.working, step))
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for storage and export, rounded to `DIGITS_KEPT` significant digits."""
+        return {
+            "value": significant(self.value),
+            "unit": self.unit,
+            "u": significant(self.u),
+            "dof": significant(self.dof) if math.isfinite(self.dof) else None,
+            "parts": [
+                [c.key, c.name, c.scope, c.kind, c.dof if math.isfinite(c.dof) else None, significant(part)]
+                for c, part in sorted(self.parts.items(), key=lambda item: item[0].key)
+            ],
+            "working": [step.as_json() for step in self.working],
+        }
+
+
+@lru_cache(maxsize=4096)
+def _t_quantile(dof: float, level: float) -> float:
+    return float(student_t.ppf(0.5 + level / 2, dof))
+
+
+def coverage_factor(dof: float, level: float = 0.95) -> float:
+    """Coverage factor of a two-sided interval (GUM G.3.4; table G.2: 10 degrees of freedom, 95 % -> 2.23).
+
+    Raises
+    ------
+    ValueError : degrees of freedom below 1 or level outside 0 to 1
+    """
+    if not dof > 0:
+        raise ValueError(f"degrees of freedom must be above 0, got {dof}")
+    if not 0 < level < 1:
+        raise ValueError(f"level must be between 0 and 1, got {level}")
+    return _t_quantile(min(dof, 1e9), level)
+
+
+def exact(value: float, unit: str) -> Quantity:
+    """A quantity without doubt, such as an agreed speed."""
+    return Quantity(value, unit)
+
+
+def measured(value: float, unit: str, causes: Iterable[tuple[Influence, float]]) -> Quantity:
+    """A quantity read or stated, with the standard uncertainty [unit] of each cause."""
+    return Quantity(value, unit, {cause: u for cause, u in causes if u})
+
+
+def derive(
+    name: str,
+    formula: str,
+    function: Callable[..., float],
+    inputs: Mapping[str, Quantity],
+    unit: str,
+    source: str = "",
+    *,
+    note: str = "",
+    symbols: Mapping[str, str] | None = None,
+) -> Quantity:
+    """Compute a quantity from others, carrying doubt and working along.
+
+    Parameters
+    ----------
+    name, formula, source, note : the line of working
+    function : plain function of floats, called with the input names as keywords
+    inputs : quantities by argument name
+    unit : unit of the result
+    symbols : how an input is written in the formula, where that differs from its argument name
+
+    Notes
+    -----
+    First order in the inputs (GUM eq. 10 with 5.2.2 for shared causes); partial derivatives by central differences
+    of 1e-3 standard uncertainties (GUM 5.1.3 note 2), so that they hold for any formula. Valid while the formula is close to straight
+    over one standard uncertainty.
+    """
+    symbols = symbols or {}
+    values = {key: q.value for key, q in inputs.items()}
+    value = float(function(**values))
+    parts: dict[Influence, float] = {}
+    for key, q in inputs.items():
+        u = q.u
+        if u == 0:
+            continue
+        step = 1e-3 * u
+        above, below = values[key] + step, values[key] - step
+        slope = (function(**{**values, key: above}) - function(**{**values, key: below})) / (above - below)
+        for cause, part in q.parts.items():
+            parts[cause] = parts.get(cause, 0.0) + slope * part
+    seen: dict[Step, None] = {}
+    for q in inputs.values():
+        seen.update(dict.fromkeys(q.working))
+    shown = tuple((symbols.get(key, key), q.value, q.unit) for key, q in inputs.items())
+    step_made = Step(name, formula, shown, value, unit, source, note)
+    return Quantity(value, unit, parts, (*seen, step_made))

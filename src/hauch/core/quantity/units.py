@@ -1,0 +1,133 @@
+"""Units at the edges: what files and people write, and what the core computes in (SI).
+
+Pint does the conversion; here stand the spellings that loggers use and the units that each kind of figure is shown in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+import pint
+
+registry: pint.UnitRegistry = pint.UnitRegistry(cache_folder=None)
+for definition in (
+    "conventional_mmH2O = 9.80665 pascal",  # NIST SP 811, table B.8: conventional millimetre of water
+    "conventional_inH2O = 249.08891 pascal",  # 25.4 conventional millimetres
+    "rev_per_minute = 1 / minute",
+    "decibel_a = 1",
+    "share_percent = 1",  # humidity and throttle stay in percent
+):
+    registry.define(definition)
+
+
+class UnitUnknown(ValueError):
+    """A unit that nobody knows, or one of the wrong kind."""
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of figure: its SI unit, what it may be called and how it is shown.
+
+    ``shown`` holds, for the unit systems ``si``, ``workshop`` and ``inch``, the unit and the decimals of its last digit.
+    """
+
+    key: str
+    label: str
+    unit: str
+    shown: dict[str, str]
+    spellings: dict[str, str]
+
+
+def _same(unit: str) -> dict[str, str]:
+    return {"si": unit, "workshop": unit, "inch": unit}
+
+
+_SPEED = {
+    "m/s": "meter/second", "mps": "meter/second", "m s-1": "meter/second", "km/h": "kilometer/hour",
+    "kmh": "kilometer/hour", "kph": "kilometer/hour", "ft/min": "foot/minute", "fpm": "foot/minute",
+    "ft/s": "foot/second", "mph": "mile/hour", "kn": "knot",
+}  # fmt: skip
+_PRESSURE = {
+    "pa": "pascal", "hpa": "hectopascal", "kpa": "kilopascal", "mbar": "millibar", "bar": "bar",
+    "mmh2o": "conventional_mmH2O", "mmws": "conventional_mmH2O", "inh2o": "conventional_inH2O",
+    "inwc": "conventional_inH2O", "inwg": "conventional_inH2O", "psi": "psi", "mmhg": "mmHg", "inhg": "inHg",
+}  # fmt: skip
+_FLOW = {
+    "m3/s": "meter**3/second", "m³/s": "meter**3/second", "m3/h": "meter**3/hour", "m³/h": "meter**3/hour",
+    "l/s": "liter/second", "l/min": "liter/minute", "cfm": "foot**3/minute",
+}  # fmt: skip
+_TEMPERATURE = {
+    "degc": "degC", "°c": "degC", "c": "degC", "celsius": "degC",
+    "degf": "degF", "°f": "degF", "f": "degF", "k": "kelvin",
+}  # fmt: skip
+
+KINDS: dict[str, Kind] = {
+    kind.key: kind
+    for kind in (
+        Kind("air_speed", "Air speed", "m/s", {"si": "m/s", "workshop": "km/h", "inch": "ft/min"}, _SPEED),
+        Kind("pressure", "Pressure", "Pa", {"si": "Pa", "workshop": "mmH2O", "inch": "inH2O"}, _PRESSURE),
+        Kind("air_pressure", "Air pressure", "Pa", {"si": "hPa", "workshop": "hPa", "inch": "inHg"}, _PRESSURE),
+        Kind("volume_flow", "Volume flow", "m3/s", {"si": "m³/s", "workshop": "m³/h", "inch": "cfm"}, _FLOW),
+        Kind("level", "Sound level", "dB(A)", _same("dB(A)"),
+             {"db(a)": "decibel_a", "dba": "decibel_a", "db a": "decibel_a", "db": "decibel_a"}),
+        Kind("temperature", "Temperature", "degC", {"si": "°C", "workshop": "°C", "inch": "°F"}, _TEMPERATURE),
+        Kind("temperature_difference", "Temperature rise", "K", {"si": "K", "workshop": "K", "inch": "Δ°F"},
+             {"k": "kelvin", "δ°f": "delta_degF", "delta_degf": "delta_degF"}),
+        Kind("rotational_speed", "Speed", "1/min", _same("1/min"),
+             {"1/min": "rev_per_minute", "rpm": "rev_per_minute", "u/min": "rev_per_minute",
+              "min-1": "rev_per_minute", "hz": "hertz", "1/s": "hertz"}),
+        Kind("voltage", "Voltage", "V", _same("V"), {"v": "volt", "mv": "millivolt"}),
+        Kind("current", "Current", "A", _same("A"), {"a": "ampere", "ma": "milliampere"}),
+        Kind("power", "Power", "W", _same("W"), {"w": "watt", "mw": "milliwatt", "kw": "kilowatt"}),
+        Kind("percent", "Share", "%", _same("%"), {"%": "share_percent", "%rh": "share_percent", "pct": "share_percent"}),
+        Kind("density", "Density", "kg/m3", _same("kg/m³"), {"kg/m3": "kilogram/meter**3", "kg/m³": "kilogram/meter**3"}),
+        Kind("length", "Length", "m", {"si": "m", "workshop": "mm", "inch": "in"},
+             {"m": "meter", "mm": "millimeter", "cm": "centimeter", "in": "inch"}),
+        Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
+    )
+}  # fmt: skip
+
+PINT_OF_SI = {
+    "m/s": "meter/second", "Pa": "pascal", "m3/s": "meter**3/second", "dB(A)": "decibel_a", "degC": "degC", "K": "kelvin",
+    "1/min": "rev_per_minute", "V": "volt", "A": "ampere", "W": "watt", "%": "share_percent", "kg/m3": "kilogram/meter**3",
+    "m": "meter", "": "dimensionless",
+}  # fmt: skip
+KIND_OF_UNIT = {kind.unit: kind.key for kind in reversed(KINDS.values())}
+
+
+@lru_cache(maxsize=512)
+def _line(kind_key: str, written: str) -> tuple[float, float]:
+    """Slope and offset that bring a written unit to the kind's SI unit."""
+    kind = KINDS[kind_key]
+    name = kind.spellings.get(written.strip().casefold().replace("_", "/"))
+    if name is None:
+        known = ", ".join(sorted(kind.spellings)) or "no unit"
+        raise UnitUnknown(f"The unit “{written}” is not known for {kind.label.lower()}. Known are: {known}.")
+    target = PINT_OF_SI[kind.unit]
+    zero = registry.Quantity(0.0, name).to(target).magnitude
+    far = registry.Quantity(1e5, name).to(target).magnitude  # far from zero, so that an offset costs no digits
+    return float((far - zero) / 1e5), float(zero)
+
+
+def to_si(value: float | np.ndarray, written: str, kind: str) -> float | np.ndarray:
+    """Convert from a written unit to the SI unit of its kind.
+
+    Raises
+    ------
+    UnitUnknown : with the unit, the kind and what is known
+    """
+    slope, offset = _line(kind, written)
+    return value * slope + offset
+
+
+def from_si(value: float | np.ndarray, written: str, kind: str) -> float | np.ndarray:
+    """Convert from the SI unit of a kind to a unit that is written or shown."""
+    slope, offset = _line(kind, written)
+    return (value - offset) / slope
+
+
+def factor_from_si(written: str, kind: str) -> float:
+    """How many written units one SI unit is, for differences and doubts (no offset)."""
+    return 1 / _line(kind, written)[0]

@@ -1,0 +1,1 @@
+"""Time series of a run: faults marked, steady windows and settling found."""
