@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -20,7 +21,11 @@ from hauch.core.sound.level import BackgroundTooLoud, at_distance, without_backg
 
 
 class NoResult(ValueError):
-    """The figure cannot be had; the message says why and what to do."""
+    """The figure cannot be had; the message says why and what to do, ``marks`` what was found in a trace."""
+
+    def __init__(self, message: str, marks: Sequence[Any] = ()):
+        super().__init__(message)
+        self.marks = tuple(marks)
 
 
 @dataclass(frozen=True, slots=True)

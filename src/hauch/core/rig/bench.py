@@ -56,14 +56,14 @@ class Bench:
     seed: int = 140
     bore: float = 0.1252
     profile_factor: float = 0.846
-    resistance: float = 13_500.0
+    resistance: float = 23_500.0
     """Six trays [Pa s2/m6]."""
-    background: float = 31.0
+    background: float = 36.0
     sound_distance: float = 1.0
-    heat: float = 30.0
+    heat: float = 120.0
     """Heater of the hot block [W]."""
     soak_seconds: float = 900.0
-    time_constant: float = 150.0
+    time_constant: float = 140.0
     standby: float = 0.42
     shift: Shift = field(default_factory=Shift)
     true_errors: dict[str, float] = field(
@@ -140,7 +140,7 @@ class Bench:
         random = self.random(run)
         room = self.room(hours)
         speed, flow = self._fan_state(fan, room, random)
-        conductance = 2.55 * (flow / 0.034) ** 0.7 * (1 + 0.006 * random.standard_normal())
+        conductance = 2.99 * (flow / 0.0427) ** 0.7 * (1 + 0.006 * random.standard_normal())
         times = np.arange(0.0, self.soak_seconds * faults.cut_short, interval)
         drift = self.shift.room_per_hour * times / 3600
         load = room.temperature + self.heat / conductance * (1 - np.exp(-times / self.time_constant))

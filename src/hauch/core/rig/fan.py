@@ -38,9 +38,9 @@ class Fan:
     free_flow: float
     shut_off: float
     dip: float = 0.04
-    shaft_efficiency: float = 0.34
+    shaft_efficiency: float = 0.5
     idle_power: float = 0.9
-    level: float = 44.0
+    level: float = 49.6
 
     def pressure(self, flow: float, speed: float, density: float) -> float:
         """Static pressure [Pa] at a flow [m3/s], speed [1/min] and density [kg/m3]."""
@@ -72,5 +72,5 @@ class Fan:
         )  # fmt: skip
 
 
-Loft140 = Fan("Loft-140", speed=1900.0, free_flow=0.052, shut_off=24.0)
+Loft140 = Fan("Loft-140", speed=1900.0, free_flow=0.068, shut_off=66.0)
 """The made-up reference fan: 140 mm square, about 1,900 1/min."""

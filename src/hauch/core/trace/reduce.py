@@ -56,8 +56,8 @@ def steady_readings(
     stall = next((mark for mark in marks if mark.kind == "stall"), None)
     if stall is not None:
         if stall.first == 0:
-            raise NoResult("The part never started: its speed stays at 0 1/min. Record it as did not finish.")
-        raise NoResult(f"The part stopped {stall.from_s:.0f} s after the start and stood still to the end. Record it as did not finish.")
+            raise NoResult("The part never started: its speed stays at 0 1/min. Record it as did not finish.", marks)
+        raise NoResult(f"The part stopped {stall.from_s:.0f} s after the start and stood still to the end. Record it as did not finish.", marks)
     start = times[-1] - STEADY_SHARE * (times[-1] - times[0])
     inside = times >= start
     readings: dict[str, np.ndarray] = {}
@@ -69,7 +69,7 @@ def steady_readings(
             if mark.channel == key:
                 good[mark.first : mark.last + 1] = False
         if not good.any():
-            raise NoResult(f"{CHANNELS[key].label}: no sample in the last {times[-1] - start:.0f} s is usable. Check the meter and record again.")
+            raise NoResult(f"{CHANNELS[key].label}: no sample in the last {times[-1] - start:.0f} s is usable. Check the meter and record again.", marks)
         readings[key] = np.asarray(values)[good]
         correlation[key] = correlation_factor(readings[key])
         left_out[key] = int(inside.sum() - good.sum())

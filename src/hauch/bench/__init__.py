@@ -1,0 +1,1 @@
+"""Bench: runs, readings, recordings and their results."""

@@ -1,0 +1,336 @@
+"""What can be done at the bench: record a run by hand or from a file, mark it did not finish, void it, recompute."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import numpy as np
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.db.models import Max
+from django.utils import timezone
+
+from hauch.bench.models import Chunk, LogMapping, Reading, Recording, Result, Run, SourceFile
+from hauch.bench.reduction import compute
+from hauch.bench.signals import results_changed
+from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
+from hauch.core.measure.procedures import channels_of, fed_by
+from hauch.entries.models import Entry
+from hauch.formats.logger_csv import TIME, Column, Log
+from hauch.people.audit import record
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.models import Round, Setting, Test
+from hauch.stores.models import ReferenceSpecimen
+from hauch.workshop.models import Specimen
+
+CHUNK_SAMPLES = 6000
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """Room readings of a run [degC, Pa, %]."""
+
+    temperature: float | None
+    pressure: float | None
+    humidity: float | None
+
+    def check(self) -> None:
+        """Raise ValidationError that names each missing or impossible room reading."""
+        problems = {}
+        for name, channel in AMBIENT.items():
+            value = getattr(self, name)
+            if value is None:
+                problems[name] = f"{channel.label} is missing. Without it the result cannot be brought to standard air."
+                continue
+            try:
+                check_reading(channel, value)
+            except ReadingImpossible as problem:
+                problems[name] = str(problem)
+        if problems:
+            raise ValidationError(problems)
+
+
+@dataclass(frozen=True, slots=True)
+class Typed:
+    """One reading as typed: SI value, the text and its unit, and the traverse point (0 where none)."""
+
+    value: float
+    typed: str
+    unit: str
+    position: int = 0
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What is run: a specimen of an entry, or a reference specimen."""
+
+    specimen: Specimen | None = None
+    reference: ReferenceSpecimen | None = None
+
+    @property
+    def fields(self) -> dict[str, object]:
+        """As fields of a run."""
+        return {"specimen": self.specimen, "reference": self.reference}
+
+    def check(self, round: Round) -> None:
+        """Raise ValidationError when it may not be run in this round."""
+        if (self.specimen is None) == (self.reference is None):
+            raise ValidationError("Choose what is run: a specimen or the reference.")
+        if self.specimen is not None:
+            entry = self.specimen.version.entry
+            if entry.round_id != round.pk:
+                raise ValidationError(f"{entry} is not in this round.")
+            if entry.state == Entry.State.WITHDRAWN:
+                raise ValidationError(f"{entry} was withdrawn, so it cannot be run. Choose another entry, or take the withdrawal back first.")
+            if self.specimen.state == Specimen.State.BROKEN:
+                raise ValidationError(f"Specimen {self.specimen} of {entry} is marked broken. Choose another specimen.")
+
+
+@dataclass(frozen=True)
+class NewRun:
+    """A run to be recorded."""
+
+    test: Test
+    subject: Subject
+    room: Room
+    started_at: datetime
+    readings: Mapping[str, Sequence[Typed]] = field(default_factory=dict)
+    setting: Setting | None = None
+    note: str = ""
+    form_key: uuid.UUID = field(default_factory=uuid.uuid4)
+    uid: uuid.UUID = field(default_factory=uuid.uuid4)
+
+
+def already_sent(form_key: uuid.UUID) -> Run | None:
+    """The run that this form recorded already, if it was sent twice."""
+    return Run.objects.filter(form_key=form_key).select_related("test__round").first()
+
+
+@transaction.atomic
+def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
+    """Record a run from readings typed by hand, with its result.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : with a sentence for each field; nothing is saved then
+    """
+    round = new.test.round
+    require(user, "run.record", round)
+    if (sent := already_sent(new.form_key)) is not None:
+        return sent
+    new.subject.check(round)
+    new.room.check()
+    _check_readings(new.test, new.readings)
+    run = _new_run(user, new, None)
+    _store_readings(run, new.readings)
+    record(user, "run.record", run, round, run=str(run.uid))
+    return _finish(run, notify)
+
+
+def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None:
+    problems: dict[str, list[str]] = {}
+    for key, typed in readings.items():
+        for reading in typed:
+            try:
+                check_reading(CHANNELS[key], reading.value)
+            except ReadingImpossible as problem:
+                problems.setdefault(key, []).append(str(problem))
+    at_hand = {key for key, typed in readings.items() if typed}
+    if not problems and not fed_by(test.how, at_hand):
+        groups = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group) for group in test.how.needs)
+        problems["__all__"] = [f"No result without readings of {groups}. Take at least one."]
+    if problems:
+        raise ValidationError(problems)
+
+
+def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
+    test = Test.objects.select_for_update(of=("self",)).get(pk=new.test.pk)  # one at a time, so that repeats count up
+    setting = new.setting or test.setting
+    highest = Run.objects.filter(test=test, setting=setting, **new.subject.fields).aggregate(top=Max("replicate"))["top"] or 0
+    run = Run(
+        uid=new.uid, test=new.test, setting=setting, **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user, note=new.note,
+        temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
+    )  # fmt: skip
+    run.save(force_insert=True)
+    return run
+
+
+def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
+    Reading.objects.bulk_create(
+        Reading(run=run, channel=key, position=r.position, seq=seq, value=r.value, typed=r.typed, unit=r.unit)
+        for key, typed in readings.items()
+        for seq, r in enumerate(typed)
+    )
+
+
+def _finish(run: Run, notify: bool) -> Run:
+    run.result = Result.objects.create(run=run, **compute(run))
+    if notify:
+        results_changed.send(Run, round=run.test.round)
+    return run
+
+
+@transaction.atomic
+def record_dnf(user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None) -> Run:
+    """Record that a specimen did not finish, with the reason. It keeps its row, last.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no reason given, or the subject may not be run
+    """
+    require(user, "run.record", test.round)
+    subject.check(test.round)
+    if not reason.strip():
+        raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
+    highest = Run.objects.filter(test=test, setting=test.setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0
+    run = Run.objects.create(
+        uid=uid or uuid.uuid4(), test=test, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
+        state=Run.State.DNF, reason=reason.strip(),
+    )  # fmt: skip
+    record(user, "run.dnf", run, test.round, reason=run.reason)
+    if notify:
+        results_changed.send(Run, round=test.round)
+    return run
+
+
+@transaction.atomic
+def void_run(user: User, run: Run, reason: str, *, notify: bool = True) -> Run:
+    """Take a run out of the standing, with the reason; its readings stay."""
+    require(user, "run.void", run.test.round)
+    if not reason.strip():
+        raise ValidationError({"reason": "Say in a few words why the run does not count."})
+    run = Run.objects.select_for_update(of=("self",)).select_related("test__round").get(pk=run.pk)
+    if run.state == Run.State.VOID:
+        raise ValidationError(f"Run {run.pk} is void already: {run.reason}")
+    run.state, run.reason = Run.State.VOID, reason.strip()
+    run.save(update_fields=["state", "reason"])
+    record(user, "run.void", run, run.test.round, reason=run.reason)
+    if notify:
+        results_changed.send(Run, round=run.test.round)
+    return run
+
+
+@dataclass(frozen=True)
+class NewRecording:
+    """A log to be imported: what was read from the file, and what it belongs to."""
+
+    round: Round
+    source: SourceFile | None
+    log: Log
+    tests: Sequence[Test]
+    subject: Subject
+    room: Room
+    started_at: datetime
+    columns: Sequence[Column] = ()
+    extra: Mapping[str, Sequence[Typed]] = field(default_factory=dict)
+    note: str = ""
+    uid: uuid.UUID = field(default_factory=uuid.uuid4)
+
+
+def imported_before(round: Round, sha256: str) -> Recording | None:
+    """The recording that was imported from a file of the same content, if any."""
+    return Recording.objects.filter(round=round, source__sha256=sha256).prefetch_related("runs__test").first()
+
+
+@transaction.atomic
+def import_log(user: User, new: NewRecording, *, notify: bool = True) -> list[Run]:
+    """Store a recording and one run for each test that it feeds, with results; all or nothing.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : with a sentence; nothing is saved then
+    """
+    require(user, "run.record", new.round)
+    new.subject.check(new.round)
+    new.room.check()
+    if not new.tests:
+        raise ValidationError({"tests": "Choose at least one test that this file feeds."})
+    at_hand = set(new.log.channels) | {key for key, typed in new.extra.items() if typed}
+    for test in new.tests:
+        if not fed_by(test.how, at_hand):
+            lacking = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group if c not in at_hand) for group in test.how.needs)
+            raise ValidationError({"tests": f"{test.label} also needs {lacking}."})
+    if new.source is not None and (before := imported_before(new.round, new.source.sha256)) is not None:
+        raise ValidationError(f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not taken twice.")
+    columns = [[c.channel, c.unit] for c in new.columns]
+    recording = Recording.objects.create(uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns)
+    store_chunks(recording, new.log.times, new.log.channels)
+    runs = []
+    for test in new.tests:
+        extra = {key: typed for key, typed in new.extra.items() if key in channels_of(test.how) and typed}
+        _check_readings_of_extra(extra)
+        key = uuid.uuid5(new.uid, test.key)
+        run = _new_run(user, NewRun(test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key), recording)
+        _store_readings(run, extra)
+        record(user, "run.import", run, new.round, run=str(run.uid), file=new.source.name if new.source else "")
+        runs.append(_finish(run, notify=False))
+    if notify:
+        results_changed.send(Run, round=new.round)
+    return runs
+
+
+def _check_readings_of_extra(extra: Mapping[str, Sequence[Typed]]) -> None:
+    for key, typed in extra.items():
+        for reading in typed:
+            try:
+                check_reading(CHANNELS[key], reading.value)
+            except ReadingImpossible as problem:
+                raise ValidationError({key: str(problem)}) from problem
+
+
+def store_chunks(recording: Recording, times: np.ndarray, channels: Mapping[str, np.ndarray]) -> None:
+    """Append traces in chunks of `CHUNK_SAMPLES`; the seconds are the channel ``time``."""
+    chunks = []
+    for key, values in {TIME: times, **channels}.items():
+        data = np.ascontiguousarray(values, dtype="<f8")
+        for seq, start in enumerate(range(0, data.size, CHUNK_SAMPLES)):
+            part = data[start : start + CHUNK_SAMPLES]
+            chunks.append(Chunk(recording=recording, channel=key, seq=seq, count=part.size, data=part.tobytes()))
+    Chunk.objects.bulk_create(chunks)
+
+
+@transaction.atomic
+def remember_mapping(user: User, fingerprint: str, columns: Sequence[Column], day_first: bool) -> LogMapping:
+    """Keep the confirmed meaning of a logger's columns for its next file."""
+    mapping, _ = LogMapping.objects.update_or_create(
+        fingerprint=fingerprint, defaults={"columns": [[c.channel, c.unit] for c in columns], "day_first": day_first, "confirmed_by": user}
+    )
+    return mapping
+
+
+@dataclass(frozen=True, slots=True)
+class Recomputed:
+    """What a recomputation found: how many results, and the runs whose figures changed."""
+
+    count: int
+    changed: list[int]
+
+
+def recompute(runs, *, write: bool = True) -> Recomputed:
+    """Compute results again from the raw readings and compare them digit for digit.
+
+    Parameters
+    ----------
+    runs : QuerySet of valid runs
+    write : store what changed; False only reports
+    """
+    changed, count, rounds = [], 0, {}
+    for run in runs.with_raw().iterator(chunk_size=200):
+        fields = compute(run)
+        old = getattr(run, "result", None)
+        count += 1
+        if old is not None and all(getattr(old, name) == value for name, value in fields.items() if name != "core_version"):
+            if write and old.core_version != fields["core_version"]:
+                Result.objects.filter(pk=old.pk).update(core_version=fields["core_version"], computed_at=timezone.now())
+            continue
+        changed.append(run.pk)
+        if write:
+            Result.objects.update_or_create(run=run, defaults=fields)
+            rounds[run.test.round_id] = run.test.round
+    for round in rounds.values():
+        results_changed.send(Run, round=round)
+    return Recomputed(count, changed)

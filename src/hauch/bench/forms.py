@@ -1,0 +1,154 @@
+"""Forms of the bench: room readings, readings typed by hand, a log and its columns."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+
+from django import forms
+from django.core.exceptions import ValidationError
+from django.http import QueryDict
+from django.utils import timezone
+
+from hauch.bench.actions import Room, Subject, Typed
+from hauch.core.measure.channels import AMBIENT, CHANNELS
+from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
+from hauch.entries.models import Entry
+from hauch.formats.logger_csv import TIME, Column, Table
+from hauch.rounds.models import Round, TestReference
+from hauch.stores.models import ReferenceSpecimen
+from hauch.workshop.models import Specimen
+
+
+def parse_number(text: str) -> float:
+    """A number as people type it: decimal point or comma, no thousands marks.
+
+    Raises ValueError with a sentence.
+    """
+    try:
+        return float(text.strip().replace(",", ".").replace("−", "-"))
+    except ValueError as problem:
+        raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
+
+
+class NumberInput(forms.TextInput):
+    def __init__(self, attrs=None):
+        super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
+
+
+class RoomForm(forms.Form):
+    """Room readings, in the person's units."""
+
+    temperature = forms.CharField(required=False, max_length=20, widget=NumberInput)
+    pressure = forms.CharField(required=False, max_length=20, widget=NumberInput)
+    humidity = forms.CharField(required=False, max_length=20, widget=NumberInput)
+    started_at = forms.DateTimeField(
+        required=False, widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"), label="Started", localize=False
+    )
+    note = forms.CharField(required=False, max_length=4000, widget=forms.Textarea(attrs={"rows": 2}), label="What was odd?")
+    form_key = forms.UUIDField(widget=forms.HiddenInput)
+
+    def __init__(self, *args, units: str, **kwargs):
+        initial = {"form_key": uuid.uuid4(), **(kwargs.pop("initial", None) or {})}
+        super().__init__(*args, initial=initial, **kwargs)
+        self.units = units
+        for name, channel in AMBIENT.items():
+            self.fields[name].label = f"{channel.label}, {KINDS[channel.kind].shown[units]}"
+
+    def room(self) -> Room:
+        """The room readings in SI; missing ones stay None so that the action names them. Adds errors for text."""
+        values: dict[str, float | None] = {}
+        for name, channel in AMBIENT.items():
+            text = self.cleaned_data.get(name, "")
+            values[name] = None
+            if text.strip():
+                try:
+                    values[name] = float(to_si(parse_number(text), KINDS[channel.kind].shown[self.units], channel.kind))
+                except ValueError as problem:
+                    self.add_error(name, str(problem))
+        return Room(**values)
+
+    def moment(self) -> datetime:
+        """When the run started; now if left empty."""
+        return self.cleaned_data.get("started_at") or timezone.now()
+
+
+def room_initial(room: Room | None, units: str) -> dict[str, str]:
+    """Room readings as they stand in the form."""
+    if room is None:
+        return {}
+    initial = {}
+    for name, channel in AMBIENT.items():
+        value = getattr(room, name)
+        if value is not None:
+            initial[name] = f"{from_si(value, KINDS[channel.kind].shown[units], channel.kind):.6g}"
+    return initial
+
+
+def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str) -> tuple[dict[str, list[Typed]], list[str]]:
+    """Readings typed by hand, by channel, and a sentence for each that is no number. Units come with the form."""
+    readings: dict[str, list[Typed]] = {}
+    problems: list[str] = []
+    for key in channels:
+        channel = CHANNELS[key]
+        unit = data.get(f"unit-{key}") or KINDS[channel.kind].shown[units]
+        for position, text in enumerate(data.getlist(f"r-{key}"), start=1):
+            if not text.strip():
+                continue
+            try:
+                value = float(to_si(parse_number(text), unit, channel.kind))
+            except UnitUnknown as problem:
+                problems.append(str(problem))
+                break
+            except ValueError as problem:
+                problems.append(f"{channel.label}, reading {position}: {problem}")
+                continue
+            readings.setdefault(key, []).append(Typed(value, text.strip()[:40], unit[:20]))
+    return readings, problems
+
+
+def subject_choices(round: Round) -> list[tuple[str, str]]:
+    """What can be run: specimens of entries that are in, and reference specimens in use."""
+    specimens = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
+    rows = [(f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in specimens.select_related("version__entry").order_by("version__entry__name", "code")]
+    references = TestReference.objects.filter(test__round=round, until__isnull=True).select_related("specimen__type")
+    known = {row.specimen_id: row.specimen for row in references}
+    return [("", "Choose"), *((f"r{pk}", f"{specimen}, reference") for pk, specimen in known.items()), *rows]
+
+
+def subject_of(round: Round, choice: str) -> Subject:
+    """The subject of a choice.
+
+    Raises
+    ------
+    ValidationError : nothing chosen, or not in this round
+    """
+    kind, number = choice[:1], choice[1:]
+    if number.isdigit():
+        if kind == "s":
+            specimen = Specimen.objects.select_related("version__entry").filter(pk=number, version__entry__round=round).first()
+            if specimen is not None:
+                return Subject(specimen=specimen)
+        if kind == "r":
+            reference = ReferenceSpecimen.objects.select_related("type").filter(pk=number, tests__test__round=round).distinct().first()
+            if reference is not None:
+                return Subject(reference=reference)
+    raise ValidationError({"subject": "Choose what was run: an entry's specimen or the reference."})
+
+
+def column_choices() -> list[tuple[str, str]]:
+    """What a column of a log can be."""
+    return [("", "leave out"), (TIME, "Time"), *((c.key, c.label) for c in CHANNELS.values())]
+
+
+def unit_choices(kind: str, written: str) -> list[str]:
+    """Units that a column can be written in: as in the file, as shown to people, in SI."""
+    if not kind:
+        return [written]
+    known = [*KINDS[kind].shown.values(), KINDS[kind].unit]
+    return list(dict.fromkeys(([written] if written else []) + known))
+
+
+def mapping_of(data: QueryDict, table: Table) -> list[Column]:
+    """The confirmed mapping of a log's columns."""
+    return [Column(data.get(f"channel-{i}", ""), data.get(f"unit-{i}", "").strip()) for i in range(len(table.header))]

@@ -1,0 +1,298 @@
+"""The Bench station: what is due, capture by hand, a run's result. Files are in `views_import`."""
+
+from __future__ import annotations
+
+import math
+from datetime import timedelta
+from typing import Any
+
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.core.paginator import Paginator
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_POST
+
+from hauch.bench import actions
+from hauch.bench.actions import NewRun, Room, Subject
+from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
+from hauch.bench.models import Run
+from hauch.bench.queries import active_reference, due_runs, runs
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.procedures import channels_of
+from hauch.core.quantity import coverage_factor
+from hauch.core.quantity.show import show
+from hauch.core.quantity.units import KINDS
+from hauch.core.trace.thin import thinned
+from hauch.people.permissions import allowed
+from hauch.rounds.models import Round, Test
+from hauch.rounds.queries import round_for
+
+PAGE = 25
+ROOM_HOLDS = timedelta(hours=2)
+"""Room readings of the last run are offered again for this long."""
+
+
+def overview(request: HttpRequest, slug: str) -> HttpResponse:
+    """What is due next, and what was run last."""
+    round = round_for(request.user, slug, "bench.view")
+    due, total = due_runs(round)
+    recent = runs().with_names().filter(test__round=round).order_by("-started_at", "-pk")
+    page = Paginator(recent, PAGE).get_page(request.GET.get("page"))
+    context = {"round": round, "due": due, "total": total, "page": page, "choices": subject_choices(round), "tests": round.tests.all()}
+    return render(request, "bench/overview.html", context)
+
+
+def pick(request: HttpRequest, slug: str) -> HttpResponse:
+    """Go to the capture of what was chosen by hand."""
+    round = round_for(request.user, slug, "run.record")
+    if not request.GET.get("subject") or not request.GET.get("test", "").isdigit():
+        messages.error(request, "Choose a test and what is run.")
+        return redirect("bench:overview", slug)
+    return redirect(f"{reverse('bench:capture', args=[round.slug, request.GET['test']])}?subject={request.GET['subject']}")
+
+
+def last_room(round: Round) -> Room | None:
+    """Room readings of the last run, if they are fresh."""
+    run = Run.objects.filter(test__round=round, temperature__isnull=False, created_at__gte=timezone.now() - ROOM_HOLDS).order_by("-created_at").first()
+    if run is None or timezone.now() - run.started_at > ROOM_HOLDS:
+        return None
+    return Room(run.temperature, run.pressure, run.humidity)
+
+
+def reference_band(test: Test) -> tuple[float, float] | None:
+    """The reference's figure in a test and its 95 % half-width: mean of its last runs, without the rig's own doubt."""
+    rows = runs().filter(test=test, setting=test.setting_id, reference__isnull=False, state=Run.State.VALID, result__value__isnull=False)
+    values = list(rows.order_by("-started_at").values_list("result__value", flat=True)[:8])
+    if not values:
+        return None
+    mean = sum(values) / len(values)
+    if len(values) == 1:
+        return mean, 0.0
+    spread = math.sqrt(sum((v - mean) ** 2 for v in values) / (len(values) - 1))
+    return mean, coverage_factor(len(values) - 1) * spread / math.sqrt(len(values))
+
+
+def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict[str, Any] | None:
+    """Data of the repeats chart: earlier runs of the subject over the reference."""
+    rows = runs().filter(test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False)
+    if subject.specimen is not None:
+        rows = rows.filter(specimen__version__entry=subject.specimen.version.entry_id)
+    else:
+        rows = rows.filter(reference=subject.reference)
+    points = [
+        {"label": f"run {pk}", "value": value, "expanded": 2 * own, "this": pk == this}
+        for pk, value, own in ((r.pk, r.result.value, own_u(r.result.parts)) for r in rows.select_related("result").order_by("-started_at")[:12][::-1])
+    ]
+    band = reference_band(test)
+    if not points and band is None:
+        return None
+    return {"kind": test.how.kind, "points": points, "reference": band}
+
+
+def own_u(parts: list[list[Any]]) -> float:
+    """Standard uncertainty from the causes that are a run's own."""
+    return math.sqrt(sum(part[5] ** 2 for part in parts if part[2] == "own"))
+
+
+def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, Any]]:
+    rows = []
+    for key in channels_of(test.how):
+        channel = CHANNELS[key]
+        needed = any(key in group for group in test.how.needs)
+        rows.append(
+            {"key": key, "label": channel.label, "unit": KINDS[channel.kind].shown[units], "needed": needed, "values": data.getlist(f"r-{key}") if data else []}
+        )
+    return rows
+
+
+def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+    """Take a run by hand: readings on the left, what came before on the right."""
+    round = round_for(request.user, slug, "run.record")
+    test = get_object_or_404(Test.objects.select_related("rig", "setting", "round"), pk=test_pk, round=round)
+    try:
+        subject = subject_of(round, request.GET.get("subject", ""))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect("bench:overview", slug)
+    units = request.user.units
+    problems: list[str] = []
+    if request.method == "POST":
+        form = RoomForm(request.POST, units=units)
+        readings, problems = typed_readings(request.POST, channels_of(test.how), units)
+        if form.is_valid():
+            room = form.room()
+            if not problems and form.is_valid():
+                try:
+                    run = actions.record_run(
+                        request.user,
+                        NewRun(test, subject, room, form.moment(), readings, note=form.cleaned_data["note"], form_key=form.cleaned_data["form_key"]),
+                    )
+                except ValidationError as problem:
+                    problems += spread_errors(problem, form)
+                else:
+                    return _accepted(request, round, run)
+        problems += [] if form.is_valid() else [f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items() if name not in form.fields]
+    else:
+        form = RoomForm(units=units, initial=room_initial(last_room(round), units))
+    counted = runs().filter(test=test, setting=test.setting, **subject.fields).count()
+    context = {
+        "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": counted + 1,
+        "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
+        "reference": active_reference(test), "choice": request.GET["subject"], "due": due_runs(round, 4)[0], "kind": test.how.kind,
+    }  # fmt: skip
+    template = "bench/_capture.html" if request.htmx else "bench/capture.html"
+    return render(request, template, context, status=422 if request.method == "POST" else 200)
+
+
+def spread_errors(problem: ValidationError, form: RoomForm) -> list[str]:
+    """Field errors onto the room form, all others as sentences."""
+    if not hasattr(problem, "message_dict"):
+        return list(problem.messages)
+    rest = []
+    for name, sentences in problem.message_dict.items():
+        if name in form.fields:
+            form.add_error(name, sentences)
+        else:
+            rest += sentences
+    return rest
+
+
+def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
+    """Say what the run came to, and go on to the next one or to its result."""
+    result = run.result
+    if result.value is None:
+        messages.warning(request, f"Run {run.pk} is recorded, but has no result. {result.missing}")
+        target = run.get_absolute_url()
+    else:
+        shown = show(result.value, run.test.how.kind, request.user.units, coverage_factor(result.dof or math.inf) * result.u)
+        messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
+        due, _ = due_runs(round, 4)
+        target = run.get_absolute_url()
+        if "next" in request.POST and due:
+            target = capture_url(round, due[0].test, Subject(due[0].specimen, due[0].reference))
+    if request.htmx:
+        answer = HttpResponse(status=204)
+        answer["HX-Redirect"] = target
+        return answer
+    return redirect(target)
+
+
+def capture_url(round: Round, test: Test, subject: Subject) -> str:
+    """Address of the capture of a subject in a test."""
+    choice = f"s{subject.specimen.pk}" if subject.specimen else f"r{subject.reference.pk}"
+    return f"{reverse('bench:capture', args=[round.slug, test.pk])}?subject={choice}"
+
+
+@require_POST
+def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+    """Record that the subject did not finish."""
+    round = round_for(request.user, slug, "run.record")
+    test = get_object_or_404(Test.objects.select_related("round", "setting"), pk=test_pk, round=round)
+    choice = request.POST.get("subject", "")
+    try:
+        run = actions.record_dnf(request.user, test, subject_of(round, choice), request.POST.get("reason", ""), timezone.now())
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(f"{reverse('bench:capture', args=[slug, test_pk])}?subject={choice}")
+    messages.success(request, f"{run.subject} did not finish: {run.reason} It keeps its row, last.")
+    return redirect("bench:overview", slug)
+
+
+def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
+    """One run that the person may see."""
+    run = runs().visible_to(request.user, round).with_names().select_related("recording__source").filter(pk=pk).first()
+    if run is None:
+        raise Http404("There is no such run in this round.")
+    return run
+
+
+def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """What a run came to: figure, evidence, working, raw readings."""
+    round = round_for(request.user, slug)
+    run = run_for(request, round, pk)
+    run.test.round = round
+    result = getattr(run, "result", None)
+    subject = Subject(run.specimen, run.reference)
+    around = runs().visible_to(request.user, round).filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id).order_by("started_at", "pk")
+    order = list(around.values_list("pk", flat=True))
+    index = order.index(run.pk)
+    context = {
+        "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
+        "expanded": coverage_factor(result.dof or math.inf) * result.u if result and result.u else None,
+        "doubt": doubt_split(result.parts) if result else [], "chart": repeats_chart(run.test, subject, run.pk),
+        "traces": _traces(run, result.marks if result else []), "may_void": allowed(request.user, "run.void", round),
+        "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
+        "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
+    }  # fmt: skip
+    return render(request, "bench/run.html", context)
+
+
+def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
+    """Share of each cause in the doubt, largest first; small ones together."""
+    total = sum(part[5] ** 2 for part in parts)
+    if not total:
+        return []
+    rows = sorted(({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts), key=lambda row: -row["share"])
+    large = [row for row in rows if row["share"] >= 0.01]
+    rest = sum(row["share"] for row in rows if row["share"] < 0.01)
+    return large + ([{"name": "all others", "scope": "", "kind": "", "share": rest}] if rest else [])
+
+
+def _reading_rows(run: Run) -> list[dict[str, Any]]:
+    rows: dict[str, dict[str, Any]] = {}
+    for reading in run.readings.all():
+        row = rows.setdefault(reading.channel, {"label": CHANNELS[reading.channel].label, "unit": reading.unit, "values": []})
+        row["values"].append(reading.typed)
+    return list(rows.values())
+
+
+def _traces(run: Run, marks: list[list[Any]]) -> list[dict[str, Any]]:
+    if run.recording is None:
+        return []
+    times, channels = run.recording.arrays()
+    if not times.size:
+        return []
+    band = reference_band(run.test)
+    used = [key for key in channels_of(run.test.how) if key in channels]
+    charts = []
+    for key in used:
+        channel = CHANNELS[key]
+        thin_times, values = thinned(times.tolist(), channels[key].tolist())
+        charts.append(
+            {
+                "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values,
+                "window": (times[-1] - 0.25 * (times[-1] - times[0]), times[-1]),
+                "marks": [{"kind": m[1], "from": m[2], "to": m[3]} for m in marks if m[0] == key],
+                "reference": _band_on_trace(run, key, channels, band),
+                "counts": {kind: sum(m[4] for m in marks if m[0] == key and m[1] == kind) for kind in ("dropout", "spike")},
+            }
+        )  # fmt: skip
+    return charts
+
+
+def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float] | None) -> tuple[float, float] | None:
+    """Where the reference would end on this channel: for the load, its rise above this run's room; else only for the metric itself."""
+    if band is None:
+        return None
+    if key == "load_temperature" and "room_temperature" in channels:
+        room = channels["room_temperature"]
+        room = room[~(room != room)]
+        return (float(room[-1]) + band[0], band[1]) if room.size else None
+    return band if run.test.procedure == key else None
+
+
+@require_POST
+def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Take a run out of the standing."""
+    round = round_for(request.user, slug, "run.void")
+    run = run_for(request, round, pk)
+    try:
+        actions.void_run(request.user, run, request.POST.get("reason", ""))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    else:
+        messages.success(request, f"Run {run.pk} is void. Its readings are kept, and it no longer counts.")
+    return redirect(run)

@@ -1,0 +1,1 @@
+"""Entries: who handed in what, and its versions."""

@@ -1,0 +1,1 @@
+"""Exchange: a round goes out as one file and comes in again; the demo round."""

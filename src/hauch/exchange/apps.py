@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ExchangeConfig(AppConfig):
+    name = "hauch.exchange"
+    label = "exchange"

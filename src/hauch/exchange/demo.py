@@ -1,0 +1,229 @@
+"""The demo: round 1 of the Quellmoos Drying Loft, measured on the virtual bench. Nobody and nothing in it exists.
+
+Runs go through the same actions as a person's, so that what the demo shows is what the application does.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from datetime import UTC, date, datetime, timedelta
+
+import numpy as np
+from django.db import transaction
+
+from hauch.bench.actions import NewRecording, NewRun, Subject, Typed, import_log, record_dnf, record_run, void_run
+from hauch.bench.actions import Room as RoomReadings
+from hauch.bench.models import Run
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.rig import Bench, Fan, Faults, Loft140, Shift
+from hauch.entries.models import Entry, Version
+from hauch.formats.logger_csv import Log
+from hauch.people.models import User
+from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
+from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.stores.models import Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
+from hauch.verdict.actions import refresh
+from hauch.workshop.models import Specimen
+
+SLUG = "cabinet-rotor"
+START = datetime(2026, 9, 14, 8, 0, tzinfo=UTC)
+NAMESPACE = uuid.UUID("6f0c7a52-6f1b-5d3e-9a4e-140140140140")
+
+# name, designer, story, flow, pressure, level [dB], power: against the reference fan
+ENTRIES: list[tuple[str, str, str, float, float, float, float]] = [
+    ("Distel", "Alma", "Nine narrow blades with a swept tip, so that the gap leaks less.", 1.090, 1.10, -1.6, 1.04),
+    ("Schwalbe", "Ilvy", "Five wide blades, more pitch at the hub: moves more at the same speed.", 1.130, 1.14, 0.9, 1.13),
+    ("Kamm", "Tjark", "Serrated trailing edge against the rustling.", 1.060, 1.07, -0.5, 1.05),
+    ("Weidenkorb", "Alma", "Blades woven into a ring, no tip gap at all.", 1.052, 1.06, -0.6, 1.00),
+    ("Zaunkönig", "Bente", "Seven blades, unevenly spaced, to spread the tone.", 1.018, 1.02, -1.1, 1.01),
+    ("Mohn", "Jorin", "A copy of the reference with thinner blades.", 0.988, 0.97, 0.2, 1.00),
+    ("Löffel", "Ilvy", "Spoon-shaped tips that fold the air inwards.", 0.945, 0.93, 1.1, 1.05),
+    ("Pusteblume", "Bente", "Fifteen blades, as light as they print.", 0.890, 0.86, -0.4, 0.93),
+]  # fmt: skip
+RUBS = ("Ringelnatter", "Tjark", "Largest diameter that the bore takes.", 1.16, 1.2, 0.5, 1.2)
+
+TESTS: list[tuple[str, str, str, str, int]] = [
+    ("air", "Air through six trays", "airflow", "Tunnel in the east gable", 10),
+    ("pressure", "Static pressure before the trays", "static_pressure", "Plenum box", 8),
+    ("noise", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", 6),
+    ("rise", "Temperature rise of the hot block", "temperature_rise", "Hot block", 1),
+    ("power", "Electrical power", "electrical_power", "Bench supply", 6),
+]
+
+INSTRUMENTS: list[tuple[str, str, dict[str, object]]] = [
+    ("Vane meter V2", "air_speed", {"resolution": 0.01, "accuracy": 0.02, "accuracy_share": 0.015, "slope": 0.996, "slope_u": 0.004, "principle": "vane"}),
+    ("Manometer M1", "static_pressure", {"resolution": 0.1, "accuracy": 0.3, "accuracy_share": 0.01}),
+    ("Sound level meter S1", "sound_level", {"resolution": 0.1, "accuracy": 1.0}),
+    ("Thermometer T4, block", "load_temperature", {"resolution": 0.01, "accuracy": 0.4}),
+    ("Thermometer T4, room", "room_temperature", {"resolution": 0.01, "accuracy": 0.4}),
+    ("Supply P1, voltage", "voltage", {"resolution": 0.001, "accuracy": 0.01, "accuracy_share": 0.0005}),
+    ("Supply P1, current", "current", {"resolution": 0.001, "accuracy": 0.002, "accuracy_share": 0.002}),
+    ("Tachometer D1", "speed", {"resolution": 1.0, "accuracy": 1.0}),
+]  # fmt: skip
+RIGS: list[tuple[str, str, dict[str, list[float]], list[str]]] = [
+    ("Tunnel in the east gable", "tunnel", {"bore": [0.1252, 0.0001], "profile_factor": [0.842, 0.0076]}, ["air_speed", "speed"]),
+    ("Plenum box", "chamber", {}, ["static_pressure", "speed"]),
+    ("Sound spot behind the stairs", "sound_spot", {"distance": [1.0, 0.01]}, ["sound_level", "background_level"]),
+    ("Hot block", "hot_block", {}, ["load_temperature", "room_temperature", "speed"]),
+    ("Bench supply", "power", {"standby_power": [0.42, 0.01]}, ["voltage", "current"]),
+]
+RULES: list[tuple[int, dict[str, float], str]] = [
+    (1, {"air": 3, "pressure": 2, "noise": 1, "power": 1}, "First rules, agreed before the pilot."),
+    (2, {"air": 4, "pressure": 1, "noise": 2, "rise": 1, "power": 1},
+     "After the pilot: the loft is next to a bedroom, so noise counts as it is heard, and the rise counts too."),
+]  # fmt: skip
+
+
+def _uid(*parts: object) -> uuid.UUID:
+    return uuid.uuid5(NAMESPACE, "/".join(map(str, parts)))
+
+
+@transaction.atomic
+def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
+    """Load the demo round unless it is there; gives it when it was loaded now."""
+    if Round.objects.filter(uid=_uid("round", 1)).exists():
+        return None
+    say("Loading the demo, once.")
+    return _Demo().load()
+
+
+class _Demo:
+    """Builds the round and runs it on the virtual bench."""
+
+    def __init__(self) -> None:
+        self.people = {user.username: user for user in User.objects.filter(username__in=["runa", "odo", "alma", "veit"])}
+        self.bench = Bench(shift=Shift(speed_per_hour=0.0005))
+        self.fans: dict[object, Fan] = {}
+
+    def load(self) -> Round:
+        self._stores()
+        self._round()
+        self._entries()
+        for day in range(3):
+            self._day(day)
+        self._troubles()
+        for rules in self.round.rules.all():
+            refresh(rules)
+        return self.round
+
+    def _stores(self) -> None:
+        meters = {}
+        for name, channel, spec in INSTRUMENTS:
+            meters[channel] = Instrument.objects.create(uid=_uid("meter", name), name=name, channel=channel, calibrated_on=date(2026, 5, 12), **spec)
+        meters["background_level"] = meters["sound_level"]
+        self.rigs = {}
+        for name, kind, constants, channels in RIGS:
+            self.rigs[name] = Rig.objects.create(uid=_uid("rig", name), name=name, kind=kind, constants=constants)
+            RigMeter.objects.bulk_create(RigMeter(rig=self.rigs[name], channel=c, instrument=meters[c]) for c in channels)
+        loft = ReferenceType.objects.create(
+            uid=_uid("type"), name="Loft-140", description="140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min."
+        )
+        states = {"L-01": ("retired", 412.0, "Bearing hums since 15 September."), "L-02": ("in_use", 38.0, ""), "L-03": ("new", 0.0, "")}
+        self.references = {
+            serial: ReferenceSpecimen.objects.create(uid=_uid("reference", serial), type=loft, serial=serial, state=state, hours=hours, note=note)
+            for serial, (state, hours, note) in states.items()
+        }
+        self.fans[self.references["L-01"]] = Loft140
+        self.fans[self.references["L-02"]] = Loft140.changed("L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006)
+
+    def _round(self) -> None:
+        self.round = Round.objects.create(
+            uid=_uid("round", 1), slug=SLUG, number=1, title="Cabinet rotor", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+            question="Which rotor moves most air through six trays for its noise?",
+            may_vary="The rotor only: the frame and the motor of the Loft-140 stay. 136 mm bore, 26 mm deep.",
+            safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
+            "The heater of the hot block has a thermal cut-out and is never left alone.",
+            state=Round.State.PUBLISHED, created_at=START - timedelta(days=30), published_at=START + timedelta(days=5),
+        )  # fmt: skip
+        for username, role in (("runa", HOST), ("odo", OPERATOR), ("alma", DESIGNER), ("veit", VIEWER)):
+            if username in self.people:
+                Membership.objects.create(round=self.round, user=self.people[username], role=role)
+        full = Setting.objects.create(round=self.round, label="Full throttle, six trays", values={"throttle": "100 %", "trays": "6"})
+        self.tests = {}
+        for order, (key, label, procedure, rig, readings) in enumerate(TESTS, start=1):
+            self.tests[key] = Test.objects.create(
+                round=self.round, key=key, label=label, procedure=procedure, rig=self.rigs[rig], setting=full, order=order, readings=readings,
+                reporting_distance=1.0 if key == "noise" else None, resolution=0.5 if key == "rise" else None,
+            )  # fmt: skip
+            change = START + timedelta(days=1, hours=11)
+            TestReference.objects.create(test=self.tests[key], specimen=self.references["L-01"], since=START, until=change)
+            TestReference.objects.create(test=self.tests[key], specimen=self.references["L-02"], since=change)
+        for number, weights, reason in RULES:
+            rules = RuleVersion.objects.create(
+                round=self.round, number=number, reason=reason, created_by=self.people["runa"], created_at=START - timedelta(days=30 - 27 * (number - 1)),
+                level_as=RuleVersion.LevelAs.LOUDNESS if number == 2 else RuleVersion.LevelAs.LEVEL,
+            )  # fmt: skip
+            for key, weight in weights.items():
+                RuleTerm.objects.create(rules=rules, test=self.tests[key], weight=weight)
+
+    def _entries(self) -> None:
+        self.specimens: list[Specimen] = []
+        for mark, (name, designer, story, flow, pressure, level, power) in enumerate([*ENTRIES, RUBS]):
+            entry = Entry.objects.create(
+                uid=_uid("entry", name), round=self.round, name=name, designer_name=designer, story=story, mark=mark,
+                designer=self.people.get("alma") if designer == "Alma" else None, submitted_at=START - timedelta(days=9, hours=mark),
+            )  # fmt: skip
+            changed = "First print: found the dimensions."
+            version = Version.objects.create(uid=_uid("version", name, 1), entry=entry, number=1, changed=changed, created_at=entry.submitted_at)
+            if name == "Distel":
+                later = entry.submitted_at + timedelta(days=3)
+                version = Version.objects.create(uid=_uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later)
+            specimen = Specimen.objects.create(
+                uid=_uid("specimen", name), version=version, code=f"S-{mark + 1:02}", material="PETG", mass=round(0.031 + 0.0013 * mark, 4),
+                state=Specimen.State.READY,
+            )  # fmt: skip
+            self.fans[specimen] = Loft140.changed(name, flow, pressure, level, power)
+            self.specimens.append(specimen)
+
+    def _day(self, day: int) -> None:
+        """One day: every test in turn, the reference before, between and after the entries."""
+        racing = self.specimens[:-1]
+        before = self.references["L-01"] if day < 2 else self.references["L-02"]
+        for number, key in enumerate(self.tests):
+            hours = 24 * day + 2.0 * number
+            order = racing[day:] + racing[:day]
+            plan: list[object] = [before, before] if day == 0 else [before]
+            for index, specimen in enumerate(order, start=1):
+                plan.append(specimen)
+                if index in {3, 6} or index == len(order):
+                    plan.append(before)
+            if day == 1:  # the old reference begins to hum: bridge to the next specimen before it is retired
+                plan += [self.references["L-02"], self.references["L-01"], self.references["L-02"], self.references["L-01"], self.references["L-02"]]
+            for index, what in enumerate(plan):
+                faults = Faults(dropout=(212, 231), spike=395) if key == "rise" and day == 0 and what is racing[2] else Faults()
+                self._run(key, what, hours + 0.11 * index, str(day), index, faults)
+
+    def _run(self, key: str, what: object, hours: float, day: str, index: int, faults: Faults | None = None) -> Run:
+        faults = faults or Faults()
+        name = f"{key}/{what}/{day}/{index}"
+        fan = self.fans[what]
+        air = self.bench.room(hours)
+        room = RoomReadings(round(air.temperature, 1), round(air.pressure, -1), round(air.humidity))
+        subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)  # type: ignore[arg-type]
+        test, moment, user, uid = self.tests[key], START + timedelta(hours=hours), self.people["odo"], _uid("run", name)
+        if key == "rise":
+            times, channels = self.bench.hot_block(fan, name, hours, interval=2.0, faults=faults)
+            log = Log(moment, times, channels, int(np.isnan(channels["load_temperature"]).sum()))
+            new = NewRecording(self.round, None, log, [test], subject, room, moment, uid=uid)
+            return import_log(user, new, notify=False)[0]
+        rig = {"air": self.bench.tunnel, "pressure": self.bench.chamber, "power": self.bench.supply}
+        readings = self.bench.sound_spot(fan, name, hours, faults=faults) if key == "noise" else rig[key](fan, name, hours)
+        typed = {c: [Typed(float(v), f"{v:g}", CHANNELS[c].unit) for v in values] for c, values in readings.items()}
+        return record_run(user, NewRun(test, subject, room, moment, typed, uid=uid, form_key=uid), notify=False)
+
+    def _troubles(self) -> None:
+        """What went wrong in the round, and what was done about it."""
+        odo, by_name = self.people["odo"], {s.version.entry.name: s for s in self.specimens}
+        loud = self._run("noise", by_name["Mohn"], 27.9, "trouble", 1, Faults(background=18.0))
+        loud.note = "The hay blower next door was running."
+        loud.save(update_fields=["note"])
+        cut = self._run("rise", by_name["Kamm"], 31.2, "trouble", 2, Faults(cut_short=0.28))
+        void_run(odo, cut, "Stopped after four minutes; it had not settled. Repeated later.", notify=False)
+        self._run("power", by_name[RUBS[0]], 9.6, "trouble", 3)
+        record_dnf(
+            odo, self.tests["air"], Subject(specimen=by_name[RUBS[0]]), "two blades rub the frame above 1,150 1/min.",
+            START + timedelta(hours=3, minutes=42), notify=False, uid=_uid("run", "dnf"),
+        )  # fmt: skip
+        by_name[RUBS[0]].state = Specimen.State.BROKEN
+        by_name[RUBS[0]].save(update_fields=["state"])

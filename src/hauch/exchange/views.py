@@ -1,0 +1,53 @@
+"""A round out and in over the web."""
+
+from __future__ import annotations
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from hauch.exchange import transfer
+from hauch.formats.bundle import BundleRefused
+from hauch.people.permissions import require
+from hauch.rounds.queries import round_for
+
+
+def export_zip(request: HttpRequest, slug: str) -> HttpResponse:
+    """The whole round as one ZIP."""
+    round = round_for(request.user, slug, "round.export")
+    return _attachment(transfer.export_round(request.user, round), f"{round.slug}.zip", "application/zip")
+
+
+def export_csv(request: HttpRequest, slug: str) -> HttpResponse:
+    """The standing, or the results of all runs, as CSV."""
+    round = round_for(request.user, slug, "round.export")
+    if request.GET.get("table") == "results":
+        return _attachment(transfer.results_csv(round).encode(), f"{round.slug}-results.csv", "text/csv; charset=utf-8")
+    return _attachment(transfer.standing_csv(round).encode(), f"{round.slug}-standing.csv", "text/csv; charset=utf-8")
+
+
+def import_zip(request: HttpRequest) -> HttpResponse:
+    """Read an exported round."""
+    require(request.user, "round.import")
+    problem = ""
+    if request.method == "POST":
+        sent = request.FILES.get("bundle")
+        if getattr(request, "upload_too_large", False):
+            problem = "The file is too large to be a round and was not read."
+        elif sent is None:
+            problem = "Choose the ZIP file of an exported round first."
+        else:
+            try:
+                round = transfer.import_round(request.user, sent.read())
+            except BundleRefused as refusal:
+                problem = f"{sent.name}: {refusal}"
+            else:
+                messages.success(request, f"{round.title} is imported, with its runs, rules and standings. You are its host.")
+                return redirect("verdict:standing", round.slug)
+    return render(request, "exchange/import.html", {"problem": problem}, status=422 if problem else 200)
+
+
+def _attachment(data: bytes, name: str, kind: str) -> HttpResponse:
+    answer = HttpResponse(data, content_type=kind)
+    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer

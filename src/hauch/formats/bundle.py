@@ -1,0 +1,113 @@
+"""The file in which a round travels: one ZIP with round.json, traces as CSV, source files and tables.
+
+``round.json`` has ``schema`` = ``hauch.round`` and ``schema_version``; traces are ``traces/UID.csv`` in SI units with every
+digit; source files are ``files/SHA256``. Tables (``results.csv``, ``standing.csv``) are for people and are not read back.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+import math
+import re
+import zipfile
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+SCHEMA = "hauch.round"
+SCHEMA_VERSION = 1
+MOST_MEMBERS = 20_000
+MOST_BYTES = 1_000_000_000
+MOST_RATIO = 200
+"""A member that unpacks to more than this many times its size is a trap."""
+
+_TRACE = re.compile(r"traces/[0-9a-f-]{36}\.csv")
+_FILE = re.compile(r"files/[0-9a-f]{64}")
+_DATE = (1980, 1, 1, 0, 0, 0)
+
+
+class BundleRefused(ValueError):
+    """A bundle that cannot be imported, with the reason."""
+
+
+@dataclass
+class Bundle:
+    """A round as plain data, its traces by recording (seconds under ``time``), and its source files by SHA-256."""
+
+    content: dict[str, Any]
+    traces: dict[str, dict[str, np.ndarray]] = field(default_factory=dict)
+    files: dict[str, bytes] = field(default_factory=dict)
+    tables: dict[str, str] = field(default_factory=dict)
+
+
+def write(bundle: Bundle) -> bytes:
+    """Pack a bundle; the same content gives the same bytes."""
+    content = {"schema": SCHEMA, "schema_version": SCHEMA_VERSION, **bundle.content}
+    members = {"round.json": json.dumps(content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False).encode()}
+    members |= {f"traces/{uid}.csv": _trace_csv(channels) for uid, channels in bundle.traces.items()}
+    members |= {f"files/{digest}": data for digest, data in bundle.files.items()}
+    members |= {name: text.encode() for name, text in bundle.tables.items()}
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        for name in sorted(members):
+            info = zipfile.ZipInfo(name, _DATE)
+            info.compress_type = zipfile.ZIP_DEFLATED
+            archive.writestr(info, members[name])
+    return out.getvalue()
+
+
+def read(data: bytes) -> Bundle:
+    """Unpack a bundle, trusting nothing in it.
+
+    Raises
+    ------
+    BundleRefused : not a bundle, damaged, too large, of a later schema, or with a wrong checksum
+    """
+    try:
+        archive = zipfile.ZipFile(io.BytesIO(data))
+        members = archive.infolist()
+        if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > MOST_BYTES:
+            raise BundleRefused("The bundle unpacks to more than 1 GB or 20,000 files; it is not read.")
+        if any(m.file_size > MOST_RATIO * max(m.compress_size, 1) and m.file_size > 10_000_000 for m in members):
+            raise BundleRefused("A file in the bundle unpacks to many times its size; it is not read.")
+        if "round.json" not in archive.namelist():
+            raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
+        content = json.loads(archive.read("round.json"))
+        if not isinstance(content, dict) or content.get("schema") != SCHEMA:
+            raise BundleRefused("round.json does not describe a round.")
+        version = content.get("schema_version")
+        if not isinstance(version, int) or not 1 <= version <= SCHEMA_VERSION:
+            raise BundleRefused(f"The bundle has schema version {version}; this installation reads up to {SCHEMA_VERSION}. Update it first.")
+        bundle = Bundle(content)
+        for member in members:
+            if _TRACE.fullmatch(member.filename):
+                bundle.traces[member.filename[7:-4]] = _read_trace(archive.read(member).decode(), member.filename)
+            elif _FILE.fullmatch(member.filename):
+                kept = archive.read(member)
+                if hashlib.sha256(kept).hexdigest() != member.filename[6:]:
+                    raise BundleRefused(f"{member.filename} does not match its checksum; the bundle is damaged.")
+                bundle.files[member.filename[6:]] = kept
+        return bundle
+    except (zipfile.BadZipFile, EOFError, UnicodeDecodeError, json.JSONDecodeError, NotImplementedError, RuntimeError) as problem:
+        raise BundleRefused("The file is not a readable ZIP of an exported round. Export the round again.") from problem
+
+
+def _trace_csv(channels: dict[str, np.ndarray]) -> bytes:
+    columns = [["" if math.isnan(v) else repr(v) for v in values.tolist()] for values in channels.values()]
+    return "\n".join([",".join(channels), *map(",".join, zip(*columns, strict=True))]).encode()
+
+
+def _read_trace(text: str, name: str) -> dict[str, np.ndarray]:
+    rows = csv.reader(io.StringIO(text))
+    header = next(rows, [])
+    try:
+        columns = list(zip(*rows, strict=True))
+        if len(columns) != len(header) or "time" not in header:
+            raise ValueError
+        return {key: np.array([float(c) if c else math.nan for c in column]) for key, column in zip(header, columns, strict=True)}
+    except ValueError as problem:
+        raise BundleRefused(f"{name} is not a table of numbers with a column “time”.") from problem

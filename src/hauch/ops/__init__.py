@@ -1,0 +1,1 @@
+"""Operations: cluster, start, tests, benchmarks. What ./hauch runs."""

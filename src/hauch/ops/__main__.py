@@ -1,0 +1,69 @@
+"""The commands of ./hauch."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from hauch.ops.errors import CannotGoOn
+
+
+def parser() -> argparse.ArgumentParser:
+    """All commands and their options."""
+    top = argparse.ArgumentParser(prog="./hauch", description="Compare printed parts that move air on a test bench.")
+    commands = top.add_subparsers(dest="command", required=True)
+
+    def add(name: str, text: str) -> argparse.ArgumentParser:
+        command = commands.add_parser(name, help=text, description=text)
+        command.add_argument("--data", type=Path, help="data folder (default: /var/lib/hauch as root, else ~/.local/share/hauch)")
+        return command
+
+    run = add("start", "Start database, web server and worker, and load the demo once.")
+    run.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
+    run.add_argument("--no-demo", action="store_true", help="leave the demo out")
+    test = add("test", "Run all tests on a cluster of their own.")
+    test.add_argument("labels", nargs="*", help="tests to run, such as tests.core")
+    add("lint", "Check style, types, imports, templates and migrations.")
+    bench = add("benchmark", "Measure against plain library calls on the same data.")
+    bench.add_argument("name", nargs="?", help="one benchmark")
+    bench.add_argument("--json", action="store_true", help="one JSON object a line")
+    add("screenshots", "Refresh docs/screenshots from the demo data.")
+    again = add("recompute", "Compute all results again from the raw readings.")
+    again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
+    out = add("export", "Write a round to a ZIP file.")
+    out.add_argument("round", help="short name of the round, as in its address")
+    out.add_argument("file", type=Path)
+    back = add("import", "Read a round from a ZIP file.")
+    back.add_argument("file", type=Path)
+    person = add("adduser", "Make a person, and print the password.")
+    person.add_argument("username")
+    person.add_argument("--staff", action="store_true", help="may import rounds and manage people")
+    manage = add("manage", "Run one of Django's own commands.")
+    manage.add_argument("arguments", nargs=argparse.REMAINDER)
+    return top
+
+
+def main() -> int:
+    """Run one command; troubles come out as one sentence."""
+    options = parser().parse_args()
+    try:
+        if options.command == "start":
+            from hauch.ops.start import start
+
+            start(options.data, options.port, not options.no_demo)
+            return 0
+        if options.command in {"test", "lint", "screenshots", "benchmark"}:
+            from hauch.ops import development
+
+            return int(getattr(development, options.command)(options))
+        from hauch.ops import maintenance
+
+        return int(getattr(maintenance, options.command.replace("import", "import_"))(options))
+    except CannotGoOn as trouble:
+        print(f"hauch: {trouble}", file=sys.stderr)
+        return 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,109 @@
+"""Work on an installation's data: recompute, export, import, people."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from hauch.ops.data import DataFolder
+from hauch.ops.errors import CannotGoOn
+
+
+@contextmanager
+def database(options: argparse.Namespace) -> Iterator[DataFolder]:
+    """The installation's database, started for this command if Hauch does not run."""
+    import django
+
+    data = DataFolder(options.data)
+    cluster = data.cluster()
+    if not (cluster.folder / "PG_VERSION").exists():
+        raise CannotGoOn(f"There is no installation in {data.path}. Run ./hauch start first, or name it with --data.")
+    ran_before = cluster.running_port() is not None
+    cluster.start()
+    try:
+        os.environ.update(data.environment(cluster))
+        django.setup()
+        yield data
+    finally:
+        from django.db import connections
+
+        connections.close_all()
+        if not ran_before:
+            cluster.stop()
+
+
+def keeper():
+    """The person in whose name this machine's keeper works."""
+    from hauch.people.models import User
+
+    found = User.objects.filter(is_staff=True, is_active=True).order_by("pk").first()
+    if found is None:
+        raise CannotGoOn("No person with staff rights exists. Make one: ./hauch adduser NAME --staff")
+    return found
+
+
+def recompute(options: argparse.Namespace) -> int:
+    """Compute all results again and compare them digit for digit."""
+    with database(options):
+        from hauch.bench.actions import recompute as again
+        from hauch.bench.queries import runs
+        from hauch.core import CORE_VERSION
+
+        done = again(runs().filter(state="valid"), write=not options.check)
+        print(f"{done.count} results computed with core version {CORE_VERSION}; {len(done.changed)} differ.")
+        if done.changed:
+            print("Runs that differ:", ", ".join(map(str, done.changed[:50])))
+        return 1 if done.changed and options.check else 0
+
+
+def export(options: argparse.Namespace) -> int:
+    """Write a round to a ZIP file."""
+    with database(options):
+        from hauch.rounds.models import Round
+        from hauch.exchange.transfer import export_round
+
+        round = Round.objects.filter(slug=options.round).first()
+        if round is None:
+            raise CannotGoOn(f"There is no round “{options.round}”. There are: {', '.join(Round.objects.values_list('slug', flat=True)) or 'none'}.")
+        options.file.write_bytes(export_round(keeper(), round))
+        print(f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
+        return 0
+
+
+def import_(options: argparse.Namespace) -> int:
+    """Read a round from a ZIP file."""
+    from hauch.formats.bundle import BundleRefused
+
+    with database(options):
+        from hauch.exchange.transfer import import_round
+
+        try:
+            round = import_round(keeper(), options.file.read_bytes())
+        except (BundleRefused, OSError) as problem:
+            raise CannotGoOn(str(problem)) from problem
+        print(f"Imported round “{round.title}” as {round.slug}.")
+        return 0
+
+
+def adduser(options: argparse.Namespace) -> int:
+    """Make a person."""
+    with database(options) as data:
+        from hauch.people.first import add_person
+        from hauch.people.models import User
+
+        if User.objects.filter(username=options.username).exists():
+            raise CannotGoOn(f"There is a person “{options.username}” already.")
+        password = add_person(options.username, options.username.capitalize(), staff=options.staff)
+        print(f"{options.username}  {password}  (data in {data.path})")
+        return 0
+
+
+def manage(options: argparse.Namespace) -> int:
+    """Run one of Django's own commands."""
+    with database(options):
+        from django.core.management import execute_from_command_line
+
+        execute_from_command_line(["hauch", *options.arguments])
+        return 0

@@ -1,0 +1,158 @@
+"""./hauch start: database, migrations, demo, web server and worker, until Ctrl-C."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+from hauch.ops.cluster import free_port
+from hauch.ops.data import DataFolder
+from hauch.ops.errors import CannotGoOn
+
+DEFAULT_PORT = 8440
+MOST_RESTARTS = 5
+
+
+def say(text: str) -> None:
+    """One line for the person who started it."""
+    print(text, flush=True)
+
+
+def prepare(data: DataFolder, *, demo: bool) -> tuple[object, dict[str, str]]:
+    """Start the cluster and bring database and static files up to date."""
+    import django
+    from django.core.management import call_command
+
+    cluster = data.cluster()
+    cluster.start()
+    cluster.ensure_database()
+    environment = data.environment(cluster)
+    os.environ.update(environment)
+    django.setup()
+    from hauch.people.first import first_people
+
+    call_command("migrate", interactive=False, verbosity=0)
+    _collect_static(data)
+    first_people(data.path, demo=demo)
+    if demo:
+        from hauch.exchange.demo import load_demo
+
+        load_demo(say)
+    return cluster, environment
+
+
+def _collect_static(data: DataFolder) -> None:
+    """Copy and compress static files when they changed."""
+    from django.conf import settings
+    from django.core.management import call_command
+
+    source = Path(settings.STATICFILES_DIRS[0])
+    listing = sorted(f"{path.relative_to(source)} {path.stat().st_size} {path.stat().st_mtime_ns}" for path in source.rglob("*") if path.is_file())
+    stamp, mark = hashlib.sha256("\n".join(listing).encode()).hexdigest(), data.path / "static.stamp"
+    if mark.exists() and mark.read_text() == stamp and settings.STATIC_ROOT.exists():
+        return
+    call_command("collectstatic", interactive=False, verbosity=0, clear=True)
+    mark.write_text(stamp)
+
+
+class Supervisor:
+    """Runs the web server and the worker, starts them again when they die, stops them by their own process ids."""
+
+    def __init__(self, port: int, environment: dict[str, str]):
+        self.commands = {
+            "web server": [
+                sys.executable, "-m", "uvicorn", "hauch.web.asgi:application", "--host", "127.0.0.1", "--port", str(port), "--workers", "2",
+                "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
+            ],
+            "worker": [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"],
+        }  # fmt: skip
+        self.environment = {**os.environ, **environment}
+        self.children: dict[str, subprocess.Popen[bytes]] = {}
+        self.restarts = dict.fromkeys(self.commands, 0)
+
+    def start(self, name: str) -> None:
+        """Start one child in a session of its own, so that Ctrl-C reaches only us."""
+        self.children[name] = subprocess.Popen(self.commands[name], env=self.environment, start_new_session=True)
+
+    def check(self) -> None:
+        """Start again what died."""
+        for name, child in list(self.children.items()):
+            if child.poll() is None:
+                continue
+            self.restarts[name] += 1
+            if self.restarts[name] > MOST_RESTARTS:
+                raise CannotGoOn(f"The {name} keeps stopping (exit {child.returncode}). See the lines above.")
+            say(f"The {name} stopped (exit {child.returncode}); starting it again.")
+            self.start(name)
+
+    def stop(self) -> None:
+        """Ask the children to end, wait, and insist."""
+        for child in self.children.values():
+            if child.poll() is None:
+                child.send_signal(signal.SIGTERM)
+        deadline = time.monotonic() + 6
+        for child in self.children.values():
+            try:
+                child.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                os.killpg(child.pid, signal.SIGKILL)
+                child.wait()
+
+
+def wait_until_healthy(port: int, supervisor: Supervisor, seconds: float = 30) -> dict[str, object]:
+    """Wait for /health/ to answer."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        supervisor.check()
+        try:
+            with urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=2) as answer:
+                return json.load(answer)
+        except OSError:
+            time.sleep(0.1)
+    raise CannotGoOn(f"The web server did not answer on port {port} within {seconds:.0f} s. See the lines above.")
+
+
+def start(data_path: Path | None, port: int | None, demo: bool) -> None:
+    """Run until Ctrl-C or SIGTERM."""
+    began = time.monotonic()
+    chosen = free_port(port or DEFAULT_PORT)
+    if port and chosen != port:
+        raise CannotGoOn(f"Port {port} is in use by another program. Choose another with --port, or leave it out.")
+    data = DataFolder(data_path)
+    held = data.lock()
+    stopping = []
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stopping.append(True))
+    cluster, environment = prepare(data, demo=demo)
+    supervisor = Supervisor(chosen, environment)
+    try:
+        for name in supervisor.commands:
+            if not stopping:
+                supervisor.start(name)
+        if not stopping:
+            wait_until_healthy(chosen, supervisor)
+            _greet(data, chosen, time.monotonic() - began)
+        while not stopping:
+            time.sleep(0.2)
+            supervisor.check()
+    finally:
+        say("Stopping.")
+        supervisor.stop()
+        cluster.stop()  # type: ignore[attr-defined]
+        held.close()
+
+
+def _greet(data: DataFolder, port: int, seconds: float) -> None:
+    say(f"\nHauch runs at http://127.0.0.1:{port}/ (ready after {seconds:.1f} s). Data in {data.path}. Ctrl-C stops it.")
+    logins = data.path / "logins"
+    if logins.exists():
+        say("Logins:")
+        for line in logins.read_text().splitlines():
+            say(f"  {line}")

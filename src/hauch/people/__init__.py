@@ -1,0 +1,1 @@
+"""People, their roles and what each may do; the audit trail."""

@@ -1,0 +1,38 @@
+"""People and the audit trail."""
+
+from __future__ import annotations
+
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+
+
+class User(AbstractUser):
+    """A person. ``is_staff`` keeps the installation: may import rounds and manage people."""
+
+    class Units(models.TextChoices):
+        SI = "si", "SI: m³/s, Pa, m/s"
+        WORKSHOP = "workshop", "Workshop: m³/h, mmH2O, km/h"
+        INCH = "inch", "Inch: cfm, inH2O, ft/min"
+
+    units = models.CharField(max_length=10, choices=Units.choices, default=Units.WORKSHOP)
+
+    def __str__(self) -> str:
+        return self.first_name or self.username
+
+
+class AuditEntry(models.Model):
+    """One change of rules, raw data or state: who, when, what. Never changed or deleted."""
+
+    at = models.DateTimeField(auto_now_add=True, db_index=True)
+    user = models.ForeignKey(User, on_delete=models.PROTECT, related_name="+")
+    action = models.CharField(max_length=60)
+    round = models.ForeignKey("rounds.Round", null=True, on_delete=models.PROTECT, related_name="audit")
+    target = models.CharField(max_length=200)
+    detail = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["-at", "-id"]
+        verbose_name_plural = "audit entries"
+
+    def __str__(self) -> str:
+        return f"{self.at:%Y-%m-%d %H:%M} {self.user} {self.action} {self.target}"

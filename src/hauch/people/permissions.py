@@ -1,0 +1,74 @@
+"""Who may do what: the one table that every action asks."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from django.contrib.auth.models import AnonymousUser
+from django.core.exceptions import PermissionDenied
+
+if TYPE_CHECKING:
+    from hauch.people.models import User
+    from hauch.rounds.models import Round
+
+HOST, OPERATOR, DESIGNER, VIEWER = "host", "operator", "designer", "viewer"
+ROLES = [(HOST, "Host"), (OPERATOR, "Bench operator"), (DESIGNER, "Designer"), (VIEWER, "Viewer")]
+
+MATRIX: dict[str, frozenset[str]] = {
+    "round.view": frozenset({HOST, OPERATOR, DESIGNER, VIEWER}),
+    "round.export": frozenset({HOST, OPERATOR}),
+    "round.publish": frozenset({HOST}),
+    "entry.add": frozenset({HOST, DESIGNER}),
+    "entry.view_all": frozenset({HOST, OPERATOR}),
+    "entry.withdraw": frozenset({HOST}),
+    "specimen.change": frozenset({HOST, OPERATOR}),
+    "bench.view": frozenset({HOST, OPERATOR}),
+    "run.record": frozenset({HOST, OPERATOR}),
+    "run.void": frozenset({HOST, OPERATOR}),
+    "verdict.view_early": frozenset({HOST, OPERATOR}),
+}
+"""Action -> roles that may do it in a round. After publication everybody in the round sees everything in it."""
+
+STAFF_ACTIONS = frozenset({"round.import"})
+"""Actions of those who keep the installation, in no round yet."""
+
+WORDS = {
+    "round.view": "see this round", "round.export": "export this round", "round.publish": "publish this round",
+    "entry.add": "hand in an entry", "entry.view_all": "see entries of others before publication",
+    "entry.withdraw": "withdraw an entry of somebody else", "specimen.change": "change specimens", "bench.view": "see the bench",
+    "run.record": "record runs", "run.void": "void a run", "verdict.view_early": "see the standing before publication",
+    "round.import": "import a round",
+}  # fmt: skip
+
+
+def role_in(user: User | AnonymousUser, round: Round) -> str | None:
+    """The person's role in a round, None for a stranger. Kept on the round for the rest of the request."""
+    if not user.is_authenticated:
+        return None
+    known: dict[int, str | None] = round.__dict__.setdefault("_roles", {})
+    if user.pk not in known:
+        known[user.pk] = round.memberships.filter(user=user).values_list("role", flat=True).first()
+    return known[user.pk]
+
+
+def allowed(user: User | AnonymousUser, action: str, round: Round | None = None) -> bool:
+    """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a door."""
+    if not user.is_authenticated or not user.is_active:
+        return False
+    if action in STAFF_ACTIONS:
+        return bool(user.is_staff)
+    roles = MATRIX[action]
+    if round is None:
+        return False
+    role = role_in(user, round)
+    if role is None:
+        return False
+    if action in {"entry.view_all", "verdict.view_early"} and round.is_published:
+        return True
+    return role in roles
+
+
+def require(user: User | AnonymousUser, action: str, round: Round | None = None) -> None:
+    """Raise PermissionDenied with a sentence unless the person may do the action."""
+    if not allowed(user, action, round):
+        raise PermissionDenied(f"You may not {WORDS[action]}. Ask the host of the round for the role that may.")

@@ -1,0 +1,7 @@
+from django.apps import AppConfig
+
+
+class RoundsConfig(AppConfig):
+    name = "hauch.rounds"
+    label = "rounds"
+    default_auto_field = "django.db.models.BigAutoField"

@@ -1,0 +1,43 @@
+"""Reading rounds: which ones a person may see, and one of them with its rules."""
+
+from __future__ import annotations
+
+from django.db.models import Prefetch, QuerySet
+from django.http import Http404
+
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.models import Round, RuleTerm, RuleVersion
+
+
+def visible_to(user: User) -> QuerySet[Round]:
+    """Rounds in which a person has a role."""
+    return Round.objects.filter(memberships__user=user)
+
+
+def round_for(user: User, slug: str, action: str = "round.view") -> Round:
+    """One round, if the person may do the action in it.
+
+    Raises
+    ------
+    Http404 : no such round, or none that this person may know of
+    PermissionDenied : the person's role does not allow the action
+    """
+    round = visible_to(user).filter(slug=slug).first()
+    if round is None:
+        raise Http404("There is no such round, or you are not in it.")
+    require(user, action, round)
+    return round
+
+
+def rules_of(round: Round) -> list[RuleVersion]:
+    """Versions of the rules, newest first, with their terms."""
+    return list(round.rules.prefetch_related(Prefetch("terms", RuleTerm.objects.select_related("test"))).select_related("created_by"))
+
+
+def current_rules(round: Round, number: str | None = None) -> RuleVersion | None:
+    """The rules in force, or the version that is asked for."""
+    rules = round.rules.order_by("-number")
+    if number and number.isdigit():
+        return rules.filter(number=int(number)).first() or rules.first()
+    return rules.first()

@@ -1,0 +1,1 @@
+"""Stores: rigs, instruments and reference specimens."""

@@ -1,0 +1,1 @@
+"""Verdict: standings and the reasons behind them."""

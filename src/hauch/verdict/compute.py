@@ -1,0 +1,236 @@
+"""From stored results to the arrays that the core judges, and back to rows of a standing."""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from hauch.bench.models import Run
+from hauch.bench.queries import dnf_entries
+from hauch.core.judge.difference import judge_difference
+from hauch.core.judge.reference import Comparison, Runs, compare
+from hauch.core.judge.standing import Scores, Standing, Term, rank, score
+from hauch.core.quantity import coverage_factor, significant
+from hauch.entries.models import Entry
+from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.stores.models import ReferenceSpecimen
+
+MATRIX_UP_TO = 40
+"""Rounds of up to this many ranked entries keep the probability of every place."""
+
+
+@dataclass(frozen=True)
+class TestData:
+    """The runs of one test as the core takes them, with what is shown of the reference."""
+
+    test: Test
+    entries: Runs
+    reference: Runs
+    base: int
+    specimens: list[int]
+    values: dict[int, list[float]]
+    comparison: Comparison | None
+    problem: str = ""
+    runs_of: dict[int, list[int]] = field(default_factory=dict)
+    reference_runs: list[int] = field(default_factory=list)
+
+
+_RESULT_FIELDS = ("id", "started_at", "reference_id", "specimen__version__entry_id", "result__value", "result__parts", "result__dof")
+
+
+def load_test(test: Test, position: dict[int, int]) -> TestData:
+    """Read one test's valid runs at its scored setting.
+
+    Parameters
+    ----------
+    test : the test
+    position : entry id -> index in the order in which the core sees entries
+    """
+    rows = list(
+        Run.objects.filter(test=test, setting=test.setting, state=Run.State.VALID, result__value__isnull=False)
+        .order_by("started_at", "uid")
+        .values_list(*_RESULT_FIELDS)
+    )
+    entry_rows = [row for row in rows if row[3] in position]
+    reference_rows = [row for row in rows if row[2] is not None]
+    serials = dict(ReferenceSpecimen.objects.filter(pk__in={row[2] for row in reference_rows}).values_list("pk", "serial"))
+    assigned = list(test.references.values_list("specimen_id", flat=True))
+    specimens = sorted({row[2] for row in reference_rows}, key=lambda pk: (assigned.index(pk) if pk in assigned else len(assigned), serials[pk]))
+    origin = rows[0][1] if rows else None
+    keys = sorted({part[0] for row in rows for part in row[5] if part[2] == "common"})
+    column = {key: index for index, key in enumerate(keys)}
+
+    def as_runs(chosen: list[tuple], subject: list[int]) -> Runs:
+        size = len(chosen)
+        y, time, own, common = np.zeros(size), np.zeros(size), np.zeros(size), np.zeros((size, len(keys)))
+        for index, (_, started, _, _, value, parts, _) in enumerate(chosen):
+            scale = 1 / value if test.how.log else 1.0
+            y[index] = math.log(value) if test.how.log else value
+            time[index] = (started - origin).total_seconds()
+            for key, _, scope, kind, _, part in parts:
+                if scope == "common":
+                    common[index, column[key]] += part * scale
+                elif kind == "B":  # scatter within a run is part of the scatter between repeats
+                    own[index] = math.hypot(own[index], part * scale)
+        return Runs(np.array(subject, dtype=int), y, time, own, common)
+
+    entries = as_runs(entry_rows, [position[row[3]] for row in entry_rows])
+    reference = as_runs(reference_rows, [specimens.index(row[2]) for row in reference_rows])
+    values: dict[int, list[float]] = defaultdict(list)
+    runs_of: dict[int, list[int]] = defaultdict(list)
+    for row in entry_rows:
+        values[row[3]].append(row[4])
+        runs_of[row[3]].append(row[0])
+    comparison, problem = None, ""
+    if reference.size == 0:
+        problem = f"{test.label}: there is no run of the reference yet, so nothing can be compared. Run the reference."
+    else:
+        comparison = compare(entries, reference, len(position), 0, fallback_sd=_within_runs(rows, test.how.log))
+    return TestData(test, entries, reference, 0, specimens, values, comparison, problem, runs_of, [row[0] for row in reference_rows])
+
+
+def _within_runs(rows: list[tuple], log: bool) -> float:
+    """Scatter inside the runs, in y: the only knowledge of repeatability where nothing was repeated."""
+    squares = [sum((part[5] / (row[4] if log else 1.0)) ** 2 for part in row[5] if part[3] == "A" and part[2] == "own") for row in rows]
+    return math.sqrt(sum(squares) / len(squares)) if squares else 0.0
+
+
+def mean_value(test: Test, values: list[float]) -> float:
+    """Mean of repeats: levels by plain mean of the levels, as they are compared."""
+    return float(np.exp(np.mean(np.log(values)))) if test.how.log else float(np.mean(values))
+
+
+def level_of_reference(data: TestData) -> float:
+    """Mean figure of the reference in the test."""
+    values = np.exp(data.reference.y) if data.test.how.log else data.reference.y
+    return float(values.mean())
+
+
+def absolute_u(data: TestData, index: int) -> float:
+    """Standard uncertainty of an entry's own figure in y: its repeats and all causes of the rig."""
+    runs = data.entries
+    mine = runs.subject == index
+    count = int(mine.sum())
+    own = (data.comparison.repeat_sd if data.comparison else 0.0) ** 2 / count + float(np.sum(runs.own[mine] ** 2)) / count**2
+    return math.sqrt(own + float(np.sum(runs.common[mine].mean(axis=0) ** 2)))
+
+
+def cell(data: TestData, entry: Entry, index: int, direction: int) -> dict[str, Any] | None:
+    """What the table shows of one entry in one test."""
+    c = data.comparison
+    if c is None or entry.pk not in data.values or not math.isfinite(c.delta[index]):
+        return None
+    log = data.test.how.log
+    value = mean_value(data.test, data.values[entry.pk])
+    u = absolute_u(data, index) * (value if log else 1.0)
+    delta, delta_u = float(c.delta[index]), float(c.u[index])
+    verdict = judge_difference(delta, delta_u, c.dof, direction, c.repeat_sd, int(c.counts[index]))
+    factor = coverage_factor(c.dof)
+    from_reference = float(np.sqrt(np.sum(c.shared[index, c.reference_sd] ** 2)))
+    from_rig = float(np.sqrt(np.sum(c.shared[index, ~c.reference_sd] ** 2)))
+    against = math.log(value) - delta if log else value - delta
+    change = 100 * math.expm1(delta) if log else delta
+    slope = 100 * math.exp(delta) if log else 1.0
+    return {
+        "value": significant(value), "u": significant(u), "expanded": significant(2.0 * u), "change": significant(change),
+        "change_expanded": significant(factor * slope * delta_u), "word": verdict.word, "probability": significant(verdict.probability),
+        "repeats": verdict.repeats, "count": int(c.counts[index]), "runs": data.runs_of[entry.pk],
+        "reference": significant(math.exp(against) if log else against), "repeat_sd": significant(c.repeat_sd * (100 if log else 1)),
+        "dof": c.dof if math.isfinite(c.dof) else None,
+        "from_repeats": significant(slope * float(c.own_u[index])), "from_reference": significant(slope * from_reference),
+        "from_rig": significant(slope * from_rig),
+    }  # fmt: skip
+
+
+def entries_in_order(round: Round) -> list[Entry]:
+    """Entries that take part, in the fixed order in which the core sees them (so that draws do not depend on the database)."""
+    return list(round.entries.filter(state=Entry.State.IN).order_by("uid"))
+
+
+def judge(rules: RuleVersion) -> tuple[list[dict[str, Any]], dict[str, Any], list[str]]:
+    """Judge a round by a version of its rules.
+
+    Returns
+    -------
+    rows of the standing in order (fields of `StandingRow`), the reference by test key, sentences on what is missing
+    """
+    round = rules.round
+    everyone = entries_in_order(round)
+    out = dnf_entries(round)
+    terms_by_test = {term.test_id: term.weight for term in rules.terms.all()}
+    racing = [entry for entry in everyone if entry.pk not in out]
+    position = {entry.pk: index for index, entry in enumerate(racing)}
+    tests = list(round.tests.select_related("setting", "round"))
+    loaded = [load_test(test, position) for test in tests]
+    notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded)
+    cells = {e.pk: {d.test.key: c for d in loaded if (c := cell(d, e, position[e.pk], d.test.how.direction))} for e in racing}
+
+    scored = [data for data in loaded if data.test.pk in terms_by_test]
+    terms = [
+        Term(d.test.label, terms_by_test[d.test.pk], d.test.how.direction, d.test.how.log, level_of_reference(d) if d.reference.size else math.nan, rules.level_as)
+        for d in scored
+    ]  # fmt: skip
+    complete, scores, standing = np.zeros(0, int), None, None
+    if scored and all(data.comparison for data in scored):
+        complete, scores = score(terms, [d.comparison for d in scored if d.comparison], rules.scheme)
+        standing = rank(scores, rules.tie_rule, rules.draws, rules.seed)
+    rows = _ranked_rows(racing, complete, scores, standing) if scores is not None and standing is not None else []
+    ranked = {row["entry_id"] for row in rows}
+    for entry in sorted((e for e in racing if e.pk not in ranked), key=lambda e: e.name.casefold()):
+        lacking = [d.test.label.lower() for d in scored if d.test.key not in cells[entry.pk]]
+        rows.append({"entry_id": entry.pk, "state": "incomplete", "reason": f"Not complete: {', '.join(lacking) or 'no reference'} missing."})
+    for entry in sorted((e for e in everyone if e.pk in out), key=lambda e: e.name.casefold()):
+        rows.append({"entry_id": entry.pk, "state": "dnf", "reason": f"Did not finish: {out[entry.pk].reason}"})
+    for place, row in enumerate(rows, start=1):
+        row["place"] = place
+        row["tests"] = cells.get(row["entry_id"], {})
+    return rows, {data.test.key: _reference_row(data) for data in loaded if data.comparison}, notes
+
+
+def _ranked_rows(racing: list[Entry], complete: np.ndarray, scores: Scores, standing: Standing) -> list[dict[str, Any]]:
+    small = complete.size <= MATRIX_UP_TO
+    u = scores.u
+    return [
+        {
+            "entry_id": racing[complete[i]].pk, "state": "ranked", "rank": int(standing.rank[i]), "score": significant(float(scores.score[i])),
+            "u": significant(float(u[i])), "first": float(standing.first[i]), "low": int(standing.low[i]), "high": int(standing.high[i]),
+            "probabilities": standing.probability[i].tolist() if small else [],
+        }
+        for i in standing.order
+    ]  # fmt: skip
+
+
+def _reference_row(data: TestData) -> dict[str, Any]:
+    c, log = data.comparison, data.test.how.log
+    assert c is not None
+    base = data.reference.subject == data.base
+    y = float(data.reference.y[base].mean()) if base.any() else float(data.reference.y.mean())
+    value = math.exp(y) if log else y
+    runs = int(base.sum()) or data.reference.size
+    repeat = c.repeat_sd / math.sqrt(runs)
+    common = float(np.sum(data.reference.common.mean(axis=0) ** 2))
+    drift, drift_u = c.drift
+    percent = 100.0 if log else 1.0
+    return {
+        "value": significant(value), "expanded": significant(2 * math.sqrt(repeat**2 + common) * (value if log else 1.0)),
+        "repeat_expanded": significant(coverage_factor(c.dof) * repeat * percent), "count": data.reference.size,
+        "drift": significant(drift * percent), "drift_expanded": significant(2 * drift_u * percent), "unit_of_change": "%" if log else "dB",
+        "bridges": [[data.specimens[s], significant(d * percent), significant(2 * u * percent), pairs] for s, (d, u, pairs) in c.bridges.items()],
+        "repeat_sd": significant(c.repeat_sd * percent), "dof": c.dof if math.isfinite(c.dof) else None,
+    }  # fmt: skip
+
+
+def _bridge_notes(loaded: list[TestData]) -> list[str]:
+    notes = []
+    names = {s.pk: str(s) for s in ReferenceSpecimen.objects.filter(pk__in={pk for d in loaded for pk in d.specimens}).select_related("type")}
+    for data in loaded:
+        for index in sorted(data.comparison.unbridged if data.comparison else ()):
+            notes.append(
+                f"{data.test.label}: {names[data.specimens[index]]} was never run beside {names[data.specimens[data.base]]}, so runs near it "
+                "cannot be compared. Run both one after the other to bridge them."
+            )
+    return notes

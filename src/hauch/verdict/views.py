@@ -1,0 +1,120 @@
+"""The Verdict station, and an entry's page with its evidence."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.core.paginator import Paginator
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from hauch.bench.queries import runs
+from hauch.entries.queries import entry_for
+from hauch.people.permissions import allowed
+from hauch.rounds.models import Round, RuleVersion
+from hauch.rounds.queries import current_rules, round_for
+from hauch.verdict import actions, queries
+from hauch.verdict.models import Standing, StandingRow
+
+PAGE = 50
+
+
+def standing(request: HttpRequest, slug: str) -> HttpResponse:
+    """The standing: question, answer in a sentence, table with the chart in its rows, working beside."""
+    round = round_for(request.user, slug)
+    if not allowed(request.user, "verdict.view_early", round):
+        return render(request, "verdict/not_yet.html", {"round": round})
+    versions = list(round.rules.order_by("-number"))
+    wanted = request.GET.get("rules", "")
+    rules = next((v for v in versions if str(v.number) == wanted), versions[0] if versions else None)
+    if rules is None:
+        return render(request, "verdict/not_yet.html", {"round": round, "no_rules": True})
+    rules.round = round
+    stored = queries.standing_of(rules)
+    tests = list(round.tests.all())
+    context: dict[str, Any] = {"round": round, "rules": rules, "versions": versions, "tests": tests, "may_publish": allowed(request.user, "round.publish", round)}
+    if stored is not None:
+        context |= _table(request, round, rules, stored, tests)
+    template = "verdict/_standing.html" if request.htmx and not request.htmx.boosted else "verdict/standing.html"
+    return render(request, template, context)
+
+
+def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Standing, tests: list) -> dict[str, Any]:
+    page = Paginator(stored.rows.select_related("entry"), PAGE).get_page(request.GET.get("page"))
+    rows = list(page.object_list)
+    first = rows[:2] if page.number == 1 else queries.leaders(stored)[:2]
+    first = [row for row in first if row.state == StandingRow.State.RANKED]
+    band = queries.band_of(rules, stored)
+    table = [
+        {"row": row, "doubt": queries.doubt(row), "cells": [(test, row.tests.get(test.key)) for test in tests], "shared": _shared(rows, row)} for row in rows
+    ]
+    ranked = [row for row in rows if row.probabilities]
+    places = None
+    if len(ranked) > 1 and page.number == 1:
+        places = {
+            "entries": [row.entry.name for row in ranked],
+            "cells": [{"entry": row.entry.name, "place": i + 1, "p": p} for row in ranked for i, p in enumerate(row.probabilities)],
+        }
+    at = next((i for i, item in enumerate(table) if item["row"].score is None or item["row"].score < 100), len(table))
+    return {
+        "standing": stored, "page": page, "table": table, "reference_at": at, "scale": queries.scale_of(rows, band), "band": band, "places": places,
+        "opening": queries.opening(rules, first), "reference": [(test, stored.reference.get(test.key)) for test in tests],
+        "late": queries.runs_since_publication(round), "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
+    }  # fmt: skip
+
+
+def _shared(rows: list[StandingRow], row: StandingRow) -> bool:
+    return row.rank is not None and sum(other.rank == row.rank for other in rows) > 1
+
+
+def cell(request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: str) -> HttpResponse:
+    """The working of one cell of the standing."""
+    round = round_for(request.user, slug, "round.view")
+    if not allowed(request.user, "verdict.view_early", round):
+        raise Http404("The standing is not published yet.")
+    row = get_object_or_404(
+        StandingRow.objects.select_related("entry", "standing__rules"), standing__rules__round=round, standing__rules__number=number, entry=entry_pk
+    )  # fmt: skip
+    test = get_object_or_404(round.tests.select_related("rig"), key=test_key)
+    found, ground = row.tests.get(test_key), row.standing.reference.get(test_key)
+    if found is None or ground is None:
+        raise Http404("There is no figure for this entry in this test.")
+    context = {
+        "round": round, "row": row, "test": test, "cell": found, "ground": ground, "steps": queries.cell_working(test, found, ground),
+        "doubt": queries.cell_doubt(found), "relative": test.how.log,
+    }  # fmt: skip
+    template = "verdict/_cell.html" if request.htmx else "verdict/cell.html"
+    return render(request, template, context)
+
+
+def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """An entry's page: story, versions, specimens, and what the bench found."""
+    round = round_for(request.user, slug)
+    found = entry_for(request.user, round, pk)
+    rules = current_rules(round)
+    row = StandingRow.objects.filter(standing__rules=rules, entry=found).select_related("standing").first() if rules else None
+    gains: list[dict[str, Any]] = []
+    cells: list[tuple[Any, Any]] = []
+    if row is not None and rules is not None and allowed(request.user, "round.view", round):
+        rules.round = round
+        gains = queries.gains_of(rules, row, row.standing.reference)
+        cells = [(test, row.tests.get(test.key)) for test in round.tests.all() if test.key in row.tests]
+    names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
+    at = names.index(found.pk)
+    context = {
+        "round": round, "entry": found, "row": row if allowed(request.user, "verdict.view_early", round) else None, "rules": rules, "gains": gains, "cells": cells,
+        "versions": found.versions.prefetch_related("specimens"), "doubt": queries.doubt(row) if row else 0,
+        "runs": runs().with_names().filter(test__round=round, specimen__version__entry=found).order_by("test__order", "started_at")[:60],
+        "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
+        "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
+    }  # fmt: skip
+    return render(request, "verdict/entry.html", context)
+
+
+@require_POST
+def publish(request: HttpRequest, slug: str) -> HttpResponse:
+    """Publish the standing."""
+    round = round_for(request.user, slug, "round.publish")
+    actions.publish(request.user, round)
+    return redirect("verdict:standing", slug)

@@ -1,0 +1,1 @@
+"""The web application's frame: settings, base templates, components, charts."""

@@ -1,0 +1,126 @@
+"""The charts. Each takes plain data (SI) and the person's unit system, and gives a Vega-Lite spec."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from hauch.core.quantity.units import KINDS, factor_from_si, from_si
+from hauch.web.charts.theme import AMBER, DANGER, HAIR, INK, PETROL, SECOND, chart, ground
+
+Spec = dict[str, Any]
+
+
+def repeats(data: dict[str, Any], system: str) -> Spec:
+    """Repeats of one subject in one test with their doubt, over the reference.
+
+    ``data``: kind, points [{label, value, expanded, this}], reference (value, expanded) or None.
+    """
+    kind = data["kind"]
+    unit = KINDS[kind].shown[system]
+    factor = factor_from_si(unit, kind)
+    rows = [
+        {
+            "label": p["label"], "value": from_si(p["value"], unit, kind), "low": from_si(p["value"], unit, kind) - p["expanded"] * factor,
+            "high": from_si(p["value"], unit, kind) + p["expanded"] * factor, "this": "this run" if p.get("this") else "other repeats",
+        }
+        for p in data["points"]
+    ]  # fmt: skip
+    y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
+    x = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelAngle": 0, "grid": False, "labelLimit": 90}}
+    colour = {"condition": {"test": "datum.this == 'this run'", "value": PETROL}, "value": SECOND}
+    layers: list[Spec] = []
+    if data.get("reference"):
+        value, half = from_si(data["reference"][0], unit, kind), data["reference"][1] * factor
+        layers += ground(value - half, value, value + half, "y", "reference")
+    layers += [
+        {"data": {"values": rows}, "mark": {"type": "rule", "strokeWidth": 2}, "encoding": {
+            "x": x, "y": y | {"field": "low"}, "y2": {"field": "high"}, "color": colour}},
+        {"data": {"values": rows}, "mark": {"type": "point", "filled": True, "size": 80, "opacity": 1}, "encoding": {
+            "x": x, "y": y | {"field": "value"}, "color": colour,
+            "tooltip": [{"field": "label", "title": "Run"}, {"field": "value", "title": unit, "format": ",.4~g"}]}},
+    ]  # fmt: skip
+    return chart(layers, 190)
+
+
+def trace(data: dict[str, Any], system: str) -> Spec:
+    """One channel of a recording with its marks, the steady window and, where known, the reference.
+
+    ``data``: kind, label, times [s], values [SI, None where lost], window (from, to) or None, marks [{kind, from, to}],
+    reference (value, expanded) or None.
+    """
+    kind = data["kind"]
+    unit = KINDS[kind].shown[system]
+    rows = [{"t": t / 60, "v": None if v is None else from_si(v, unit, kind)} for t, v in zip(data["times"], data["values"], strict=True)]
+    x = {"type": "quantitative", "title": "minutes", "axis": {"grid": False}}
+    y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
+    layers: list[Spec] = []
+    if data.get("reference"):
+        value, half = from_si(data["reference"][0], unit, kind), data["reference"][1] * factor_from_si(unit, kind)
+        layers += ground(value - half, value, value + half, "y", "the reference would end here")
+    if data.get("window"):
+        low, high = data["window"]
+        layers.append(
+            {"data": {"values": [{"a": low / 60, "b": high / 60}]}, "mark": {"type": "rect", "color": PETROL, "opacity": 0.08},
+             "encoding": {"x": x | {"field": "a"}, "x2": {"field": "b"}}}
+        )  # fmt: skip
+    layers.append({"data": {"values": rows}, "mark": {"type": "line", "color": PETROL, "strokeWidth": 1.5, "invalid": "break-paths-filter-domains"},
+                   "encoding": {"x": x | {"field": "t"}, "y": y | {"field": "v"}}})  # fmt: skip
+    marks = [{"a": m["from"] / 60, "b": max(m["to"], m["from"] + data["times"][-1] / 300) / 60, "what": m["kind"]} for m in data["marks"]]
+    if marks:
+        colour = {"field": "what", "type": "nominal", "scale": {"domain": ["dropout", "spike", "stall"], "range": [AMBER, DANGER, DANGER]}, "legend": None}
+        layers += [
+            {"data": {"values": marks}, "mark": {"type": "rect", "opacity": 0.35}, "encoding": {
+                "x": x | {"field": "a"}, "x2": {"field": "b"}, "color": colour}},
+            {"data": {"values": marks}, "mark": {"type": "text", "align": "left", "dx": 3, "fontSize": 11}, "encoding": {
+                "x": x | {"field": "a"}, "y": {"value": 8}, "text": {"field": "what"}, "color": colour}},
+        ]  # fmt: skip
+    return chart(layers, 200)
+
+
+def gains(data: list[dict[str, Any]], system: str) -> Spec:
+    """Gain over the reference by test, in percent, more is better.
+
+    ``data``: [{label, gain, expanded, word}].
+    """
+    rows = [row | {"low": row["gain"] - row["expanded"], "high": row["gain"] + row["expanded"]} for row in data]
+    y = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelLimit": 190, "labelColor": INK, "labelFontSize": 13, "grid": False}}
+    x = {"type": "quantitative", "title": "gain over the reference, % (right is better)", "axis": {"grid": True}}
+    half = sum(row["reference"] for row in data) / len(data) if data else 0.0
+    shape = {
+        "field": "word", "type": "nominal",
+        "scale": {"domain": ["better", "worse", "too close to call"], "range": ["circle", "diamond", "stroke"]},
+    }  # fmt: skip
+    colour = {"condition": [{"test": "datum.word == 'too close to call'", "value": AMBER}, {"test": "datum.word == 'worse'", "value": DANGER}], "value": PETROL}
+    layers: list[Spec] = [
+        *ground(-half, 0.0, half, "x", "reference"),
+        {"data": {"values": rows}, "mark": {"type": "rule", "strokeWidth": 2}, "encoding": {
+            "y": y, "x": x | {"field": "low"}, "x2": {"field": "high"}, "color": colour}},
+        {"data": {"values": rows}, "mark": {"type": "point", "filled": True, "size": 90, "opacity": 1, "strokeWidth": 3}, "encoding": {
+            "y": y, "x": x | {"field": "gain"}, "color": colour, "shape": shape | {"legend": None}}},
+        {"data": {"values": rows}, "mark": {"type": "text", "align": "left", "dx": 10, "dy": -9, "fontSize": 12}, "encoding": {
+            "y": y, "x": x | {"field": "gain"}, "text": {"field": "word"}, "color": colour}},
+    ]  # fmt: skip
+    return chart(layers, 46 * max(len(rows), 1))
+
+
+def places(data: dict[str, Any], system: str) -> Spec:
+    """Probability of each place, entry by entry.
+
+    ``data``: entries [name in order], cells [{entry, place, p}].
+    """
+    cells = [c | {"text": f"{100 * c['p']:.0f}" if c["p"] >= 0.015 else ""} for c in data["cells"] if c["p"] >= 0.001]
+    x = {"field": "place", "type": "ordinal", "title": "place", "axis": {"labelAngle": 0, "orient": "top", "grid": False},
+         "scale": {"domain": list(range(1, len(data["entries"]) + 1))}}  # fmt: skip
+    y = {"field": "entry", "type": "nominal", "title": None, "scale": {"domain": data["entries"]}, "axis": {"labelColor": INK, "labelFontSize": 13, "grid": False}}
+    layers: list[Spec] = [
+        {"mark": {"type": "rect", "color": PETROL, "stroke": HAIR}, "encoding": {
+            "x": x, "y": y, "opacity": {"field": "p", "type": "quantitative", "scale": {"domain": [0, 1], "range": [0.04, 1]}, "legend": None}}},
+        {"mark": {"type": "text", "fontSize": 12}, "encoding": {
+            "x": x, "y": y, "text": {"field": "text"}, "color": {"condition": {"test": "datum.p > 0.45", "value": "ink(paper)"}, "value": INK}}},
+    ]  # fmt: skip
+    return chart(layers, 30 * len(data["entries"]), data={"values": cells})
+
+
+SPECS: dict[str, Callable[[Any, str], Spec]] = {"repeats": repeats, "trace": trace, "gains": gains, "places": places}
+

@@ -1,0 +1,83 @@
+"""What each station of the line shows of a round: done, waiting, wrong."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.db.models import Count, F, IntegerField, OuterRef, Q, Subquery, Sum
+from django.db.models.functions import Coalesce
+from django.urls import reverse
+
+from hauch.bench.models import Run
+from hauch.entries.models import Entry
+from hauch.people.permissions import allowed
+from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.verdict.models import Standing
+from hauch.workshop.models import Specimen
+
+
+@dataclass(frozen=True, slots=True)
+class Station:
+    """One station: where it leads, what stands under it, how far it is (0 to 1), and whether something is wrong."""
+
+    key: str
+    label: str
+    url: str
+    text: str
+    done: float
+    wrong: bool = False
+    open: bool = True
+
+
+def _count(query, expression) -> Coalesce:
+    return Coalesce(Subquery(query.order_by().values("_").annotate(n=expression).values("n"), output_field=IntegerField()), 0)
+
+
+def counts(round: Round) -> dict[str, int]:
+    """All counts of the line, in one query."""
+    entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
+    runs = Run.objects.filter(test__round=OuterRef("pk"), setting=F("test__setting")).annotate(_=F("test__round"))
+    counted = Q(state=Run.State.VALID, result__value__isnull=False)
+    return (
+        Round.objects.filter(pk=round.pk)
+        .annotate(
+            rules_number=Coalesce(Subquery(RuleVersion.objects.filter(round=OuterRef("pk")).order_by("-number").values("number")[:1]), 0),
+            in_=_count(entries.filter(state=Entry.State.IN), Count("pk")),
+            withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
+            specimens=_count(Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round")), Count("pk")),
+            ready=_count(
+                Specimen.objects.filter(version__entry__round=OuterRef("pk")).exclude(state=Specimen.State.PRINTED).annotate(_=F("version__entry__round")),
+                Count("pk"),
+            ),
+            asked=_count(Test.objects.filter(round=OuterRef("pk")).annotate(_=F("round")), Sum("repeats")),
+            done=_count(runs.filter(specimen__isnull=False).filter(counted), Count("pk")),
+            dnf=_count(runs.filter(state=Run.State.DNF), Count("specimen__version__entry", distinct=True)),
+            no_result=_count(runs.filter(state=Run.State.VALID, result__value__isnull=True), Count("pk")),
+            stale=_count(Standing.objects.filter(rules__round=OuterRef("pk"), stale=True).annotate(_=F("rules__round")), Count("pk")),
+        )
+        .values("rules_number", "in_", "withdrawn", "specimens", "ready", "asked", "done", "dnf", "no_result", "stale")
+        .get()
+    )  # fmt: skip
+
+
+def stations(round: Round, user) -> list[Station]:
+    """The five stations of a round as a person sees them."""
+    n = counts(round)
+    racing = max(n["in_"] - n["dnf"], 0)
+    wanted = racing * n["asked"]
+    done = min(n["done"], wanted)
+    bench = f"{done:,} of {wanted:,} runs" if wanted else "no entries yet"
+    if n["no_result"]:
+        bench += f", {n['no_result']} without result"
+    entries = f"{n['in_']} in" + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
+    workshop = "all ready" if n["specimens"] and n["ready"] == n["specimens"] else f"{n['ready']} of {n['specimens']} ready"
+    verdict = "published" if round.is_published else "being computed" if n["stale"] else "provisional" if n["done"] else "too early"
+    benchable, early = allowed(user, "bench.view", round), allowed(user, "verdict.view_early", round)
+    at = lambda name: reverse(name, args=[round.slug])  # noqa: E731
+    return [
+        Station("brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)),
+        Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0)),
+        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / n["specimens"] if n["specimens"] else 0.0),
+        Station("bench", "Bench", at("bench:overview"), bench, done / wanted if wanted else 0.0, bool(n["no_result"]), benchable),
+        Station("verdict", "Verdict", at("verdict:standing"), verdict, 1.0 if round.is_published else (done / wanted * 0.9 if wanted else 0.0), False, early),
+    ]

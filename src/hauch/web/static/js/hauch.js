@@ -1,0 +1,80 @@
+// Keys, dialogs and small comforts. Every key has a visible button; keys never fire while typing.
+"use strict";
+(() => {
+  const typing = (target) => target.closest("input:not([type=checkbox]):not([type=radio]), textarea, select, [contenteditable]");
+  const go = (selector) => {
+    const link = document.querySelector(selector);
+    if (link) link.click();
+    return Boolean(link);
+  };
+
+  document.addEventListener("keydown", (event) => {
+    if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
+    if (event.key === "Escape" && typing(event.target)) return event.target.blur();
+    if (typing(event.target) || document.querySelector("dialog[open]")) return;
+    const keyed = document.querySelector(`[data-key="${CSS.escape(event.key)}"]`);
+    if (keyed) {
+      event.preventDefault();
+      if (keyed.matches("input, textarea, select, [tabindex='-1']")) {
+        keyed.focus();
+        keyed.scrollIntoView({ block: "nearest" });
+      } else keyed.click();
+    }
+  });
+
+  document.addEventListener("click", (event) => {
+    const opener = event.target.closest("[data-opens]");
+    if (opener) document.getElementById(opener.dataset.opens)?.showModal();
+    if (event.target.closest("[data-closes]")) event.target.closest("dialog").close();
+    const cell = event.target.closest("a.cell");
+    if (cell) {
+      for (const other of document.querySelectorAll("a.cell[aria-current]")) other.removeAttribute("aria-current");
+      cell.setAttribute("aria-current", "true");
+    }
+  });
+
+  // A dropped file goes into the file field it was dropped on.
+  for (const kind of ["dragover", "dragleave", "drop"])
+    document.addEventListener(kind, (event) => {
+      const place = event.target.closest?.(".drop");
+      if (!place) return;
+      event.preventDefault();
+      place.classList.toggle("over", kind === "dragover");
+      if (kind === "drop" && event.dataTransfer.files.length) {
+        const field = place.querySelector("input[type=file]");
+        field.files = event.dataTransfer.files;
+        field.dispatchEvent(new Event("change", { bubbles: true }));
+      }
+    });
+
+  // A file that is too large is told before it is sent.
+  document.addEventListener("submit", (event) => {
+    const field = event.target.querySelector("input[type=file][data-most]");
+    const file = field?.files[0];
+    if (file && file.size > Number(field.dataset.most)) {
+      event.preventDefault();
+      field.setCustomValidity(`${file.name} has ${Math.round(file.size / 1e6)} MB; at most ${Math.floor(field.dataset.most / 1e6)} MB are read. Split it, or log at a lower rate.`);
+      field.reportValidity();
+    }
+  });
+  document.addEventListener("change", (event) => {
+    if (event.target.matches("input[type=file]")) event.target.setCustomValidity("");
+    if (event.target.matches("[data-submits]")) event.target.form.requestSubmit();
+  });
+
+  // A request that did not get through keeps the page and says so.
+  for (const kind of ["htmx:sendError", "htmx:timeout"])
+    document.addEventListener(kind, () => tell("The server cannot be reached. Nothing is lost: what you typed is still here. Try again in a moment."));
+  document.addEventListener("htmx:responseError", (event) => {
+    if (event.detail.xhr.status === 403) tell("You may not do this, or your session has ended. Sign in again in another tab, then try again.");
+    else if (event.detail.xhr.status >= 500) tell("Something went wrong on the server. What you typed is still here; the server's log says more.");
+  });
+  function tell(text) {
+    const list = document.getElementById("messages");
+    const item = document.createElement("li");
+    item.className = "error";
+    item.setAttribute("role", "alert");
+    item.textContent = text;
+    list.replaceChildren(item);
+  }
+})();

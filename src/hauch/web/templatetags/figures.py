@@ -1,0 +1,75 @@
+"""The only way for a number to reach a page: with its unit, its digits and its doubt."""
+
+from __future__ import annotations
+
+from django import template
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
+
+from hauch.core.quantity.show import Shown, show, show_plain
+from hauch.core.quantity.units import KIND_OF_UNIT, KINDS
+
+register = template.Library()
+
+
+def units_of(context: template.Context) -> str:
+    """The person's unit system."""
+    user = getattr(context.get("request"), "user", None)
+    return getattr(user, "units", None) or "workshop"
+
+
+def _html(shown: Shown) -> SafeString:
+    doubt = format_html(' <span class="doubt">± {}</span>', shown.doubt) if shown.doubt else ""
+    unit = format_html(' <span class="unit">{}</span>', shown.unit) if shown.unit else ""
+    return format_html('<span class="figure">{}{}{}</span>', shown.number, doubt, unit)
+
+
+@register.simple_tag(takes_context=True)
+def figure(context, value, kind, expanded=None, sign=False) -> SafeString:
+    """`612 ± 9 m³/h`, in the person's units."""
+    return _html(show(value, kind, units_of(context), expanded, sign=sign))
+
+
+@register.simple_tag(takes_context=True)
+def number(context, value, kind, expanded=None) -> SafeString:
+    """The number alone with its doubt in small, for a table whose heading has the unit."""
+    shown = show(value, kind, units_of(context), expanded)
+    return format_html('{}<small> ±{}</small>', shown.number, shown.doubt) if shown.doubt else format_html("{}", shown.number)
+
+
+@register.simple_tag(takes_context=True)
+def unit(context, kind) -> str:
+    """The unit in which the person sees a kind of figure."""
+    return KINDS[kind].shown[units_of(context)]
+
+
+@register.simple_tag
+def plain(value, unit="", expanded=None, sign=False) -> SafeString:
+    """A figure whose unit is the same for everybody, such as percent or dB."""
+    return _html(show_plain(value, unit, expanded, sign=sign))
+
+
+@register.simple_tag(takes_context=True)
+def si(context, value, unit) -> SafeString:
+    """A figure of a working, given in an SI unit, in the person's units."""
+    if unit in KIND_OF_UNIT and unit:
+        return _html(show(value, KIND_OF_UNIT[unit], units_of(context)))
+    return _html(Shown(show(value, "number").number, "", unit))
+
+
+@register.simple_tag
+def si_of(value, unit) -> SafeString:
+    """A specification as it stands in the maker's sheet: all digits, in its SI unit."""
+    return _html(Shown(show(value, "number").number, "", unit))
+
+
+@register.filter
+def share(probability) -> str:
+    """A probability as percent, without false certainty at its ends."""
+    if probability is None:
+        return "–"
+    if probability > 0.995:
+        return "over 99 %"
+    if 0 < probability < 0.005:
+        return "below 1 %"
+    return f"{100 * probability:.0f} %"

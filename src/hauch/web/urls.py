@@ -1,0 +1,23 @@
+"""All addresses."""
+
+from django.contrib import admin
+from django.urls import include, path
+
+from hauch.verdict.views import entry
+from hauch.web import health, views
+
+urlpatterns = [
+    path("", views.home, name="home"),
+    path("search/", views.search, name="search"),
+    path("health/", health.health, name="health"),
+    path("person/", include("hauch.people.urls")),
+    path("stores/", include("hauch.stores.urls")),
+    path("rounds/<slug:slug>/", include("hauch.rounds.urls")),
+    path("rounds/<slug:slug>/entries/<int:pk>/", entry, name="entry"),
+    path("rounds/<slug:slug>/entries/", include("hauch.entries.urls")),
+    path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),
+    path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),
+    path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
+    path("", include("hauch.exchange.urls")),
+    path("admin/", admin.site.urls),
+]

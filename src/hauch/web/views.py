@@ -1,0 +1,53 @@
+"""Pages that belong to no station: home and search."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+
+from hauch.bench.queries import due_runs, runs
+from hauch.entries.models import Entry
+from hauch.people.permissions import allowed
+from hauch.rounds.models import Round
+from hauch.rounds.queries import current_rules, visible_to
+from hauch.stores.models import Instrument
+from hauch.verdict.queries import leaders, opening, standing_of
+
+SHOWN_ROUNDS = 3
+FOUND = 20
+
+
+def home(request: HttpRequest) -> HttpResponse:
+    """The day: what each round asks for next, and what needs a decision."""
+    rounds = list(visible_to(request.user).prefetch_related("memberships")[: SHOWN_ROUNDS + 1])
+    rows = [_day_of(request, round) for round in rounds[:SHOWN_ROUNDS]]
+    return render(request, "web/home.html", {"rows": rows, "more": rounds[SHOWN_ROUNDS:], "may_import": allowed(request.user, "round.import")})
+
+
+def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
+    row: dict[str, object] = {"round": round}
+    if allowed(request.user, "verdict.view_early", round) and (rules := current_rules(round)) is not None:
+        stored = standing_of(rules)
+        first = leaders(stored) if stored else []
+        row |= {"opening": opening(rules, first[:2]), "standing": stored}
+    if allowed(request.user, "bench.view", round):
+        due, total = due_runs(round, 4)
+        without = runs().filter(test__round=round, state="valid", result__value__isnull=True).with_names()[:5]
+        row |= {"due": due, "total": total, "without": list(without)}
+    return row
+
+
+def search(request: HttpRequest) -> HttpResponse:
+    """Find an entry, a run by its number, a meter."""
+    query = request.GET.get("q", "").strip()
+    context: dict[str, object] = {"query": query}
+    if query:
+        mine = list(visible_to(request.user))
+        open_to = [r for r in mine if allowed(request.user, "entry.view_all", r)]
+        entries = Entry.objects.filter(name__icontains=query).select_related("round")
+        context["entries"] = list((entries.filter(round__in=open_to) | entries.filter(round__in=mine, designer=request.user)).distinct()[:FOUND])
+        number = query.removeprefix("run").strip()
+        found = runs().with_names().filter(pk=int(number)) if number.isdigit() and len(number) < 10 else runs().none()
+        context["runs"] = [run for run in found if any(r.pk == run.test.round_id for r in open_to)]
+        context["meters"] = list(Instrument.objects.filter(name__icontains=query)[:FOUND])
+    return render(request, "web/search.html", context)

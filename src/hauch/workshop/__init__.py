@@ -1,0 +1,1 @@
+"""Workshop: the specimens printed of an entry."""
