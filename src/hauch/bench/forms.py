@@ -11,11 +11,11 @@ from django.http import QueryDict
 from django.utils import timezone
 
 from hauch.bench.actions import Room, Subject, Typed
+from hauch.bench.queries import Plan
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
-from hauch.entries.models import Entry
 from hauch.formats.logger_csv import TIME, Column, Table
-from hauch.rounds.models import Round, TestReference
+from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
 
@@ -107,23 +107,25 @@ def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str) -> tu
     return readings, problems
 
 
-def subject_choices(round: Round) -> list[tuple[str, str]]:
-    """What can be run: specimens of entries that are in, and reference specimens in use."""
-    specimens = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
-    rows = [(f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in specimens.select_related("version__entry").order_by("version__entry__name", "code")]
-    references = TestReference.objects.filter(test__round=round, until__isnull=True).select_related("specimen__type")
-    known = {row.specimen_id: row.specimen for row in references}
-    return [("", "Choose"), *((f"r{pk}", f"{specimen}, reference") for pk, specimen in known.items()), *rows]
+def subject_choices(plan: Plan) -> list[tuple[str, str]]:
+    """What can be run: reference specimens in use, then specimens of entries that are in."""
+    references = {specimen.pk: specimen for specimen in plan.references.values()}
+    rows = [(f"r{pk}", f"{specimen}, reference") for pk, specimen in references.items()]
+    return [("", "Choose"), *rows, *((f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in plan.specimens)]
 
 
-def subject_of(round: Round, choice: str) -> Subject:
-    """The subject of a choice.
+def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
+    """The subject of a choice, from the plan where it is in it.
 
     Raises
     ------
     ValidationError : nothing chosen, or not in this round
     """
     kind, number = choice[:1], choice[1:]
+    if plan is not None and number.isdigit():
+        known = {f"s{s.pk}": Subject(specimen=s) for s in plan.specimens} | {f"r{r.pk}": Subject(reference=r) for r in plan.references.values()}
+        if choice in known:
+            return known[choice]
     if number.isdigit():
         if kind == "s":
             specimen = Specimen.objects.select_related("version__entry").filter(pk=number, version__entry__round=round).first()

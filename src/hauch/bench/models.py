@@ -5,6 +5,7 @@ Raw data (`Reading`, `Chunk`, `SourceFile`) is append-only: the database refuses
 
 from __future__ import annotations
 
+import math
 import uuid
 
 import numpy as np
@@ -15,6 +16,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS
+from hauch.core.quantity import coverage_factor
 from hauch.rounds.models import Round, Setting, Test
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
@@ -199,3 +201,8 @@ class Result(models.Model):
 
     def __str__(self) -> str:
         return f"{self.value} {self.unit}" if self.value is not None else self.missing
+
+    @property
+    def expanded(self) -> float | None:
+        """Half-width of the 95 % interval, SI unit of the value."""
+        return None if self.u is None else coverage_factor(self.dof or math.inf) * self.u

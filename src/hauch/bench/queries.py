@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import Count, Q, QuerySet
+from django.db.models import Count, F, Q, QuerySet
 
 from hauch.bench.models import Run
 from hauch.entries.models import Entry
@@ -56,15 +56,20 @@ class Due:
         return f"{self.test.label}, repeat {self.repeat}"
 
 
-def counts_of(round: Round) -> dict[tuple[int, int], int]:
-    """Valid runs that count, by test and entry."""
-    rows = (
-        Run.objects.filter(test__round=round, state=Run.State.VALID, specimen__isnull=False, result__value__isnull=False)
-        .values_list("test_id", "specimen__version__entry_id")
-        .annotate(n=Count("id"))
-        .order_by()
-    )
-    return {(test, entry): n for test, entry, n in rows}
+@dataclass(frozen=True)
+class Plan:
+    """What the rules still ask for: the next runs, how many in all, and what there is to run."""
+
+    due: list[Due]
+    total: int
+    tests: list[Test]
+    specimens: list[Specimen]
+    references: dict[int, ReferenceSpecimen]
+    """Active reference specimen by test."""
+
+    def test(self, pk: int) -> Test | None:
+        """One of the round's tests."""
+        return next((test for test in self.tests if test.pk == pk), None)
 
 
 def dnf_entries(round: Round) -> dict[int, Run]:
@@ -73,31 +78,44 @@ def dnf_entries(round: Round) -> dict[int, Run]:
     return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
 
 
-def due_runs(round: Round, limit: int = 12) -> tuple[list[Due], int]:
-    """What is due next, test by test, and how many runs are due in all. Did-not-finish and withdrawn entries are out."""
-    out = dnf_entries(round)
-    counts = counts_of(round)
-    specimens: dict[int, Specimen] = {}
+def plan_of(round: Round, limit: int = 12) -> Plan:
+    """What is due next, test by test. Did-not-finish and withdrawn entries are out, broken specimens too."""
+    tests = list(round.tests.select_related("rig", "setting"))
+    for test in tests:
+        test.round = round
+    counts, out, referenced = _progress(round)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
-    for specimen in ready.select_related("version__entry").order_by("version__entry__name", "version__number", "code"):
-        if specimen.version.entry_id not in out:
-            specimens[specimen.version.entry_id] = specimen
+    specimens = list(ready.select_related("version__entry").order_by("version__entry__name", "version__number", "code"))
+    newest = {s.version.entry_id: s for s in specimens if s.version.entry_id not in out}
+    active = TestReference.objects.filter(test__round=round, until__isnull=True).select_related("specimen__type")
+    references = {row.test_id: row.specimen for row in active}
     due: list[Due] = []
     total = 0
-    tests = list(round.tests.select_related("round"))
-    active = {row.test_id: row.specimen for row in TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type")}
     for test in tests:
-        missing = [(entry, s, counts.get((test.pk, entry), 0)) for entry, s in specimens.items() if counts.get((test.pk, entry), 0) < test.repeats]
-        total += sum(test.repeats - count for _, _, count in missing)
-        if missing and len(due) < limit and test.pk in active and not Run.objects.filter(test=test, reference=active[test.pk], state="valid").exists():
-            due.append(Due(test, None, active[test.pk], 1))
-        for _, specimen, count in sorted(missing, key=lambda item: item[2]):
-            if len(due) < limit:
-                due.append(Due(test, specimen, None, count + 1))
-    return due, total
+        missing = [(s, counts.get((test.pk, entry), 0)) for entry, s in newest.items() if counts.get((test.pk, entry), 0) < test.repeats]
+        total += sum(test.repeats - count for _, count in missing)
+        if missing and len(due) < limit and test.pk in references and test.pk not in referenced:
+            due.append(Due(test, None, references[test.pk], 1))
+        for specimen, count in sorted(missing, key=lambda item: item[1])[: max(limit - len(due), 0)]:
+            due.append(Due(test, specimen, None, count + 1))
+    return Plan(due, total, tests, specimens, references)
 
 
-def active_reference(test: Test) -> ReferenceSpecimen | None:
-    """The reference specimen that a test is bracketed with now."""
-    row = test.references.filter(until__isnull=True).select_related("specimen__type").first()
-    return row.specimen if row else None
+def _progress(round: Round) -> tuple[dict[tuple[int, int], int], set[int], set[int]]:
+    """Runs that count by test and entry, entries that did not finish, tests in which the reference was run."""
+    rows = (
+        Run.objects.filter(test__round=round, setting=F("test__setting"))
+        .values_list("test_id", "specimen__version__entry_id", "state")
+        .annotate(n=Count("id", filter=Q(result__value__isnull=False)))
+        .order_by()
+    )
+    counts: dict[tuple[int, int], int] = {}
+    out, referenced = set(), set()
+    for test, entry, state, n in rows:
+        if entry is None:
+            referenced |= {test} if state == Run.State.VALID else set()
+        elif state == Run.State.DNF:
+            out.add(entry)
+        elif state == Run.State.VALID:
+            counts[test, entry] = n
+    return counts, out, referenced

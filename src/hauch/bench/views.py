@@ -19,7 +19,7 @@ from hauch.bench import actions
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
-from hauch.bench.queries import active_reference, due_runs, runs
+from hauch.bench.queries import plan_of, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
@@ -38,10 +38,10 @@ ROOM_HOLDS = timedelta(hours=2)
 def overview(request: HttpRequest, slug: str) -> HttpResponse:
     """What is due next, and what was run last."""
     round = round_for(request.user, slug, "bench.view")
-    due, total = due_runs(round)
+    plan = plan_of(round)
     recent = runs().with_names().filter(test__round=round).order_by("-started_at", "-pk")
     page = Paginator(recent, PAGE).get_page(request.GET.get("page"))
-    context = {"round": round, "due": due, "total": total, "page": page, "choices": subject_choices(round), "tests": round.tests.all()}
+    context = {"round": round, "due": plan.due, "total": plan.total, "page": page, "choices": subject_choices(plan), "tests": plan.tests}
     return render(request, "bench/overview.html", context)
 
 
@@ -111,9 +111,12 @@ def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, An
 def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     """Take a run by hand: readings on the left, what came before on the right."""
     round = round_for(request.user, slug, "run.record")
-    test = get_object_or_404(Test.objects.select_related("rig", "setting", "round"), pk=test_pk, round=round)
+    plan = plan_of(round, 5)
+    test = plan.test(test_pk)
+    if test is None:
+        raise Http404("There is no such test in this round.")
     try:
-        subject = subject_of(round, request.GET.get("subject", ""))
+        subject = subject_of(round, request.GET.get("subject", ""), plan)
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect("bench:overview", slug)
@@ -141,7 +144,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     context = {
         "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": counted + 1,
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
-        "reference": active_reference(test), "choice": request.GET["subject"], "due": due_runs(round, 4)[0], "kind": test.how.kind,
+        "reference": plan.references.get(test.pk), "choice": request.GET["subject"], "due": plan.due, "kind": test.how.kind,
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -167,9 +170,9 @@ def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
         messages.warning(request, f"Run {run.pk} is recorded, but has no result. {result.missing}")
         target = run.get_absolute_url()
     else:
-        shown = show(result.value, run.test.how.kind, request.user.units, coverage_factor(result.dof or math.inf) * result.u)
+        shown = show(result.value, run.test.how.kind, request.user.units, result.expanded)
         messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
-        due, _ = due_runs(round, 4)
+        due = plan_of(round, 1).due
         target = run.get_absolute_url()
         if "next" in request.POST and due:
             target = capture_url(round, due[0].test, Subject(due[0].specimen, due[0].reference))
@@ -221,7 +224,6 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     index = order.index(run.pk)
     context = {
         "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
-        "expanded": coverage_factor(result.dof or math.inf) * result.u if result and result.u else None,
         "doubt": doubt_split(result.parts) if result else [], "chart": repeats_chart(run.test, subject, run.pk),
         "traces": _traces(run, result.marks if result else []), "may_void": allowed(request.user, "run.void", round),
         "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",

@@ -16,6 +16,7 @@ from hauch.bench.actions import NewRecording, imported_before
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.forms import RoomForm, column_choices, mapping_of, room_initial, subject_choices, subject_of, typed_readings, unit_choices
 from hauch.bench.models import LogMapping, SourceFile
+from hauch.bench.queries import plan_of
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by
@@ -64,7 +65,8 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     source = get_object_or_404(SourceFile, sha256=sha256)  # only who has the content knows its hash
     table = inspect(file_content(source))
     remembered = LogMapping.objects.filter(fingerprint=table.fingerprint).first()
-    tests = list(round.tests.select_related("round", "setting", "rig"))
+    plan = plan_of(round, 0)
+    tests = plan.tests
     units = request.user.units
     problems: list[str] = []
     if request.method == "POST":
@@ -83,7 +85,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
         chosen = {str(test.pk) for test in tests if fed_by(test.how, at_hand)}
     context = {
         "round": round, "source": source, "table": table, "form": form, "problems": problems, "remembered": remembered,
-        "columns": _columns(table, mapping), "channel_choices": column_choices(), "subjects": subject_choices(round),
+        "columns": _columns(table, mapping), "channel_choices": column_choices(), "subjects": subject_choices(plan),
         "subject": request.POST.get("subject") or request.GET.get("subject", ""), "tests": [(t, str(t.pk) in chosen) for t in tests],
         "extra": [{"key": key, "label": CHANNELS[key].label, "unit": KINDS[CHANNELS[key].kind].shown[units], "value": " ".join(request.POST.getlist(f"r-{key}"))}
                   for key in BY_HAND if key not in {c.channel for c in mapping}],

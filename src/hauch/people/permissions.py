@@ -41,14 +41,20 @@ WORDS = {
 }  # fmt: skip
 
 
+def remember_role(user: User, round: Round, role: str | None) -> Round:
+    """Keep a role that a query found, so that it is asked once in a request."""
+    round.__dict__.setdefault("_roles", {})[user.pk] = role
+    return round
+
+
 def role_in(user: User | AnonymousUser, round: Round) -> str | None:
     """The person's role in a round, None for a stranger. Kept on the round for the rest of the request."""
     if not user.is_authenticated:
         return None
-    known: dict[int, str | None] = round.__dict__.setdefault("_roles", {})
+    known: dict[int, str | None] = round.__dict__.get("_roles", {})
     if user.pk not in known:
-        known[user.pk] = round.memberships.filter(user=user).values_list("role", flat=True).first()
-    return known[user.pk]
+        remember_role(user, round, round.memberships.filter(user=user).values_list("role", flat=True).first())
+    return round.__dict__["_roles"][user.pk]
 
 
 def allowed(user: User | AnonymousUser, action: str, round: Round | None = None) -> bool:

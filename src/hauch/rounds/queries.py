@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from django.db.models import Prefetch, QuerySet
+from django.db.models import F, Prefetch, QuerySet
 from django.http import Http404
 
 from hauch.people.models import User
-from hauch.people.permissions import require
+from hauch.people.permissions import remember_role, require
 from hauch.rounds.models import Round, RuleTerm, RuleVersion
 
 
 def visible_to(user: User) -> QuerySet[Round]:
-    """Rounds in which a person has a role."""
-    return Round.objects.filter(memberships__user=user)
+    """Rounds in which a person has a role, with that role as ``role``."""
+    return Round.objects.filter(memberships__user=user).annotate(role=F("memberships__role"))
+
+
+def rounds_of(user: User) -> list[Round]:
+    """Rounds in which a person has a role, newest first, ready for questions of permission."""
+    return [remember_role(user, round, round.role) for round in visible_to(user)]
 
 
 def round_for(user: User, slug: str, action: str = "round.view") -> Round:
@@ -26,6 +31,7 @@ def round_for(user: User, slug: str, action: str = "round.view") -> Round:
     round = visible_to(user).filter(slug=slug).first()
     if round is None:
         raise Http404("There is no such round, or you are not in it.")
+    remember_role(user, round, round.role)
     require(user, action, round)
     return round
 

@@ -136,7 +136,8 @@ def cell(data: TestData, entry: Entry, index: int, direction: int) -> dict[str, 
     change = 100 * math.expm1(delta) if log else delta
     slope = 100 * math.exp(delta) if log else 1.0
     return {
-        "value": significant(value), "u": significant(u), "expanded": significant(2.0 * u), "change": significant(change),
+        "value": significant(value), "u": significant(u), "expanded": significant(2.0 * u),
+        "comparable": significant(factor * delta_u * (value if log else 1.0)), "change": significant(change),
         "change_expanded": significant(factor * slope * delta_u), "word": verdict.word, "probability": significant(verdict.probability),
         "repeats": verdict.repeats, "count": int(c.counts[index]), "runs": data.runs_of[entry.pk],
         "reference": significant(math.exp(against) if log else against), "repeat_sd": significant(c.repeat_sd * (100 if log else 1)),
@@ -217,7 +218,8 @@ def _reference_row(data: TestData) -> dict[str, Any]:
     percent = 100.0 if log else 1.0
     return {
         "value": significant(value), "expanded": significant(2 * math.sqrt(repeat**2 + common) * (value if log else 1.0)),
-        "repeat_expanded": significant(coverage_factor(c.dof) * repeat * percent), "count": data.reference.size,
+        "repeat_expanded": significant(coverage_factor(c.dof) * repeat * percent),
+        "comparable": significant(coverage_factor(c.dof) * c.repeat_sd * (value if log else 1.0)), "count": data.reference.size,
         "drift": significant(drift * percent), "drift_expanded": significant(2 * drift_u * percent), "unit_of_change": "%" if log else "dB",
         "bridges": [[data.specimens[s], significant(d * percent), significant(2 * u * percent), pairs] for s, (d, u, pairs) in c.bridges.items()],
         "repeat_sd": significant(c.repeat_sd * percent), "dof": c.dof if math.isfinite(c.dof) else None,

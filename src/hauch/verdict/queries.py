@@ -9,7 +9,7 @@ from hauch.bench.models import Run
 from hauch.core.judge.difference import LEVEL
 from hauch.core.quantity import Step
 from hauch.core.quantity.units import KINDS
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test
 from hauch.verdict.models import Standing, StandingRow
 
 
@@ -32,9 +32,8 @@ def scale_of(rows: list[StandingRow], band: float) -> dict[str, float]:
     return {"low": math.floor(low / step) * step, "high": math.ceil(high / step) * step, "step": step, "band": band}
 
 
-def band_of(rules: RuleVersion, standing: Standing) -> float:
+def band_of(rules: RuleVersion, terms: list[RuleTerm], standing: Standing) -> float:
     """The reference's own repeatability as a doubt of the score [%]."""
-    terms = list(rules.terms.select_related("test"))
     total = sum(term.weight for term in terms)
     squares = 0.0
     for term in terms:
@@ -75,10 +74,10 @@ def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
     return None
 
 
-def gains_of(rules: RuleVersion, row: StandingRow, reference: dict[str, Any]) -> list[dict[str, Any]]:
+def gains_of(rules: RuleVersion, tests: list[Test], row: StandingRow, reference: dict[str, Any]) -> list[dict[str, Any]]:
     """Gain over the reference by test [%], right is better; levels as the rules turn them into percent."""
     gains = []
-    for test in rules.round.tests.all():
+    for test in tests:
         cell, ground = row.tests.get(test.key), reference.get(test.key)
         if not cell or not ground:
             continue
@@ -145,4 +144,4 @@ def runs_since_publication(round: Round) -> int:
     """Runs recorded after the round was published."""
     if not round.is_published:
         return 0
-    return Run.objects.filter(test__round=round, created_at__gt=round.published_at).count()
+    return Run.objects.filter(test__round=round, started_at__gt=round.published_at).count()

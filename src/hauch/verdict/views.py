@@ -31,6 +31,7 @@ def standing(request: HttpRequest, slug: str) -> HttpResponse:
     if rules is None:
         return render(request, "verdict/not_yet.html", {"round": round, "no_rules": True})
     rules.round = round
+    rules.scored = list(rules.terms.select_related("test"))
     stored = queries.standing_of(rules)
     tests = list(round.tests.all())
     context: dict[str, Any] = {"round": round, "rules": rules, "versions": versions, "tests": tests, "may_publish": allowed(request.user, "round.publish", round)}
@@ -45,7 +46,7 @@ def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Stand
     rows = list(page.object_list)
     first = rows[:2] if page.number == 1 else queries.leaders(stored)[:2]
     first = [row for row in first if row.state == StandingRow.State.RANKED]
-    band = queries.band_of(rules, stored)
+    band = queries.band_of(rules, rules.scored, stored)
     table = [
         {"row": row, "doubt": queries.doubt(row), "cells": [(test, row.tests.get(test.key)) for test in tests], "shared": _shared(rows, row)} for row in rows
     ]
@@ -98,8 +99,9 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     cells: list[tuple[Any, Any]] = []
     if row is not None and rules is not None and allowed(request.user, "round.view", round):
         rules.round = round
-        gains = queries.gains_of(rules, row, row.standing.reference)
-        cells = [(test, row.tests.get(test.key)) for test in round.tests.all() if test.key in row.tests]
+        tests = list(round.tests.all())
+        gains = queries.gains_of(rules, tests, row, row.standing.reference)
+        cells = [(test, row.tests.get(test.key)) for test in tests if test.key in row.tests]
     names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
     at = names.index(found.pk)
     context = {

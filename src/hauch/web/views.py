@@ -5,23 +5,22 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from hauch.bench.queries import due_runs, runs
+from hauch.bench.queries import plan_of, runs
 from hauch.entries.models import Entry
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
-from hauch.rounds.queries import current_rules, visible_to
+from hauch.rounds.queries import current_rules, rounds_of
 from hauch.stores.models import Instrument
 from hauch.verdict.queries import leaders, opening, standing_of
 
-SHOWN_ROUNDS = 3
 FOUND = 20
 
 
 def home(request: HttpRequest) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
-    rounds = list(visible_to(request.user).prefetch_related("memberships")[: SHOWN_ROUNDS + 1])
-    rows = [_day_of(request, round) for round in rounds[:SHOWN_ROUNDS]]
-    return render(request, "web/home.html", {"rows": rows, "more": rounds[SHOWN_ROUNDS:], "may_import": allowed(request.user, "round.import")})
+    rounds = rounds_of(request.user)
+    rows = [_day_of(request, round) for round in rounds[:1]]
+    return render(request, "web/home.html", {"rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import")})
 
 
 def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
@@ -31,9 +30,9 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
         first = leaders(stored) if stored else []
         row |= {"opening": opening(rules, first[:2]), "standing": stored}
     if allowed(request.user, "bench.view", round):
-        due, total = due_runs(round, 4)
+        plan = plan_of(round, 4)
         without = runs().filter(test__round=round, state="valid", result__value__isnull=True).with_names()[:5]
-        row |= {"due": due, "total": total, "without": list(without)}
+        row |= {"due": plan.due, "total": plan.total, "without": list(without)}
     return row
 
 
@@ -42,7 +41,7 @@ def search(request: HttpRequest) -> HttpResponse:
     query = request.GET.get("q", "").strip()
     context: dict[str, object] = {"query": query}
     if query:
-        mine = list(visible_to(request.user))
+        mine = rounds_of(request.user)
         open_to = [r for r in mine if allowed(request.user, "entry.view_all", r)]
         entries = Entry.objects.filter(name__icontains=query).select_related("round")
         context["entries"] = list((entries.filter(round__in=open_to) | entries.filter(round__in=mine, designer=request.user)).distinct()[:FOUND])

@@ -52,8 +52,9 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
 
     Notes
     -----
-    Distance to the running median of 11 samples against `SPIKE_SIGMAS` times the robust spread of that distance. A
-    step or a slow change moves the median with it and is no spike; a fault longer than five samples is none either.
+    Distance to the running median of 11 samples against `SPIKE_SIGMAS` times its robust spread. On a slope the median is
+    the sample itself, so the spread is at least that of the second differences (sqrt(6) times the scatter), which know no
+    slope. A step or a slow change is no spike; a fault longer than five samples is none either.
     """
     values = np.asarray(values, dtype=float)
     flags = np.zeros(values.size, dtype=bool)
@@ -61,9 +62,14 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
     if there.size < 11:
         return flags
     off = values[there] - median_filter(values[there], size=11, mode="nearest")
-    spread = 1.4826 * np.median(np.abs(off - np.median(off)))
+    spread = max(_spread(off), _spread(np.diff(values[there], 2)) / 6**0.5)
     flags[there[np.abs(off) > SPIKE_SIGMAS * max(spread, resolution / 3, 1e-12)]] = True
     return flags
+
+
+def _spread(values: np.ndarray) -> float:
+    """Robust standard deviation by the median absolute deviation."""
+    return float(1.4826 * np.median(np.abs(values - np.median(values))))
 
 
 def stall_index(speed: np.ndarray) -> int | None:

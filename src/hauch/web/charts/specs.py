@@ -52,7 +52,7 @@ def trace(data: dict[str, Any], system: str) -> Spec:
     kind = data["kind"]
     unit = KINDS[kind].shown[system]
     rows = [{"t": t / 60, "v": None if v is None else from_si(v, unit, kind)} for t, v in zip(data["times"], data["values"], strict=True)]
-    x = {"type": "quantitative", "title": "minutes", "axis": {"grid": False}}
+    x = {"type": "quantitative", "title": "minutes", "axis": {"grid": False}, "scale": {"nice": False}}
     y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
     layers: list[Spec] = []
     if data.get("reference"):
@@ -84,8 +84,8 @@ def gains(data: list[dict[str, Any]], system: str) -> Spec:
     ``data``: [{label, gain, expanded, word}].
     """
     rows = [row | {"low": row["gain"] - row["expanded"], "high": row["gain"] + row["expanded"]} for row in data]
-    y = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelLimit": 190, "labelColor": INK, "labelFontSize": 13, "grid": False}}
-    x = {"type": "quantitative", "title": "gain over the reference, % (right is better)", "axis": {"grid": True}}
+    y = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelLimit": 260, "labelColor": INK, "labelFontSize": 13, "grid": False}}
+    x = {"type": "quantitative", "title": "gain over the reference, % (right is better)", "axis": {"grid": True, "tickCount": 8}}
     half = sum(row["reference"] for row in data) / len(data) if data else 0.0
     shape = {
         "field": "word", "type": "nominal",

@@ -31,10 +31,9 @@ def figure(context, value, kind, expanded=None, sign=False) -> SafeString:
 
 
 @register.simple_tag(takes_context=True)
-def number(context, value, kind, expanded=None) -> SafeString:
-    """The number alone with its doubt in small, for a table whose heading has the unit."""
-    shown = show(value, kind, units_of(context), expanded)
-    return format_html('{}<small> ±{}</small>', shown.number, shown.doubt) if shown.doubt else format_html("{}", shown.number)
+def number(context, value, kind, doubt=None) -> str:
+    """The number alone, with as many digits as a doubt allows, for a table whose heading has the unit."""
+    return show(value, kind, units_of(context), doubt).number
 
 
 @register.simple_tag(takes_context=True)
