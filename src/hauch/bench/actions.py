@@ -175,7 +175,9 @@ def _finish(run: Run, notify: bool) -> Run:
 
 
 @transaction.atomic
-def record_dnf(user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None) -> Run:
+def record_dnf(
+    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None
+) -> Run:
     """Record that a specimen did not finish, with the reason. It keeps its row, last.
 
     Raises

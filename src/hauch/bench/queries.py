@@ -66,6 +66,8 @@ class Plan:
     specimens: list[Specimen]
     references: dict[int, ReferenceSpecimen]
     """Active reference specimen by test."""
+    counts: dict[tuple[int, int | None], int]
+    """Valid runs by test and entry, for entries only."""
 
     def test(self, pk: int) -> Test | None:
         """One of the round's tests."""
@@ -98,10 +100,10 @@ def plan_of(round: Round, limit: int = 12) -> Plan:
             due.append(Due(test, None, references[test.pk], 1))
         for specimen, count in sorted(missing, key=lambda item: item[1])[: max(limit - len(due), 0)]:
             due.append(Due(test, specimen, None, count + 1))
-    return Plan(due, total, tests, specimens, references)
+    return Plan(due, total, tests, specimens, references, counts)
 
 
-def _progress(round: Round) -> tuple[dict[tuple[int, int], int], set[int], set[int]]:
+def _progress(round: Round) -> tuple[dict[tuple[int, int | None], int], set[int], set[int]]:
     """Runs that count by test and entry, entries that did not finish, tests in which the reference was run."""
     rows = (
         Run.objects.filter(test__round=round, setting=F("test__setting"))
@@ -109,11 +111,11 @@ def _progress(round: Round) -> tuple[dict[tuple[int, int], int], set[int], set[i
         .annotate(n=Count("id", filter=Q(result__value__isnull=False)))
         .order_by()
     )
-    counts: dict[tuple[int, int], int] = {}
+    counts: dict[tuple[int, int | None], int] = {}
     out, referenced = set(), set()
     for test, entry, state, n in rows:
         if entry is None:
-            referenced |= {test} if state == Run.State.VALID else set()
+            referenced |= {test} if state == Run.State.VALID and n else set()
         elif state == Run.State.DNF:
             out.add(entry)
         elif state == Run.State.VALID:

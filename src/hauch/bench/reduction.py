@@ -22,9 +22,7 @@ def trace_of(run: Run, meters: dict) -> Reduced | None:
     settling = reduced.settling
     if settling is not None and not settling.settled:
         wait = f"about {settling.seconds_to_go / 60:.0f} min to go" if settling.seconds_to_go < 36_000 else "no end in sight"
-        raise NoResult(
-            f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak longer and record again.", reduced.marks
-        )
+        raise NoResult(f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak longer and record again.", reduced.marks)
     return reduced
 
 

@@ -6,6 +6,7 @@ import math
 from datetime import timedelta
 from typing import Any
 
+import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
@@ -19,7 +20,7 @@ from hauch.bench import actions
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
-from hauch.bench.queries import plan_of, runs
+from hauch.bench.queries import Plan, plan_of, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
@@ -56,7 +57,9 @@ def pick(request: HttpRequest, slug: str) -> HttpResponse:
 
 def last_room(round: Round) -> Room | None:
     """Room readings of the last run, if they are fresh."""
-    run = Run.objects.filter(test__round=round, temperature__isnull=False, created_at__gte=timezone.now() - ROOM_HOLDS).order_by("-created_at").first()
+    run = (
+        Run.objects.filter(test__round=round, temperature__isnull=False, created_at__gte=timezone.now() - ROOM_HOLDS).order_by("-created_at").first()
+    )
     if run is None or timezone.now() - run.started_at > ROOM_HOLDS:
         return None
     return Room(run.temperature, run.pressure, run.humidity)
@@ -84,7 +87,9 @@ def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict
         rows = rows.filter(reference=subject.reference)
     points = [
         {"label": f"run {pk}", "value": value, "expanded": 2 * own, "this": pk == this}
-        for pk, value, own in ((r.pk, r.result.value, own_u(r.result.parts)) for r in rows.select_related("result").order_by("-started_at")[:12][::-1])
+        for pk, value, own in (
+            (r.pk, r.result.value, own_u(r.result.parts)) for r in rows.select_related("result").order_by("-started_at")[:12][::-1]
+        )
     ]
     band = reference_band(test)
     if not points and band is None:
@@ -97,13 +102,30 @@ def own_u(parts: list[list[Any]]) -> float:
     return math.sqrt(sum(part[5] ** 2 for part in parts if part[2] == "own"))
 
 
+def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
+    """Which repeat of an entry comes now; the reference is run as often as it is due."""
+    if subject.specimen is None:
+        return None
+    return plan.counts.get((test.pk, subject.specimen.version.entry_id), 0) + 1
+
+
 def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, Any]]:
+    """Channels of the test that its rig has a meter for."""
     rows = []
+    metered = set(test.rig.meters.values_list("channel", flat=True))
     for key in channels_of(test.how):
+        if key not in metered:
+            continue
         channel = CHANNELS[key]
         needed = any(key in group for group in test.how.needs)
         rows.append(
-            {"key": key, "label": channel.label, "unit": KINDS[channel.kind].shown[units], "needed": needed, "values": data.getlist(f"r-{key}") if data else []}
+            {
+                "key": key,
+                "label": channel.label,
+                "unit": KINDS[channel.kind].shown[units],
+                "needed": needed,
+                "values": data.getlist(f"r-{key}") if data else [],
+            }
         )
     return rows
 
@@ -137,12 +159,15 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
                     problems += spread_errors(problem, form)
                 else:
                     return _accepted(request, round, run)
-        problems += [] if form.is_valid() else [f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items() if name not in form.fields]
+        problems += (
+            []
+            if form.is_valid()
+            else [f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items() if name not in form.fields]
+        )
     else:
         form = RoomForm(units=units, initial=room_initial(last_room(round), units))
-    counted = runs().filter(test=test, setting=test.setting, **subject.fields).count()
     context = {
-        "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": counted + 1,
+        "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
         "reference": plan.references.get(test.pk), "choice": request.GET["subject"], "due": plan.due, "kind": test.how.kind,
     }  # fmt: skip
@@ -219,7 +244,12 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     run.test.round = round
     result = getattr(run, "result", None)
     subject = Subject(run.specimen, run.reference)
-    around = runs().visible_to(request.user, round).filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id).order_by("started_at", "pk")
+    around = (
+        runs()
+        .visible_to(request.user, round)
+        .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
+        .order_by("started_at", "pk")
+    )
     order = list(around.values_list("pk", flat=True))
     index = order.index(run.pk)
     context = {
@@ -281,7 +311,7 @@ def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float]
         return None
     if key == "load_temperature" and "room_temperature" in channels:
         room = channels["room_temperature"]
-        room = room[~(room != room)]
+        room = room[np.isfinite(room)]
         return (float(room[-1]) + band[0], band[1]) if room.size else None
     return band if run.test.procedure == key else None
 

@@ -24,7 +24,11 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
     """All entries that the person may see, with a short form to hand one in."""
     round = round_for(request.user, slug)
     query = request.GET.get("q", "").strip()
-    entries = visible_to(request.user, round).select_related("designer").prefetch_related(Prefetch("versions", Version.objects.prefetch_related("specimens")))
+    entries = (
+        visible_to(request.user, round)
+        .select_related("designer")
+        .prefetch_related(Prefetch("versions", Version.objects.prefetch_related("specimens")))
+    )
     if query:
         entries = entries.filter(name__icontains=query)
     page = Paginator(entries, PAGE).get_page(request.GET.get("page"))

@@ -117,7 +117,9 @@ class _Demo:
             self.rigs[name] = Rig.objects.create(uid=_uid("rig", name), name=name, kind=kind, constants=constants)
             RigMeter.objects.bulk_create(RigMeter(rig=self.rigs[name], channel=c, instrument=meters[c]) for c in channels)
         loft = ReferenceType.objects.create(
-            uid=_uid("type"), name="Loft-140", description="140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min."
+            uid=_uid("type"),
+            name="Loft-140",
+            description="140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min.",
         )
         states = {"L-01": ("retired", 412.0, "Bearing hums since 15 September."), "L-02": ("in_use", 38.0, ""), "L-03": ("new", 0.0, "")}
         self.references = {
@@ -168,7 +170,9 @@ class _Demo:
             version = Version.objects.create(uid=_uid("version", name, 1), entry=entry, number=1, changed=changed, created_at=entry.submitted_at)
             if name == "Distel":
                 later = entry.submitted_at + timedelta(days=3)
-                version = Version.objects.create(uid=_uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later)
+                version = Version.objects.create(
+                    uid=_uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later
+                )
             specimen = Specimen.objects.create(
                 uid=_uid("specimen", name), version=version, code=f"S-{mark + 1:02}", material="PETG", mass=round(0.031 + 0.0013 * mark, 4),
                 state=Specimen.State.READY,

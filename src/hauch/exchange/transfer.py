@@ -118,7 +118,11 @@ def _run(run: Run) -> dict[str, Any]:
 
 def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
     """The standing's rows under each version of the rules, by entry."""
-    rows = StandingRow.objects.filter(standing__rules__round=round).select_related("entry", "standing__rules").order_by("standing__rules__number", "place")
+    rows = (
+        StandingRow.objects.filter(standing__rules__round=round)
+        .select_related("entry", "standing__rules")
+        .order_by("standing__rules__number", "place")
+    )
     out: dict[str, list[dict[str, Any]]] = {}
     for row in rows:
         tests = {key: {name: value for name, value in cell.items() if name != "runs"} for key, cell in row.tests.items()}
@@ -169,7 +173,22 @@ def standing_csv(round: Round) -> str:
     query = StandingRow.objects.filter(standing__rules__round=round).select_related("entry", "standing__rules")
     for row in query.order_by("-standing__rules__number", "place"):
         cells = [row.tests.get(test, {}).get(column) for test in tests for column in columns]
-        rows.append([row.standing.rules.number, row.place, row.rank, row.entry.name, row.state, row.score, row.u, row.first, row.low, row.high, row.reason, *cells])
+        rows.append(
+            [
+                row.standing.rules.number,
+                row.place,
+                row.rank,
+                row.entry.name,
+                row.state,
+                row.score,
+                row.u,
+                row.first,
+                row.low,
+                row.high,
+                row.reason,
+                *cells,
+            ]
+        )
     return to_csv(header, rows)
 
 
@@ -254,7 +273,9 @@ class _Importer:
         return self._make(model, free, **other)
 
     def _rig(self, row: dict[str, Any]) -> Rig:
-        if not all(isinstance(pair, list) and len(pair) == 2 and all(isinstance(v, (int, float)) for v in pair) for pair in row["constants"].values()):
+        if not all(
+            isinstance(pair, list) and len(pair) == 2 and all(isinstance(v, (int, float)) for v in pair) for pair in row["constants"].values()
+        ):
             raise BundleRefused(f"The constants of the rig “{row['name']}” are not pairs of numbers.")
         known = Rig.objects.filter(uid=row["uid"]).first()
         if known is not None:

@@ -242,8 +242,34 @@ def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first:
     LogRefused : with the list of unreadable rows and their reasons
     """
     check_mapping(table, mapping)
-    width = len(table.header)
     problems: list[Problem] = []
+    good_rows, good_numbers, total = _whole_rows(table, problems)
+    width = len(table.header)
+    columns = list(zip(*good_rows, strict=True)) if good_rows else [()] * width
+    channels: dict[str, np.ndarray] = {}
+    lost = 0
+    times, start = np.zeros(0), None
+    for index, column in enumerate(mapping):
+        if column.channel == TIME:
+            times, start = _times(columns[index], column.unit, table, good_numbers, zone, day_first, problems)
+        elif column.channel:
+            values, gone = _numbers(columns[index], table, good_numbers, column.channel, problems)
+            lost += gone
+            channels[column.channel] = np.asarray(to_si(values, column.unit, CHANNELS[column.channel].kind))
+    _check_order(times, good_numbers, problems)
+    if not problems:
+        _check_ranges(channels, good_numbers, problems)
+    if problems:
+        problems.sort(key=lambda problem: problem.line)
+        raise LogRefused(f"{len(problems)} of {total} rows cannot be read, so nothing was imported. Mend them or export the log again.", problems)
+    if times.size < 2:
+        raise LogRefused("The file holds fewer than two rows of readings.")
+    return Log(start, times, channels, lost)
+
+
+def _whole_rows(table: Table, problems: list[Problem]) -> tuple[list[list[str]], list[int], int]:
+    """Rows with the right number of columns, their lines in the file, and how many rows there are in all."""
+    width = len(table.header)
     if any('"' in line for line in table.lines[:200]):
         rows = list(csv.reader(io.StringIO("\n".join(table.lines)), delimiter=table.delimiter))
     else:
@@ -262,26 +288,7 @@ def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first:
             problems.append(Problem(number, "the line is blank"))
         else:
             problems.append(Problem(number, f"{len(row)} columns instead of {width}"))
-    columns = list(zip(*good_rows, strict=True)) if good_rows else [()] * width
-    channels: dict[str, np.ndarray] = {}
-    lost = 0
-    times, start = np.zeros(0), None
-    for index, column in enumerate(mapping):
-        if column.channel == TIME:
-            times, start = _times(columns[index], column.unit, table, good_numbers, zone, day_first, problems)
-        elif column.channel:
-            values, gone = _numbers(columns[index], table, good_numbers, column.channel, problems)
-            lost += gone
-            channels[column.channel] = np.asarray(to_si(values, column.unit, CHANNELS[column.channel].kind))
-    _check_order(times, good_numbers, problems)
-    if not problems:
-        _check_ranges(channels, good_numbers, problems)
-    if problems:
-        problems.sort(key=lambda problem: problem.line)
-        raise LogRefused(f"{len(problems)} of {len(rows)} rows cannot be read, so nothing was imported. Mend them or export the log again.", problems)
-    if times.size < 2:
-        raise LogRefused("The file holds fewer than two rows of readings.")
-    return Log(start, times, channels, lost)
+    return good_rows, good_numbers, len(rows)
 
 
 def _numbers(cells: tuple[str, ...], table: Table, lines: list[int], channel: str, problems: list[Problem]) -> tuple[np.ndarray, int]:
@@ -328,23 +335,28 @@ def _times(
     stamps = np.full(len(cells), np.nan)
     first: datetime | None = None
     for index, cell in enumerate(cells):
-        try:
-            moment = datetime.fromisoformat(cell)
-        except ValueError:
-            moment = None
-            try:
-                moment = _local_date(cell, day_first)
-            except ValueError:
-                pass
-            if moment is None:
-                problems.append(Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a date and time"))
-                continue
+        moment = _moment(cell, day_first)
+        if moment is None:
+            problems.append(Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a date and time"))
+            continue
         if moment.tzinfo is None:
             moment = moment.replace(tzinfo=zone)
         first = first or moment
         stamps[index] = moment.timestamp()
     origin = first.timestamp() if first else 0.0
     return np.round(stamps - origin, 6), first
+
+
+def _moment(cell: str, day_first: bool) -> datetime | None:
+    """A date and time, ISO 8601 or local; None for anything else."""
+    try:
+        return datetime.fromisoformat(cell)
+    except ValueError:
+        pass
+    try:
+        return _local_date(cell, day_first)
+    except ValueError:
+        return None
 
 
 def _local_date(cell: str, day_first: bool) -> datetime | None:

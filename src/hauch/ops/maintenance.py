@@ -61,8 +61,8 @@ def recompute(options: argparse.Namespace) -> int:
 def export(options: argparse.Namespace) -> int:
     """Write a round to a ZIP file."""
     with database(options):
-        from hauch.rounds.models import Round
         from hauch.exchange.transfer import export_round
+        from hauch.rounds.models import Round
 
         round = Round.objects.filter(slug=options.round).first()
         if round is None:

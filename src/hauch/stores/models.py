@@ -9,7 +9,6 @@ from django.db.models import Q
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter
-from hauch.core.measure.procedures import PROCEDURES
 
 RIG_KINDS = {"tunnel": "Tunnel", "chamber": "Chamber", "sound_spot": "Sound spot", "hot_block": "Hot block", "power": "Power supply"}
 RIG_CONSTANTS = {
@@ -18,7 +17,6 @@ RIG_CONSTANTS = {
     "distance": ("Distance of the sound level meter", "m", "length"),
     "standby_power": ("Standby power", "W", "power"),
 }
-assert {procedure.rig for procedure in PROCEDURES.values()} <= set(RIG_KINDS)
 
 
 class Rig(models.Model):

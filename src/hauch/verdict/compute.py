@@ -207,7 +207,8 @@ def _ranked_rows(racing: list[Entry], complete: np.ndarray, scores: Scores, stan
 
 def _reference_row(data: TestData) -> dict[str, Any]:
     c, log = data.comparison, data.test.how.log
-    assert c is not None
+    if c is None:
+        raise ValueError(f"{data.test}: there is no comparison to show")
     base = data.reference.subject == data.base
     y = float(data.reference.y[base].mean()) if base.any() else float(data.reference.y.mean())
     value = math.exp(y) if log else y

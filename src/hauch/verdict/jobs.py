@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
@@ -18,7 +20,5 @@ def refresh_standings(round_id: int) -> None:
 
 def defer_refresh(round_id: int) -> None:
     """Leave a round to the worker, unless it waits there already."""
-    try:
+    with suppress(AlreadyEnqueued):
         refresh_standings.configure(queueing_lock=f"standing-{round_id}").defer(round_id=round_id)
-    except AlreadyEnqueued:
-        pass

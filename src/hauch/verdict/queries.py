@@ -123,7 +123,11 @@ def cell_working(test: Test, cell: dict[str, Any], reference: dict[str, Any]) ->
 
 def cell_doubt(cell: dict[str, Any]) -> list[dict[str, Any]]:
     """The doubt of a change, split by where it comes from."""
-    parts = [("own repeats", cell["from_repeats"]), ("runs of the reference", cell["from_reference"]), ("rig and meter, what does not cancel", cell["from_rig"])]
+    parts = [
+        ("own repeats", cell["from_repeats"]),
+        ("runs of the reference", cell["from_reference"]),
+        ("rig and meter, what does not cancel", cell["from_rig"]),
+    ]
     total = sum(value**2 for _, value in parts)
     return [{"name": name, "share": value**2 / total} for name, value in sorted(parts, key=lambda p: -p[1])] if total else []
 
@@ -136,7 +140,10 @@ def _spread(values: list[float], log: bool) -> str:
 
 
 def _bridges(reference: dict[str, Any]) -> str:
-    texts = [f"; bridge {change:+.2g} ± {half:.1g} {reference['unit_of_change']} from {pairs} {'bracket' if pairs == 1 else 'brackets'} with both" for _, change, half, pairs in reference["bridges"]]
+    texts = [
+        f"; bridge {change:+.2g} ± {half:.1g} {reference['unit_of_change']} from {pairs} {'bracket' if pairs == 1 else 'brackets'} with both"
+        for _, change, half, pairs in reference["bridges"]
+    ]
     return "".join(texts)
 
 

@@ -34,7 +34,13 @@ def standing(request: HttpRequest, slug: str) -> HttpResponse:
     rules.scored = list(rules.terms.select_related("test"))
     stored = queries.standing_of(rules)
     tests = list(round.tests.all())
-    context: dict[str, Any] = {"round": round, "rules": rules, "versions": versions, "tests": tests, "may_publish": allowed(request.user, "round.publish", round)}
+    context: dict[str, Any] = {
+        "round": round,
+        "rules": rules,
+        "versions": versions,
+        "tests": tests,
+        "may_publish": allowed(request.user, "round.publish", round),
+    }
     if stored is not None:
         context |= _table(request, round, rules, stored, tests)
     template = "verdict/_standing.html" if request.htmx and not request.htmx.boosted else "verdict/standing.html"
@@ -48,7 +54,8 @@ def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Stand
     first = [row for row in first if row.state == StandingRow.State.RANKED]
     band = queries.band_of(rules, rules.scored, stored)
     table = [
-        {"row": row, "doubt": queries.doubt(row), "cells": [(test, row.tests.get(test.key)) for test in tests], "shared": _shared(rows, row)} for row in rows
+        {"row": row, "doubt": queries.doubt(row), "cells": [(test, row.tests.get(test.key)) for test in tests], "shared": _shared(rows, row)}
+        for row in rows
     ]
     ranked = [row for row in rows if row.probabilities]
     places = None

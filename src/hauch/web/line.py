@@ -75,9 +75,19 @@ def stations(round: Round, user) -> list[Station]:
     benchable, early = allowed(user, "bench.view", round), allowed(user, "verdict.view_early", round)
     at = lambda name: reverse(name, args=[round.slug])  # noqa: E731
     return [
-        Station("brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)),
+        Station(
+            "brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)
+        ),
         Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0)),
         Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / n["specimens"] if n["specimens"] else 0.0),
         Station("bench", "Bench", at("bench:overview"), bench, done / wanted if wanted else 0.0, bool(n["no_result"]), benchable),
-        Station("verdict", "Verdict", at("verdict:standing"), verdict, 1.0 if round.is_published else (done / wanted * 0.9 if wanted else 0.0), False, early),
+        Station(
+            "verdict",
+            "Verdict",
+            at("verdict:standing"),
+            verdict,
+            1.0 if round.is_published else (done / wanted * 0.9 if wanted else 0.0),
+            False,
+            early,
+        ),
     ]

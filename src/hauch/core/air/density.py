@@ -79,11 +79,14 @@ def room_air(temperature: float, pressure: float, humidity: float) -> Quantity:
     Room instruments of a workshop: standard uncertainties 0.3 K, 100 Pa and 3 %, common to the rig. Outside the
     paper's range the formula's own doubt is taken ten times as large.
     """
-    common = {"scope": "common", "kind": "B"}
+
+    def common(name: str, label: str) -> Influence:
+        return Influence(f"room:{name}", label, "common", "B")
+
     readings = {
-        "temperature": measured(temperature, "degC", [(Influence("room:temperature", "room thermometer", **common), 0.3)]),
-        "pressure": measured(pressure, "Pa", [(Influence("room:pressure", "barometer", **common), 100.0)]),
-        "humidity": measured(humidity, "%", [(Influence("room:humidity", "hygrometer", **common), 3.0)]),
+        "temperature": measured(temperature, "degC", [(common("temperature", "room thermometer"), 0.3)]),
+        "pressure": measured(pressure, "Pa", [(common("pressure", "barometer"), 100.0)]),
+        "humidity": measured(humidity, "%", [(common("humidity", "hygrometer"), 3.0)]),
     }
     capped = lambda temperature, pressure, humidity: moist_air_density(  # noqa: E731
         temperature, pressure, min(max(humidity, 0.0), 100.0)

@@ -12,7 +12,7 @@ import math
 from dataclasses import dataclass
 from typing import Literal
 
-from scipy.stats import t as student_t
+from scipy.special import stdtr
 
 from hauch.core.quantity import coverage_factor
 
@@ -62,7 +62,7 @@ def judge_difference(delta: float, u: float, dof: float, direction: int, repeat_
     if u == 0:
         probability = 0.5 if gain == 0 else float(gain > 0)
     else:
-        probability = float(student_t.cdf(gain / u, min(dof, 1e9)))
+        probability = float(stdtr(min(dof, 1e9), gain / u))
     bound = (1 + LEVEL) / 2
     if probability >= bound:
         return Difference("better", probability, 0)

@@ -183,9 +183,7 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
     common = mean @ entries.common - entry_weights @ reference.common
     own_variance = sd**2 * share + (mean.multiply(mean)) @ entries.own**2
     bridges = {
-        s: (float(to_base[s] @ reference.y), float(np.sqrt(np.sum((to_base[s] * random) ** 2))), int(pairs[s]))
-        for s in range(specimens)
-        if pairs[s]
+        s: (float(to_base[s] @ reference.y), float(np.sqrt(np.sum((to_base[s] * random) ** 2))), int(pairs[s])) for s in range(specimens) if pairs[s]
     }
     return Comparison(
         delta=np.where(counts > 0, mean @ corrected, np.nan),

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
-from scipy.stats import norm
+from scipy.special import ndtr
 
 from hauch.core.judge.reference import Comparison
 
@@ -156,7 +156,7 @@ def beats(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
     own = scores.own_variance.sum(axis=0)
     variance = own[first] + own[others] + np.sum((scores.shared[first] - scores.shared[others]) ** 2, axis=1)
     sd = np.sqrt(variance)
-    return np.where(sd > 0, norm.cdf(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)), np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)))
+    return np.where(sd > 0, ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)), np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)))
 
 
 def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:

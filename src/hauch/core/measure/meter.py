@@ -45,7 +45,7 @@ class Meter:
     calibration_density: float = 1.2
 
 
-def read(channel_key: str, readings: Sequence[float], meter: Meter, run: str, *, correlation: float = 1.0) -> Quantity:
+def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter, run: str, *, correlation: float = 1.0) -> Quantity:
     """Mean of one channel's readings with scatter, resolution, accuracy and calibration of its meter.
 
     Parameters
@@ -70,12 +70,14 @@ def read(channel_key: str, readings: Sequence[float], meter: Meter, run: str, *,
     if values.size == 0:
         raise ValueError(f"{channel.label}: no reading")
     level = channel.kind == "level"
-    mean = energy_mean(values) if level else float(np.mean(values))
+    mean = float(energy_mean(values)) if level else float(np.mean(values))
     own: list[tuple[Influence, float]] = []
     independent = values.size / correlation
     if values.size > 1 and independent > 1:
         scatter = float(np.std(values, ddof=1)) / math.sqrt(independent)
-        own.append((Influence(f"run:{run}:{channel_key}:scatter", f"scatter of {channel.label.lower()}", "own", "A", max(independent - 1, 1.0)), scatter))
+        own.append(
+            (Influence(f"run:{run}:{channel_key}:scatter", f"scatter of {channel.label.lower()}", "own", "A", max(independent - 1, 1.0)), scatter)
+        )
     own.append((Influence(f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"), meter.resolution / math.sqrt(12)))
     formula = "L = 10 lg (1/n Σ 10^(Lᵢ/10))" if level else "x̄ = 1/n Σ xᵢ"
     source = "ISO 3744:2010 eq. 6" if level else "JCGM 100:2008, 4.2.1"
@@ -84,16 +86,22 @@ def read(channel_key: str, readings: Sequence[float], meter: Meter, run: str, *,
         Step(f"{channel.label}: mean of readings", formula, (("n", float(values.size), ""),), mean, channel.unit, source, note)
     )
     limit = meter.accuracy + meter.accuracy_share * abs(mean)
-    zero = measured(meter.offset, channel.unit, [(Influence(f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"), limit / math.sqrt(3))])
+    zero = measured(
+        meter.offset, channel.unit, [(Influence(f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"), limit / math.sqrt(3))]
+    )
     slope = measured(meter.slope, "", [(Influence(f"meter:{meter.key}:slope", f"calibration of {meter.name}", "common", "B"), meter.slope_u)])
     if meter.slope == 1 and not zero.parts and meter.offset == 0 and not slope.parts:
         return indicated
     return derive(
         f"{channel.label}: {meter.name} corrected",
         "x = slope × x̄ + offset",
-        lambda x, slope, offset: slope * x + offset,
+        _line,
         {"x": indicated, "slope": slope, "offset": zero},
         channel.unit,
         "calibration of the meter; accuracy as a rectangular limit, JCGM 100:2008, 4.3.7",
         symbols={"x": "x̄"},
     )
+
+
+def _line(x: float, slope: float, offset: float) -> float:
+    return slope * x + offset

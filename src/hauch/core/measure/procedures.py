@@ -142,7 +142,9 @@ def static_pressure(run: RunInput) -> Quantity:
         {"p": p, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")}, "Pa", "ISO 5801:2017, 15.3",
         symbols={"p": "Δp", "rho": "ρ", "rho_0": "ρ₀"},
     )  # fmt: skip
-    return _at_common_speed(run, standard, "Δp ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared")
+    return _at_common_speed(
+        run, standard, "Δp ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared"
+    )
 
 
 def sound_level(run: RunInput) -> Quantity:
@@ -238,11 +240,25 @@ class Procedure:
 PROCEDURES: dict[str, Procedure] = {
     procedure.key: procedure
     for procedure in (
-        Procedure("airflow", "Airflow in the tunnel", "Air", "tunnel", (("air_speed",), ("pitot_pressure",)), "airflow", "volume_flow", +1, True, airflow),
-        Procedure("static_pressure", "Static pressure at the chamber", "Pressure", "chamber", (("static_pressure",),), "static pressure", "pressure", +1, True, static_pressure),
-        Procedure("sound_level", "Noise at the sound spot", "Noise", "sound_spot", (("sound_level", "background_level"),), "noise", "level", -1, False, sound_level),
-        Procedure("temperature_rise", "Temperature rise of the hot block", "Rise", "hot_block", (("load_temperature", "room_temperature"),), "temperature rise", "temperature_difference", -1, True, temperature_rise),
-        Procedure("electrical_power", "Electrical power", "Power", "power", (("voltage", "current"), ("power",)), "power", "power", -1, True, electrical_power),
+        Procedure(
+            "airflow", "Airflow in the tunnel", "Air", "tunnel", (("air_speed",), ("pitot_pressure",)), "airflow", "volume_flow", +1, True, airflow
+        ),
+        Procedure(
+            "static_pressure", "Static pressure at the chamber", "Pressure", "chamber", (("static_pressure",),), "static pressure", "pressure", +1,
+            True, static_pressure,
+        ),
+        Procedure(
+            "sound_level", "Noise at the sound spot", "Noise", "sound_spot", (("sound_level", "background_level"),), "noise", "level", -1, False,
+            sound_level,
+        ),
+        Procedure(
+            "temperature_rise", "Temperature rise of the hot block", "Rise", "hot_block", (("load_temperature", "room_temperature"),),
+            "temperature rise", "temperature_difference", -1, True, temperature_rise,
+        ),
+        Procedure(
+            "electrical_power", "Electrical power", "Power", "power", (("voltage", "current"), ("power",)), "power", "power", -1, True,
+            electrical_power,
+        ),
     )
 }  # fmt: skip
 

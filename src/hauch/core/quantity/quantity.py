@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Literal
 
-from scipy.stats import t as student_t
+from scipy.special import stdtrit
 
 Scope = Literal["common", "own"]
 Kind = Literal["A", "B"]
@@ -128,7 +128,7 @@ class Quantity:
 
 @lru_cache(maxsize=4096)
 def _t_quantile(dof: float, level: float) -> float:
-    return float(student_t.ppf(0.5 + level / 2, dof))
+    return float(stdtrit(dof, 0.5 + level / 2))
 
 
 def coverage_factor(dof: float, level: float = 0.95) -> float:

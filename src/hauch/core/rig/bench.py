@@ -66,9 +66,7 @@ class Bench:
     time_constant: float = 140.0
     standby: float = 0.42
     shift: Shift = field(default_factory=Shift)
-    true_errors: dict[str, float] = field(
-        default_factory=lambda: {"air_speed": 1.006, "static_pressure": 0.992, "sound_level": 0.35, "power": 1.002}
-    )
+    true_errors: dict[str, float] = field(default_factory=lambda: {"air_speed": 1.006, "static_pressure": 0.992, "sound_level": 0.35, "power": 1.002})
 
     def room(self, hours: float) -> Room:
         """Room air some hours after the start of the session: warming by day, a slow front passing."""
@@ -131,7 +129,9 @@ class Bench:
         voltage = 12.0 + 0.003 * random.standard_normal(count)
         return {"voltage": np.round(voltage, 3), "current": np.round(power / voltage + 0.0008 * random.standard_normal(count), 3)}
 
-    def hot_block(self, fan: Fan, run: str, hours: float, interval: float = 1.0, faults: Faults = Faults()) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    def hot_block(
+        self, fan: Fan, run: str, hours: float, interval: float = 1.0, faults: Faults = Faults()
+    ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
         """A soak: seconds from the start, and load and room temperature [degC] with rotor speed [1/min].
 
         Rise = heat / (h A), with h A growing with flow^0.7 over the block (turbulent flow over a plate, Nu ~ Re^0.8,

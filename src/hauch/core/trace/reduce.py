@@ -69,7 +69,9 @@ def steady_readings(
             if mark.channel == key:
                 good[mark.first : mark.last + 1] = False
         if not good.any():
-            raise NoResult(f"{CHANNELS[key].label}: no sample in the last {times[-1] - start:.0f} s is usable. Check the meter and record again.", marks)
+            raise NoResult(
+                f"{CHANNELS[key].label}: no sample in the last {times[-1] - start:.0f} s is usable. Check the meter and record again.", marks
+            )
         readings[key] = np.asarray(values)[good]
         correlation[key] = correlation_factor(readings[key])
         left_out[key] = int(inside.sum() - good.sum())

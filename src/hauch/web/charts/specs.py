@@ -68,7 +68,12 @@ def trace(data: dict[str, Any], system: str) -> Spec:
                    "encoding": {"x": x | {"field": "t"}, "y": y | {"field": "v"}}})  # fmt: skip
     marks = [{"a": m["from"] / 60, "b": max(m["to"], m["from"] + data["times"][-1] / 300) / 60, "what": m["kind"]} for m in data["marks"]]
     if marks:
-        colour = {"field": "what", "type": "nominal", "scale": {"domain": ["dropout", "spike", "stall"], "range": [AMBER, DANGER, DANGER]}, "legend": None}
+        colour = {
+            "field": "what",
+            "type": "nominal",
+            "scale": {"domain": ["dropout", "spike", "stall"], "range": [AMBER, DANGER, DANGER]},
+            "legend": None,
+        }
         layers += [
             {"data": {"values": marks}, "mark": {"type": "rect", "opacity": 0.35}, "encoding": {
                 "x": x | {"field": "a"}, "x2": {"field": "b"}, "color": colour}},
@@ -84,14 +89,23 @@ def gains(data: list[dict[str, Any]], system: str) -> Spec:
     ``data``: [{label, gain, expanded, word}].
     """
     rows = [row | {"low": row["gain"] - row["expanded"], "high": row["gain"] + row["expanded"]} for row in data]
-    y = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelLimit": 260, "labelColor": INK, "labelFontSize": 13, "grid": False}}
+    y = {
+        "field": "label",
+        "type": "nominal",
+        "sort": None,
+        "title": None,
+        "axis": {"labelLimit": 260, "labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
     x = {"type": "quantitative", "title": "gain over the reference, % (right is better)", "axis": {"grid": True, "tickCount": 8}}
     half = sum(row["reference"] for row in data) / len(data) if data else 0.0
     shape = {
         "field": "word", "type": "nominal",
         "scale": {"domain": ["better", "worse", "too close to call"], "range": ["circle", "diamond", "stroke"]},
     }  # fmt: skip
-    colour = {"condition": [{"test": "datum.word == 'too close to call'", "value": AMBER}, {"test": "datum.word == 'worse'", "value": DANGER}], "value": PETROL}
+    colour = {
+        "condition": [{"test": "datum.word == 'too close to call'", "value": AMBER}, {"test": "datum.word == 'worse'", "value": DANGER}],
+        "value": PETROL,
+    }
     layers: list[Spec] = [
         *ground(-half, 0.0, half, "x", "reference"),
         {"data": {"values": rows}, "mark": {"type": "rule", "strokeWidth": 2}, "encoding": {
@@ -112,15 +126,20 @@ def places(data: dict[str, Any], system: str) -> Spec:
     cells = [c | {"text": f"{100 * c['p']:.0f}" if c["p"] >= 0.015 else ""} for c in data["cells"] if c["p"] >= 0.001]
     x = {"field": "place", "type": "ordinal", "title": "place", "axis": {"labelAngle": 0, "orient": "top", "grid": False},
          "scale": {"domain": list(range(1, len(data["entries"]) + 1))}}  # fmt: skip
-    y = {"field": "entry", "type": "nominal", "title": None, "scale": {"domain": data["entries"]}, "axis": {"labelColor": INK, "labelFontSize": 13, "grid": False}}
+    y = {
+        "field": "entry",
+        "type": "nominal",
+        "title": None,
+        "scale": {"domain": data["entries"]},
+        "axis": {"labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
     layers: list[Spec] = [
         {"mark": {"type": "rect", "color": PETROL, "stroke": HAIR}, "encoding": {
             "x": x, "y": y, "opacity": {"field": "p", "type": "quantitative", "scale": {"domain": [0, 1], "range": [0.04, 1]}, "legend": None}}},
         {"mark": {"type": "text", "fontSize": 12}, "encoding": {
-            "x": x, "y": y, "text": {"field": "text"}, "color": {"condition": {"test": "datum.p > 0.45", "value": "ink(paper)"}, "value": INK}}},
+            "x": x, "y": y, "text": {"field": "text"}, "color": {"condition": {"test": "datum.p > 0.65", "value": "ink(paper)"}, "value": INK}}},
     ]  # fmt: skip
     return chart(layers, 30 * len(data["entries"]), data={"values": cells})
 
 
 SPECS: dict[str, Callable[[Any, str], Spec]] = {"repeats": repeats, "trace": trace, "gains": gains, "places": places}
-

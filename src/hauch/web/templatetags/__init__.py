@@ -1,0 +1,1 @@
+"""Template tags that every template has: figures, marks, the line, charts."""
