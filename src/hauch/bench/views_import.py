@@ -28,7 +28,7 @@ from hauch.rounds.queries import round_for
 
 BY_HAND = ("background_level",)
 """Channels that a log seldom holds and that may be typed beside it."""
-SHOWN_ROWS = 6
+SHOWN_ROWS = 4
 
 
 @require_POST

@@ -57,6 +57,11 @@ class DataFolder:
 
     def environment(self, cluster: Cluster) -> dict[str, str]:
         """What Django's settings read."""
-        self.secret("secret_key", 48)
         (self.path / "db_port").write_text(str(cluster.port))
-        return {**cluster.environment(), "HAUCH_DATA": str(self.path), "DJANGO_SETTINGS_MODULE": "hauch.web.settings"}
+        return {
+            **cluster.environment(),
+            "HAUCH_DATA": str(self.path),
+            "HAUCH_SECRET_KEY": self.secret("secret_key", 48),
+            "HAUCH_TESTING": "0",
+            "DJANGO_SETTINGS_MODULE": "hauch.web.settings",
+        }

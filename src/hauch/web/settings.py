@@ -9,7 +9,7 @@ from csp.constants import NONE, SELF
 
 SOURCE = Path(__file__).resolve().parents[1]
 DATA = Path(os.environ.get("HAUCH_DATA", "data")).resolve()
-SECRET_KEY = os.environ.get("HAUCH_SECRET_KEY") or (DATA / "secret_key").read_text()
+SECRET_KEY = os.environ["HAUCH_SECRET_KEY"]
 DEBUG = False
 TESTING = os.environ.get("HAUCH_TESTING") == "1"
 ALLOWED_HOSTS = os.environ.get("HAUCH_HOSTS", "127.0.0.1,localhost,[::1]").split(",")

@@ -71,6 +71,8 @@
   }
 
   document.addEventListener("click", (event) => {
+    // What still stands in the fields counts as the last reading, and is kept like the others.
+    if (event.target.closest("#accept, #show") && inputs().some((input) => input.value.trim())) take();
     if (event.target.closest("#take")) take();
     if (event.target.closest("#undo")) undo();
   });
@@ -81,8 +83,6 @@
     if (event.key === "Enter") { event.preventDefault(); document.getElementById("accept").click(); }
     if (event.key === "u" && !event.target.value) { event.preventDefault(); undo(); }
   });
-  // What still stands in the fields counts as the last reading.
-  document.addEventListener("htmx:configRequest", (event) => { if (event.target === form()) count(); });
   document.addEventListener("htmx:afterRequest", (event) => {
     if (event.detail.requestConfig?.elt === form() && event.detail.xhr.status === 204) sessionStorage.removeItem(key());
   });
