@@ -134,7 +134,8 @@ class Run(models.Model):
             models.CheckConstraint(
                 condition=~Q(state="valid")
                 | Q(
-                    temperature__gte=-40, temperature__lte=60, pressure__gte=50_000, pressure__lte=120_000, humidity__gte=0, humidity__lte=100
+                    temperature__isnull=False, temperature__gte=-40, temperature__lte=60, pressure__isnull=False, pressure__gte=50_000,
+                    pressure__lte=120_000, humidity__isnull=False, humidity__gte=0, humidity__lte=100,
                 ),
                 name="room_readings_sane",
                 violation_error_message="Room temperature, air pressure and humidity are missing or cannot be.",

@@ -13,7 +13,7 @@ end $$
 
 
 class Migration(migrations.Migration):
-    dependencies = [("bench", "0002_initial"), ("people", "0002_initial")]
+    dependencies = [("bench", "0001_initial"), ("people", "0002_initial")]
 
     operations = [
         migrations.RunSQL(FUNCTION, "drop function hauch_append_only()"),
