@@ -62,6 +62,10 @@ class DifferenceTests(unittest.TestCase):
 class ReferenceTests(unittest.TestCase):
     def test_brackets_are_reference_runs_with_no_entry_between(self):
         self.assertEqual(brackets(np.array([5.0, 15.0]), np.array([1.0, 2.0, 10.0, 20.0])).tolist(), [0, 0, 1, 2])
+        self.assertEqual(brackets(np.array([5.0, 15.0]), np.array([20.0, 2.0, 10.0, 1.0])).tolist(), [2, 0, 1, 0])
+
+    def test_a_night_between_two_runs_makes_two_brackets(self):
+        self.assertEqual(brackets(np.array([]), np.array([0.0, 600.0, 40_000.0])).tolist(), [0, 0, 1])
 
     def test_interpolation_in_time(self):
         weights = interpolation_weights(np.array([0.0, 5.0, 2.5, 12.0]), np.array([0.0, 10.0]), np.array([0, 1]))

@@ -58,7 +58,7 @@ class Recording(models.Model):
     round = models.ForeignKey(Round, on_delete=models.PROTECT, related_name="recordings")
     source = models.ForeignKey(SourceFile, null=True, on_delete=models.PROTECT, related_name="recordings")
     started_at = models.DateTimeField()
-    columns = models.JSONField(default=list)
+    columns = models.JSONField(default=list, blank=True)
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:

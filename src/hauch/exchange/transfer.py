@@ -258,7 +258,8 @@ class _Importer:
 
     def _make(self, model: type[Model], row: dict[str, Any], **other: Any) -> Any:
         made = model(**(self._values(model, row) | other))
-        made.full_clean(validate_unique=False, validate_constraints=False, exclude=["created_by", "operator"])
+        unset = {field.name for field in model._meta.fields if field.null and getattr(made, field.attname) is None}
+        made.full_clean(validate_unique=False, validate_constraints=False, exclude=unset | set(other))
         made.save(force_insert=True)
         return made
 
@@ -331,6 +332,9 @@ class _Importer:
                 reference=self.references[row["reference"]] if row["reference"] else None,
                 recording=self.recordings[row["recording"]] if row["recording"] else None,
             )  # fmt: skip
+            for reading in row["readings"]:
+                if reading["channel"] not in CHANNELS:
+                    raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
             Reading.objects.bulk_create(Reading(run=run, **self._values(Reading, reading)) for reading in row["readings"])
             if row["result"] is not None:
                 Result.objects.create(run=run, **self._values(Result, row["result"]))

@@ -24,7 +24,8 @@ def throwaway() -> Iterator[dict[str, str]]:
     """A cluster and a data folder that are gone afterwards; gives the environment for Django."""
     folder = Path(tempfile.mkdtemp(prefix="hauch-"))
     folder.chmod(0o711)
-    (folder / "files").mkdir()
+    for name in ("files", "static"):
+        (folder / name).mkdir()
     cluster = Cluster(folder / "pg", secrets.token_urlsafe(16), fast=True)
     try:
         cluster.start()
@@ -41,7 +42,7 @@ def throwaway() -> Iterator[dict[str, str]]:
 def test(options: argparse.Namespace) -> int:
     """All tests: core, formats, web and browser."""
     with throwaway() as environment:
-        command = [sys.executable, "-m", "hauch.ops.manage", "test", "--no-input", "--parallel", "2", *(options.labels or ["tests"])]
+        command = [sys.executable, "-m", "hauch.ops.manage", "test", "--no-input", *([] if options.labels else ["--parallel", "2"]), *(options.labels or ["tests"])]
         return subprocess.run(command, cwd=HOME, env=environment).returncode
 
 

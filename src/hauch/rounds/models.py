@@ -83,7 +83,7 @@ class Setting(models.Model):
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="settings")
     label = models.CharField(max_length=80)
-    values = models.JSONField(default=dict, help_text="what is set -> to what, such as throttle -> 75 %")
+    values = models.JSONField(default=dict, blank=True, help_text="what is set -> to what, such as throttle -> 75 %")
 
     class Meta:
         ordering = ["label"]

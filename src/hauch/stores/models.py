@@ -26,7 +26,7 @@ class Rig(models.Model):
     name = models.CharField(max_length=80)
     kind = models.CharField(max_length=20, choices=list(RIG_KINDS.items()))
     state = models.PositiveSmallIntegerField(default=1)
-    constants = models.JSONField(default=dict, help_text="name -> [value, standard uncertainty], SI")
+    constants = models.JSONField(default=dict, blank=True, help_text="name -> [value, standard uncertainty], SI")
     note = models.TextField(blank=True)
     instruments = models.ManyToManyField("Instrument", through="RigMeter", related_name="rigs")
 

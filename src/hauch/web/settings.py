@@ -144,7 +144,7 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
-    "root": {"handlers": ["console"], "level": "WARNING"},
+    "root": {"handlers": ["console"], "level": "ERROR" if TESTING else "WARNING"},
 }
 
 PROCRASTINATE_AUTODISCOVER_MODULE_NAME = "jobs"

@@ -36,7 +36,7 @@ class Migration(migrations.Migration):
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('uid', models.UUIDField(default=uuid.uuid4, editable=False, unique=True)),
                 ('started_at', models.DateTimeField()),
-                ('columns', models.JSONField(default=list)),
+                ('columns', models.JSONField(blank=True, default=list)),
                 ('created_at', models.DateTimeField(default=django.utils.timezone.now)),
                 ('round', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='recordings', to='rounds.round')),
             ],

@@ -77,10 +77,21 @@ class Comparison:
         return np.sqrt(self.own_u**2 + np.sum(self.shared**2, axis=1))
 
 
+BRACKET_GAP = 4 * 3600.0
+"""Reference runs further apart than this [s] are two brackets: the bench may have changed in between."""
+
+
 def brackets(entry_times: np.ndarray, reference_times: np.ndarray) -> np.ndarray:
-    """Number of the bracket of each reference run, shape (m,): runs with no entry run between them form one bracket."""
-    before = np.searchsorted(np.sort(entry_times), reference_times, side="left")
-    return np.unique(before, return_inverse=True)[1]
+    """Number of the bracket of each reference run, shape (m,).
+
+    Runs with no entry run between them and no gap above `BRACKET_GAP` form one bracket.
+    """
+    order = np.argsort(reference_times, kind="stable")
+    before = np.searchsorted(np.sort(entry_times), reference_times[order], side="left")
+    new = (np.diff(before) > 0) | (np.diff(reference_times[order]) > BRACKET_GAP)
+    number = np.empty(reference_times.size, dtype=int)
+    number[order] = np.concatenate(([0], np.cumsum(new)))
+    return number
 
 
 def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: int) -> tuple[np.ndarray, np.ndarray]:

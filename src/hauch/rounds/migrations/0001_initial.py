@@ -63,7 +63,7 @@ class Migration(migrations.Migration):
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('label', models.CharField(max_length=80)),
-                ('values', models.JSONField(default=dict, help_text='what is set -> to what, such as throttle -> 75 %')),
+                ('values', models.JSONField(blank=True, default=dict, help_text='what is set -> to what, such as throttle -> 75 %')),
                 ('round', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='settings', to='rounds.round')),
             ],
             options={

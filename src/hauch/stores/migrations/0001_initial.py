@@ -33,7 +33,7 @@ class Migration(migrations.Migration):
                 ('name', models.CharField(max_length=80)),
                 ('kind', models.CharField(choices=[('tunnel', 'Tunnel'), ('chamber', 'Chamber'), ('sound_spot', 'Sound spot'), ('hot_block', 'Hot block'), ('power', 'Power supply')], max_length=20)),
                 ('state', models.PositiveSmallIntegerField(default=1)),
-                ('constants', models.JSONField(default=dict, help_text='name -> [value, standard uncertainty], SI')),
+                ('constants', models.JSONField(blank=True, default=dict, help_text='name -> [value, standard uncertainty], SI')),
                 ('note', models.TextField(blank=True)),
             ],
             options={

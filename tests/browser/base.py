@@ -1,0 +1,77 @@
+"""Headless Chromium against the running application; every test fails on console messages, page errors and failed requests."""
+
+from __future__ import annotations
+
+import re
+
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from playwright.sync_api import expect, sync_playwright
+
+from hauch.verdict.actions import results_have_changed
+from tests.builder import PASSWORD, build
+
+EXPECTED = re.compile(r"status of (409|422)")
+"""Refusals with a sentence are answers, though Chromium notes them."""
+
+
+class BrowserTests(StaticLiveServerTestCase):
+    """One browser a class, one context a test, a measured round in the database."""
+
+    kinds: tuple[str, ...] = ("air", "power")
+    measured = True
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium")
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.playwright.stop()
+        super().tearDownClass()
+
+    def setUp(self):
+        self.built = build(kinds=self.kinds)
+        if self.measured:
+            self.built.measure_all()
+            results_have_changed(self.built.round)
+        self.troubles: list[str] = []
+        self.contexts = []
+        self.page = self.new_page()
+        expect.set_options(timeout=8000)
+
+    def tearDown(self):
+        for context in self.contexts:
+            context.close()
+        self.assertEqual(self.troubles, [])
+
+    def new_page(self, **options):
+        context = self.browser.new_context(**{"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options})
+        self.contexts.append(context)
+        page = context.new_page()
+        page.on("console", lambda m: None if EXPECTED.search(m.text) else self.troubles.append(f"console: {m.text}"))
+        page.on("pageerror", lambda e: self.troubles.append(f"page error: {e}"))
+        page.on("requestfailed", lambda r: None if "ERR_ABORTED" in r.failure else self.troubles.append(f"failed: {r.url} {r.failure}"))  # left the page
+        return page
+
+    def url(self, path: str) -> str:
+        return f"{self.live_server_url}{path}"
+
+    def in_round(self, path: str) -> str:
+        return self.url(f"/rounds/{self.built.round.slug}/{path}")
+
+    def sign_in(self, who: str, page=None):
+        page = page or self.page
+        page.goto(self.url("/"))
+        page.get_by_label("Username").fill(who)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("link", name=who.capitalize(), exact=True)).to_be_visible()
+        return page
+
+    def charts_drawn(self, page=None):
+        page = page or self.page
+        expect(page.locator("[data-chart]:not([data-drawn=yes])")).to_have_count(0)
+        return page.locator("[data-chart] svg").count()

@@ -1,0 +1,191 @@
+"""At the bench: a run by keyboard, a logger's file, things that go wrong."""
+
+from playwright.sync_api import expect
+
+from hauch.bench.models import Reading, Recording, Run
+from tests.browser.base import BrowserTests
+from tests.web.test_actions import DATA
+
+
+class ByHandTests(BrowserTests):
+    def open_capture(self, name="Amsel", test="air"):
+        self.page.goto(self.in_round(f"bench/tests/{self.built.tests[test].pk}/?subject=s{self.built.specimens[name].pk}"))
+        expect(self.page.locator("#r-air_speed")).to_be_focused()
+
+    def fill_room(self):
+        self.page.get_by_label("Room temperature").fill("21,4")
+        self.page.get_by_label("Air pressure").fill("965")
+        self.page.get_by_label("Relative humidity").fill("48")
+
+    def test_a_whole_run_with_the_keyboard_alone(self):
+        page = self.sign_in("operator")
+        page.goto(self.in_round("brief/"))
+        page.keyboard.press("4")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("All runs that the rules ask for are done")
+        self.open_capture()
+        before = Run.objects.count()
+        for value in ("15,8", "15.9", "15.7", "99"):
+            page.keyboard.type(value)
+            page.keyboard.press("Space")
+        expect(page.locator("#taken-count")).to_have_text("4 of 2 readings taken")
+        page.keyboard.press("u")
+        expect(page.locator("tr.taken-row")).to_have_count(3)
+        expect(page.locator("#r-air_speed")).to_have_value("99")
+        page.locator("#r-air_speed").fill("15.8")
+        page.get_by_label("Room temperature").focus()
+        for value in ("21.4", "965", "48"):
+            page.keyboard.type(value)
+            page.keyboard.press("Tab")
+        page.keyboard.press("Escape")
+        page.keyboard.press("n")
+        page.keyboard.type("a faint whistle, 4 times h")
+        page.keyboard.press("Escape")
+        page.keyboard.press("Enter")
+        expect(page.locator(".big")).to_contain_text("m³/h")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Amsel, Air test, repeat 4")
+        self.assertEqual(Run.objects.count(), before + 1)
+        run = Run.objects.latest("pk")
+        self.assertEqual([round(r.value * 3.6, 6) for r in run.readings.all()], [15.8, 15.9, 15.7, 15.8])
+        self.assertEqual(run.note, "a faint whistle, 4 times h")
+        expect(page.locator(".big")).to_contain_text("m³/h")
+        page.keyboard.press("w")
+        expect(page.locator("#working")).to_be_focused()
+        expect(page.locator("#working")).to_contain_text("Volume flow")
+        expect(page.locator("#working")).to_contain_text("Where the doubt comes from")
+        self.assertGreaterEqual(self.charts_drawn(), 1)
+
+    def test_refused_input_loses_nothing(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        for value in ("15.8", "15.9"):
+            page.keyboard.type(value)
+            page.keyboard.press("Space")
+        page.keyboard.type("16.0")
+        page.keyboard.press("Enter")
+        expect(page.get_by_text("Air pressure is missing")).to_be_visible()
+        expect(page.locator("tr.taken-row")).to_have_count(3)
+        self.fill_room()
+        page.locator("#show").click()
+        expect(page.locator(".big")).to_be_visible()
+        self.assertEqual(Reading.objects.filter(run=Run.objects.latest("pk")).count(), 3)
+
+    def test_without_a_network_the_readings_wait_and_are_sent_once(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        page.keyboard.type("15.8")
+        page.keyboard.press("Space")
+        self.fill_room()
+        before = Run.objects.count()
+        page.context.set_offline(True)
+        page.locator("#show").click()
+        expect(page.get_by_role("alert")).to_contain_text("The server cannot be reached. Nothing is lost")
+        page.context.set_offline(False)
+        page.locator("#show").click()
+        expect(page.locator(".big")).to_be_visible()
+        self.assertEqual(Run.objects.count(), before + 1)
+        self.assertIn("ERR_INTERNET_DISCONNECTED", "".join(self.troubles))
+        self.troubles[:] = [t for t in self.troubles if "ERR_INTERNET_DISCONNECTED" not in t and "htmx:" not in t]
+
+    def test_reload_and_back_keep_the_readings(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        page.keyboard.type("15.8")
+        page.keyboard.press("Space")
+        page.get_by_label("Room temperature").fill("21.4")
+        page.reload()
+        expect(page.locator("tr.taken-row")).to_have_count(1)
+        page.goto(self.in_round("brief/"))
+        page.go_back()
+        expect(page.locator("tr.taken-row")).to_have_count(1)
+        expect(page.get_by_label("Room temperature")).to_have_value("21.4")
+
+    def test_did_not_finish_and_run_the_reference(self):
+        page = self.sign_in("operator")
+        self.open_capture("Kiebitz")
+        page.keyboard.press("Escape")
+        page.keyboard.press("d")
+        page.get_by_label("Why").fill("two blades rub the frame")
+        page.keyboard.press("Enter")
+        expect(page.get_by_text("Kiebitz did not finish: two blades rub the frame")).to_be_visible()
+        self.open_capture()
+        page.keyboard.press("Escape")
+        page.keyboard.press("r")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Loft-140 L-02, Air test")
+        page.keyboard.press("Escape")
+        page.keyboard.press("5")
+        expect(page.get_by_text("Did not finish: two blades rub the frame")).to_be_visible()
+
+    def test_phone_and_dark(self):
+        page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
+        self.sign_in("operator", page)
+        page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"))
+        self.charts_drawn(page)
+        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)")
+
+
+class FileTests(BrowserTests):
+    kinds = ("air", "pressure", "noise", "rise", "power")
+    measured = False
+
+    def choose(self, name):
+        self.page.goto(self.in_round("bench/"))
+        self.page.set_input_files("#log", DATA / name)
+        self.page.get_by_role("button", name="Look into it").click()
+
+    def confirm(self, background=True):
+        self.page.get_by_label("What was run").select_option(label="Amsel, specimen R-1")
+        self.page.get_by_label("Air pressure").fill("965")
+        self.page.get_by_label("Relative humidity").fill("48")
+        if background:
+            self.page.get_by_label("Background level").fill("36,1 36,0")
+        self.page.get_by_role("button", name="Import").click()
+
+    def test_three_kinds_of_logger(self):
+        page = self.sign_in("operator")
+        self.choose("bench_b_german.csv")
+        expect(page.get_by_text("1200 rows, semicolon between columns, decimal comma, Windows-1252")).to_be_visible()
+        expect(page.get_by_label("What “Temp. Prüfkörper [°C]” measures")).to_have_value("load_temperature")
+        expect(page.get_by_label("Room temperature, °C")).to_have_value("21.5")
+        self.confirm()
+        expect(page.get_by_text("1,200 rows imported as 5 runs: air, pressure, noise, rise, power.")).to_be_visible()
+        self.charts_drawn()
+        expect(page.get_by_text("5 samples lost, 0 spiked; marked and left out").first).to_be_visible()
+        page.keyboard.press("w")
+        expect(page.locator("#working")).to_contain_text("profile factor of the tube")
+
+        self.choose("bench_b_german.csv")
+        expect(page.get_by_role("heading", level=1)).to_have_text("This file is in already")
+
+        self.choose("bench_a_1hz.csv")
+        self.confirm()
+        expect(page.get_by_text("1,200 rows imported as 5 runs")).to_be_visible()
+
+        self.choose("bench_c_head.tsv")
+        expect(page.get_by_label("Unit of “Air Speed”")).to_have_value("ft/min")
+        self.confirm()
+        expect(page.get_by_text("300 rows imported as 5 runs: air, pressure, noise, rise (no result), power.")).to_be_visible()
+
+    def test_a_broken_file_is_refused_with_its_rows(self):
+        page = self.sign_in("operator")
+        self.choose("bench_d_broken.csv")
+        self.confirm()
+        expect(page.get_by_role("heading", level=1)).to_have_text("Nothing was imported")
+        expect(page.get_by_role("row", name="90 “OL” in air speed is not a number")).to_be_visible()
+        self.assertEqual((Recording.objects.count(), Run.objects.count()), (0, 0))
+
+    def test_a_wrong_unit_is_told_and_mended(self):
+        page = self.sign_in("operator")
+        self.choose("bench_b_german.csv")
+        page.get_by_label("Unit of “Luftgeschw. [m/s]”").fill("furlong")
+        self.confirm()
+        expect(page.get_by_role("alert").first).to_contain_text("“furlong” is not known for air speed")
+        page.get_by_label("Unit of “Luftgeschw. [m/s]”").fill("m/s")
+        page.get_by_role("button", name="Import").click()
+        expect(page.get_by_text("imported as 5 runs")).to_be_visible()
+
+    def test_a_stalled_rotor(self):
+        page = self.sign_in("operator")
+        self.choose("bench_e_1hz.csv")
+        self.confirm()
+        expect(page.get_by_text("stood still to the end. Record it as did not finish.")).to_be_visible()

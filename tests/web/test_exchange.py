@@ -1,0 +1,125 @@
+"""A round goes out and comes in again, digit for digit."""
+
+import json
+
+from django.core.management import call_command
+from django.test import TestCase, TransactionTestCase
+from django.urls import reverse
+
+from hauch.bench.actions import recompute
+from hauch.bench.models import Result, Run
+from hauch.bench.queries import runs
+from hauch.entries.models import Entry
+from hauch.exchange.demo import load_demo
+from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
+from hauch.formats import bundle
+from hauch.formats.bundle import Bundle, BundleRefused
+from hauch.people.first import DEMO_PEOPLE, add_person
+from hauch.people.models import AuditEntry, User
+from hauch.rounds.models import Round
+from hauch.verdict.actions import results_have_changed
+from tests.builder import build
+
+
+def empty():
+    """An installation in which nothing has ever been; append-only tables can only be truncated whole."""
+    call_command("flush", interactive=False, verbosity=0)
+
+
+def demo_people():
+    for username, (name, _) in DEMO_PEOPLE.items():
+        add_person(username, name, staff=username == "runa")
+
+
+class RoundTripTests(TransactionTestCase):
+    def test_demo_goes_round_and_comes_back_the_same(self):
+        demo_people()
+        round = load_demo()
+        runa = User.objects.get(username="runa")
+        standings, results, table = standings_of(round), results_csv(round), standing_csv(round)
+        data = export_round(runa, round)
+        again = export_round(runa, round)
+        self.assertEqual(data, again)
+
+        empty()
+        host = User.objects.create_user("host", is_staff=True)
+        back = import_round(host, data)
+        self.assertEqual(standings_of(back), standings)
+        self.assertEqual((results_csv(back), standing_csv(back)), (results, table))
+        self.assertEqual(recompute(runs().filter(state="valid"), write=False).changed, [])
+        self.assertEqual(content_of(back)["runs"], bundle.read(data).content["runs"])
+        with self.assertRaisesRegex(BundleRefused, "is here already"):
+            import_round(host, data)
+
+        empty()
+        demo_people()
+        self.assertEqual(standings_of(load_demo()), standings)
+
+
+class ImportTests(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+        cls.built.measure_all()
+        results_have_changed(cls.built.round)
+        cls.data = export_round(cls.built.host, cls.built.round)
+
+    def changed(self, change):
+        made = bundle.read(self.data)
+        made.content["round"]["uid"] = "6f0c7a52-6f1b-4d3e-9a4e-140140140149"
+        for key in ("entries", "runs", "recordings"):
+            for row in made.content[key]:
+                row["uid"] = row["uid"][:-4] + "beef"
+        for entry in made.content["entries"]:
+            for version in entry["versions"]:
+                version["uid"] = version["uid"][:-4] + "beef"
+                for specimen in version["specimens"]:
+                    specimen["uid"] = specimen["uid"][:-4] + "beef"
+        for run in made.content["runs"]:
+            run["specimen"] = run["specimen"] and run["specimen"][:-4] + "beef"
+        change(made.content)
+        return bundle.write(Bundle(made.content, made.traces, made.files))
+
+    def test_beside_the_original_it_gets_a_free_address_and_shares_the_stores(self):
+        rigs = self.built.tests["air"].rig
+        copy = import_round(self.built.host, self.changed(lambda content: None))
+        self.assertEqual(copy.slug, "drying-rack-2")
+        self.assertEqual(copy.tests.get(key="air").rig, rigs)
+        self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+
+    def test_what_cannot_be_read_leaves_nothing_behind(self):
+        before = (Round.objects.count(), Entry.objects.count(), Run.objects.count(), Result.objects.count(), AuditEntry.objects.count())
+        for change, words in (
+            (lambda c: c.pop("entries"), "KeyError"),
+            (lambda c: c["runs"][0].update(temperature="warm"), "cannot be read"),
+            (lambda c: c["runs"][0].update(started_at="2026-01-01T10:00:00"), "has no offset"),
+            (lambda c: c["tests"][0].update(procedure="divination"), "procedure “divination” is not known"),
+            (lambda c: c["rules"][0]["terms"].update(air=-1), "cannot be read"),
+            (lambda c: c["rigs"][0]["constants"].update(bore="wide"), "not pairs of numbers"),
+            (lambda c: c["rigs"][0]["constants"].update(bore=[0.2, 0.0]), "with other constants"),
+            (lambda c: c["runs"][0]["readings"][0].update(channel="aura"), "unknown channel “aura”"),
+            (lambda c: c["runs"].append(c["runs"][0]), "cannot be read"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
+                import_round(self.built.host, self.changed(change))
+        after = (Round.objects.count(), Entry.objects.count(), Run.objects.count(), Result.objects.count(), AuditEntry.objects.count())
+        self.assertEqual(after, before)
+
+    def test_over_the_web(self):
+        from django.core.files.uploadedfile import SimpleUploadedFile
+
+        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        url = reverse("exchange:import")
+        self.assertContains(self.client.post(url, {}), "Choose the ZIP file", status_code=422)
+        bad = SimpleUploadedFile("no.zip", b"nothing")
+        self.assertContains(self.client.post(url, {"bundle": bad}), "no.zip: The file is not a readable ZIP", status_code=422)
+        good = SimpleUploadedFile("round.zip", self.changed(lambda content: None))
+        self.assertContains(self.client.post(url, {"bundle": good}, follow=True), "Drying rack is imported")
+
+    def test_the_bundle_is_readable_without_hauch(self):
+        content = bundle.read(self.data).content
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 1))
+        run = next(row for row in content["runs"] if row["specimen"])
+        self.assertEqual({"value", "u", "parts", "working"} & set(run["result"]), {"value", "u", "parts", "working"})
+        self.assertEqual(run["readings"][0]["unit"], "m/s")
+        json.dumps(content, allow_nan=False)

@@ -1,0 +1,330 @@
+"""Pages: who gets where, how many queries, what bad input is told."""
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import connection
+from django.test import TestCase
+from django.test.utils import CaptureQueriesContext
+from django.urls import reverse
+
+from hauch.bench.models import Recording, Run, SourceFile
+from hauch.people.permissions import MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
+from hauch.verdict.actions import results_have_changed
+from tests.builder import PASSWORD, build
+from tests.web.test_actions import DATA
+
+MOST_QUERIES = 12
+
+
+class Pages(TestCase):
+    """A measured round and a client for everybody."""
+
+    published = False
+
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build(published=cls.published)
+        cls.built.measure_all()
+        results_have_changed(cls.built.round)
+        run = Run.objects.filter(specimen=cls.built.specimens["Binse"]).first()
+        slug, air = cls.built.round.slug, cls.built.tests["air"]
+        cls.pages = {
+            "home": reverse("home"),
+            "search": reverse("search") + "?q=bin",
+            "person": reverse("people:person"),
+            "stores": reverse("stores:stores"),
+            "brief": reverse("rounds:brief", args=[slug]),
+            "entries": reverse("entries:list", args=[slug]),
+            "own entry": cls.built.entries["Amsel"].get_absolute_url(),
+            "entry": cls.built.entries["Binse"].get_absolute_url(),
+            "workshop": reverse("workshop:list", args=[slug]),
+            "bench": reverse("bench:overview", args=[slug]),
+            "capture": reverse("bench:capture", args=[slug, air.pk]) + f"?subject=s{cls.built.specimens['Amsel'].pk}",
+            "run": run.get_absolute_url(),
+            "verdict": reverse("verdict:standing", args=[slug]),
+            "cell": reverse("verdict:cell", args=[slug, 1, cls.built.entries["Binse"].pk, "air"]),
+            "zip": reverse("exchange:zip", args=[slug]),
+            "csv": reverse("exchange:csv", args=[slug]),
+            "import": reverse("exchange:import"),
+        }
+
+    def get(self, who, page, **more):
+        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        return self.client.get(self.pages.get(page, page), **more)
+
+    def post(self, who, url, data, **more):
+        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        return self.client.post(url, data, **more)
+
+
+EVERYBODY = ("host", "operator", "designer", "viewer", "stranger")
+IN_ROUND = ("host", "operator", "designer", "viewer")
+
+
+class BeforePublicationTests(Pages):
+    STATUS = {
+        "home": dict.fromkeys(EVERYBODY, 200), "search": dict.fromkeys(EVERYBODY, 200), "person": dict.fromkeys(EVERYBODY, 200),
+        "stores": dict.fromkeys(EVERYBODY, 200), "brief": dict.fromkeys(IN_ROUND, 200), "entries": dict.fromkeys(IN_ROUND, 200),
+        "workshop": dict.fromkeys(IN_ROUND, 200), "own entry": {"host": 200, "operator": 200, "designer": 200},
+        "entry": {"host": 200, "operator": 200}, "bench": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "capture": {"host": 200, "operator": 200, "designer": 403, "viewer": 403}, "run": {"host": 200, "operator": 200},
+        "verdict": dict.fromkeys(IN_ROUND, 200), "cell": {"host": 200, "operator": 200}, "zip": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "csv": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "import": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+    }  # fmt: skip
+
+    def test_everybody_on_every_page(self):
+        for page, expected in self.STATUS.items():
+            for who in EVERYBODY:
+                with self.subTest(page=page, who=who):
+                    self.assertEqual(self.get(who, page).status_code, expected.get(who, 404))
+
+    def test_nobody_without_signing_in(self):
+        for page, url in self.pages.items():
+            with self.subTest(page):
+                self.assertRedirects(self.client.get(url), f"{reverse('people:login')}?next={url.replace('?', '%3F').replace('=', '%3D')}")
+
+    def test_designer_sees_own_entries_and_no_standing(self):
+        entries = self.get("designer", "entries").content.decode()
+        self.assertIn("Amsel", entries)
+        self.assertNotIn("Binse", entries)
+        self.assertContains(self.get("designer", "verdict"), "has not published the standing yet")
+        self.assertNotContains(self.get("designer", "search"), "Binse")
+        self.assertNotContains(self.get("designer", "own entry"), "Rank 1")
+
+    def test_queries_of_each_page(self):
+        for page in self.pages:
+            if page in {"zip", "csv"}:
+                continue
+            self.get("host", page)
+            with self.subTest(page), CaptureQueriesContext(connection) as queries:
+                self.client.get(self.pages[page])
+            self.assertLessEqual(len(queries), MOST_QUERIES, f"{page}: " + "\n".join(q["sql"][:160] for q in queries.captured_queries))
+
+    def test_matrix_is_complete_and_closed(self):
+        roles = {key for key, _ in ROLES}
+        for action, who in MATRIX.items():
+            self.assertLessEqual(who, roles, action)
+        self.assertEqual(set(WORDS), set(MATRIX) | STAFF_ACTIONS)
+        with self.assertRaises(KeyError):
+            allowed(self.built.host, "round.destroy", self.built.round)
+        self.built.people["viewer"].is_active = False
+        self.assertFalse(allowed(self.built.people["viewer"], "round.view", self.built.round))
+
+    def test_actions_by_role(self):
+        for action, roles in MATRIX.items():
+            for who in IN_ROUND:
+                with self.subTest(action=action, who=who):
+                    self.assertEqual(allowed(self.built.people[who], action, self.built.round), who in roles)
+
+
+class AfterPublicationTests(Pages):
+    published = True
+
+    def test_all_members_see_everything_but_the_bench(self):
+        for page, status in {"entry": 200, "verdict": 200, "cell": 200, "run": 200, "bench": 403, "zip": 403}.items():
+            with self.subTest(page):
+                self.assertEqual(self.get("viewer", page).status_code, status)
+        self.assertEqual(self.get("stranger", "verdict").status_code, 404)
+
+
+class SecurityTests(Pages):
+    def test_headers(self):
+        answer = self.get("host", "verdict")
+        policy = answer["Content-Security-Policy"]
+        self.assertIn("default-src 'none'", policy)
+        self.assertIn("script-src 'self';", policy + ";")
+        self.assertNotIn("unsafe", policy)
+        self.assertEqual((answer["X-Frame-Options"], answer["X-Content-Type-Options"]), ("DENY", "nosniff"))
+
+    def test_names_are_text_and_no_markup(self):
+        url = reverse("entries:add", args=[self.built.round.slug])
+        answer = self.post("designer", url, {"name": "<script>alert(1)</script> Ü", "story": "</textarea><img src=x onerror=y>"}, follow=True)
+        self.assertContains(answer, "&lt;script&gt;alert(1)&lt;/script&gt; Ü")
+        self.assertNotContains(answer, "<script>alert")
+        self.assertNotContains(answer, "<img src=x")
+
+    def test_charts_cannot_break_out_of_their_script(self):
+        self.built.entries["Amsel"].name = "</script><script>alert(2)"
+        self.built.entries["Amsel"].save()
+        self.assertNotContains(self.get("host", "verdict"), "</script><script>alert(2)")
+
+    def test_forms_need_their_token(self):
+        from django.test import Client
+
+        strict = Client(enforce_csrf_checks=True)
+        strict.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        self.assertEqual(strict.post(reverse("verdict:publish", args=[self.built.round.slug])).status_code, 403)
+
+    def test_exports_are_attachments_without_formulas(self):
+        self.built.entries["Binse"].name = "=cmd()"
+        self.built.entries["Binse"].save()
+        answer = self.get("host", "csv")
+        self.assertIn("attachment", answer["Content-Disposition"])
+        self.assertIn("'=cmd()", answer.content.decode())
+
+    def test_health(self):
+        self.client.logout()
+        answer = self.client.get("/health/")
+        self.assertEqual(answer.status_code, 200)
+        self.assertEqual(set(answer.json()), {"version", "core_version", "database", "worker"})
+        self.assertEqual((answer.json()["database"], answer.json()["worker"]), ("ok", "none"))
+
+    def test_wrong_password_says_so(self):
+        answer = self.client.post(reverse("people:login"), {"username": "host", "password": "wrong"})
+        self.assertContains(answer, "do not go together")
+        self.assertRedirects(self.client.post(reverse("people:login"), {"username": "host", "password": PASSWORD}), "/")
+
+
+class BenchPageTests(Pages):
+    def capture(self, **data):
+        form = {"r-air_speed": ["4,2", "4,3"], "unit-air_speed": "m/s", "temperature": "21,5", "pressure": "965", "humidity": "48"}
+        form |= {"form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140141"} | data
+        return self.post("operator", self.pages["capture"], form, follow=True)
+
+    def test_decimal_comma_and_result(self):
+        answer = self.capture(show="1")
+        self.assertContains(answer, "m³/h")
+        run = Run.objects.latest("pk")
+        self.assertEqual([reading.value for reading in run.readings.all()], [4.2, 4.3])
+        self.assertEqual((run.temperature, run.pressure), (21.5, 96_500.0))
+        self.assertContains(answer, "Volume flow")
+
+    def test_sending_twice_records_once(self):
+        before = Run.objects.count()
+        self.capture()
+        self.capture()
+        self.assertEqual(Run.objects.count(), before + 1)
+
+    def test_bad_input_keeps_what_was_typed(self):
+        before = Run.objects.count()
+        for data, words in (
+            ({"pressure": ""}, "Air pressure is missing"),
+            ({"r-air_speed": ["abc"]}, "Air speed, reading 1: “abc” is not a number."),
+            ({"r-air_speed": ["-3"]}, "Air speed: -3 m/s cannot be"),
+            ({"r-air_speed": ["nan"]}, "is not a reading"),
+            ({"r-air_speed": [""]}, "No result without readings"),
+            ({"unit-air_speed": "furlong/h"}, "“furlong/h” is not known"),
+            ({"humidity": "wet"}, "“wet” is not a number."),
+        ):
+            with self.subTest(words):
+                answer = self.capture(**data)
+                self.assertContains(answer, words, status_code=422)
+                self.assertContains(answer, 'value="21,5"', status_code=422)
+        self.assertEqual(Run.objects.count(), before)
+
+    def test_units_follow_the_person(self):
+        self.built.operator.units = "inch"
+        self.built.operator.save()
+        answer = self.get("operator", "capture")
+        self.assertContains(answer, "Air speed, ft/min")
+        self.assertContains(self.get("operator", "verdict"), "cfm")
+
+    def test_did_not_finish_and_void(self):
+        url = reverse("bench:dnf", args=[self.built.round.slug, self.built.tests["air"].pk])
+        subject = f"s{self.built.specimens['Kiebitz'].pk}"
+        self.assertContains(self.post("operator", url, {"subject": subject, "reason": ""}, follow=True), "why it did not finish")
+        self.post("operator", url, {"subject": subject, "reason": "rubs <b>hard</b>"})
+        answer = self.get("host", "verdict")
+        self.assertContains(answer, "Did not finish: rubs &lt;b&gt;hard&lt;/b&gt;")
+        run = Run.objects.filter(specimen=self.built.specimens["Binse"]).first()
+        void = reverse("bench:void", args=[self.built.round.slug, run.pk])
+        self.assertContains(self.post("operator", void, {"reason": "door open"}, follow=True), "Void, it does not count: door open")
+
+    def test_addresses_that_lead_nowhere(self):
+        for url in ("bench/runs/999999/", "bench/tests/999999/?subject=s1", "entries/999999/", "verdict/v1/999999/air/", "verdict/v9/1/air/"):
+            with self.subTest(url):
+                self.assertEqual(self.get("host", f"/rounds/{self.built.round.slug}/{url}").status_code, 404)
+        self.assertRedirects(self.get("host", self.pages["capture"].replace("?subject=s", "?subject=q")), self.pages["bench"])
+
+
+class UploadTests(Pages):
+    def upload(self, name, data):
+        url = reverse("bench:upload", args=[self.built.round.slug])
+        return self.post("operator", url, {"log": SimpleUploadedFile(name, data)}, follow=True)
+
+    def confirm(self, answer, **data):
+        mapping = {}
+        for column in answer.context["columns"]:
+            mapping |= {f"channel-{column['index']}": column["channel"], f"unit-{column['index']}": column["unit"]}
+        form = {
+            "subject": f"s{self.built.specimens['Amsel'].pk}", "temperature": "21", "pressure": "965", "humidity": "48",
+            "form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140142", "tests": [str(t.pk) for t in self.built.tests.values()],
+        }  # fmt: skip
+        return self.client.post(answer.request["PATH_INFO"], mapping | form | data, follow=True)
+
+    def test_preview_confirm_result_and_memory(self):
+        data = (DATA / "bench_b_german.csv").read_bytes()
+        preview = self.upload("märz.csv", data)
+        self.assertContains(preview, "semicolon between columns, decimal comma, Windows-1252")
+        self.assertContains(preview, "The columns are guessed")
+        done = self.confirm(preview)
+        self.assertContains(done, "märz.csv: 1,200 rows imported as 2 runs: air, power.")
+        again = self.upload("other name.csv", data)
+        self.assertContains(again, "This file is in already", status_code=409)
+        self.assertContains(again, "märz.csv", status_code=409)
+        remembered = self.upload("april.csv", data + b"03.04.2026 09:32:00;3,8;38,9;48,7;66,2;21,5;11,92;0,371;1704\r\n")
+        self.assertContains(remembered, "as Operator confirmed them for this logger")
+
+    def test_broken_file_lists_rows_and_imports_nothing(self):
+        answer = self.confirm(self.upload("broken.csv", (DATA / "bench_d_broken.csv").read_bytes()))
+        self.assertContains(answer, "43 of 1802 rows cannot be read, so nothing was imported", status_code=422)
+        self.assertContains(answer, "“OL” in air speed is not a number", status_code=422)
+        self.assertEqual(Recording.objects.count(), 0)
+
+    def test_refused_at_the_door(self):
+        for name, data, words in (("empty.csv", b"", "empty"), ("photo.csv", b"\x89PNG\x00\x00", "binary"), ("text.csv", b"hello\nworld\n", "No table")):
+            with self.subTest(name):
+                self.assertContains(self.upload(name, data), words, status_code=422)
+        self.assertEqual(SourceFile.objects.count(), 0)
+
+    def test_200_megabytes_are_not_even_kept(self):
+        url = reverse("bench:upload", args=[self.built.round.slug])
+        body = b'--x\r\nContent-Disposition: form-data; name="log"; filename="huge.csv"\r\n\r\n' + b"0,1\n" * 50_000_000 + b"\r\n--x--\r\n"
+        self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
+        answer = self.client.generic("POST", url, body, content_type="multipart/form-data; boundary=x")
+        self.assertContains(answer, "larger than 134 MB and was not read", status_code=422)
+        self.assertEqual(SourceFile.objects.count(), 0)
+
+    def test_confirming_nonsense(self):
+        preview = self.upload("log.csv", (DATA / "bench_b_german.csv").read_bytes())
+        for data, words in (
+            ({"subject": ""}, "Choose what was run"), ({"tests": []}, "at least one test"), ({"unit-1": "furlong"}, "“furlong” is not known for air speed"),
+            ({"channel-1": ""}, "also needs air speed"), ({"pressure": ""}, "Air pressure is missing"), ({"channel-0": ""}, "which column holds the time"),
+        ):  # fmt: skip
+            with self.subTest(words):
+                self.assertContains(self.confirm(preview, **data), words, status_code=422)
+        self.assertEqual(Recording.objects.count(), 0)
+
+
+class SmallPageTests(Pages):
+    def test_search_finds_entries_runs_and_meters(self):
+        run = Run.objects.first()
+        self.assertContains(self.get("host", "search"), "Binse")
+        self.assertContains(self.get("host", f"/search/?q=run {run.pk}"), f"Run {run.pk},")
+        self.assertContains(self.get("host", "/search/?q=vane"), "Vane")
+        self.assertContains(self.get("host", "/search/?q=xyz"), "Nothing that you may see has this name")
+
+    def test_htmx_gets_the_part_alone(self):
+        part = self.get("host", "entries", headers={"HX-Request": "true"}).content.decode()
+        self.assertNotIn("<html", part)
+        self.assertIn("Amsel", part)
+        self.assertNotIn("<html", self.get("host", "cell", headers={"HX-Request": "true"}).content.decode())
+
+    def test_specimen_form_and_state(self):
+        slug = self.built.round.slug
+        version = self.built.entries["Kiebitz"].versions.get()
+        good = {"version": version.pk, "code": "R-30", "material": "ASA", "mass_g": "31.4"}
+        self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good, follow=True), "Specimen R-30 is printed")
+        self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good), "is on another specimen", status_code=422)
+        specimen = version.specimens.get(code="R-30")
+        self.post("operator", reverse("workshop:state", args=[slug, specimen.pk]), {"state": "ready"})
+        specimen.refresh_from_db()
+        self.assertEqual((specimen.state, specimen.mass), ("ready", 0.0314))
+
+    def test_units_page_and_publication(self):
+        self.assertContains(self.post("viewer", self.pages["person"], {"units": "si"}, follow=True), "shown in these units")
+        publish = reverse("verdict:publish", args=[self.built.round.slug])
+        self.assertEqual(self.post("operator", publish, {}).status_code, 403)
+        self.post("host", publish, {})
+        self.built.round.refresh_from_db()
+        self.assertTrue(self.built.round.is_published)
