@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import csv
 import hashlib
-import io
 import math
 import re
 from dataclasses import dataclass, field
@@ -243,9 +242,7 @@ def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first:
     """
     check_mapping(table, mapping)
     problems: list[Problem] = []
-    good_rows, good_numbers, total = _whole_rows(table, problems)
-    width = len(table.header)
-    columns = list(zip(*good_rows, strict=True)) if good_rows else [()] * width
+    columns, good_numbers, total = _columns(table, problems)
     channels: dict[str, np.ndarray] = {}
     lost = 0
     times, start = np.zeros(0), None
@@ -267,37 +264,37 @@ def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first:
     return Log(start, times, channels, lost)
 
 
-def _whole_rows(table: Table, problems: list[Problem]) -> tuple[list[list[str]], list[int], int]:
-    """Rows with the right number of columns, their lines in the file, and how many rows there are in all."""
-    width = len(table.header)
-    if any('"' in line for line in table.lines[:200]):
-        rows = list(csv.reader(io.StringIO("\n".join(table.lines)), delimiter=table.delimiter))
-    else:
-        rows = [line.split(table.delimiter) for line in table.lines]
-    numbers = range(table.first_line, table.first_line + len(rows))
-    good_rows, good_numbers = [], []
-    header = list(table.header)
-    for number, row in zip(numbers, rows, strict=True):
-        if len(row) == width:
-            if row[0] == header[0] and [cell.strip() for cell in row] == header:
-                problems.append(Problem(number, "the header is repeated here"))
-                continue
-            good_rows.append(row)
+def _columns(table: Table, problems: list[Problem]) -> tuple[list[list[str]], list[int], int]:
+    """Cells by column of the rows that are whole, their lines in the file, and how many rows there are in all."""
+    width, mark = len(table.header), table.delimiter
+    lines = table.lines
+    if any('"' in line for line in lines):
+        # Quoted cells are brought to the plain form, with a mark that no cell can hold.
+        rows = list(csv.reader(lines, delimiter=mark))
+        lines, mark = ["\x1e".join(row) for row in rows], "\x1e"
+    header = mark.join(table.header)
+    good_lines, good_numbers = [], []
+    for number, line in enumerate(lines, start=table.first_line):
+        if line.count(mark) == width - 1 and line != header and not line.isspace():
+            good_lines.append(line)
             good_numbers.append(number)
-        elif not any(cell.strip() for cell in row):
+        elif not line.replace(mark, "").strip():
             problems.append(Problem(number, "the line is blank"))
+        elif line == header:
+            problems.append(Problem(number, "the header is repeated here"))
         else:
-            problems.append(Problem(number, f"{len(row)} columns instead of {width}"))
-    return good_rows, good_numbers, len(rows)
+            problems.append(Problem(number, f"{line.count(mark) + 1} columns instead of {width}"))
+    cells = mark.join(good_lines).split(mark) if good_lines else []
+    return [cells[index::width] for index in range(width)], good_numbers, len(lines)
 
 
-def _numbers(cells: tuple[str, ...], table: Table, lines: list[int], channel: str, problems: list[Problem]) -> tuple[np.ndarray, int]:
+def _numbers(cells: list[str], table: Table, lines: list[int], channel: str, problems: list[Problem]) -> tuple[np.ndarray, int]:
     if table.decimal == ",":
-        cells = tuple("\x1f".join(cells).replace(",", ".").split("\x1f")) if cells else cells
+        cells = "\x1f".join(cells).replace(",", ".").split("\x1f") if cells else cells
     try:
-        values = np.array(list(map(float, cells)))
-        if np.isfinite(values).all():
-            return values, 0
+        values = np.array([float(cell) if cell else math.nan for cell in cells])
+        if not np.isinf(values).any():
+            return values, int(np.isnan(values).sum())
     except ValueError:
         pass
     values = np.full(len(cells), np.nan)
@@ -318,7 +315,7 @@ def _numbers(cells: tuple[str, ...], table: Table, lines: list[int], channel: st
 
 
 def _times(
-    cells: tuple[str, ...], unit: str, table: Table, lines: list[int], zone: tzinfo, day_first: bool, problems: list[Problem]
+    cells: list[str], unit: str, table: Table, lines: list[int], zone: tzinfo, day_first: bool, problems: list[Problem]
 ) -> tuple[np.ndarray, datetime | None]:
     """Seconds from the first row, and its moment."""
     if unit or (cells and _is_number(cells[0])):

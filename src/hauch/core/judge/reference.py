@@ -131,9 +131,20 @@ def interpolation_weights(entry_times: np.ndarray, reference_times: np.ndarray, 
         right = left
     else:
         share_right = np.clip((entry_times - centre[left]) / (centre[right] - centre[left]), 0.0, 1.0)
-    is_left = bracket[None, :] == left[:, None]
-    is_right = bracket[None, :] == right[:, None]
-    return (is_left * (1 - share_right)[:, None] + is_right * share_right[:, None]) / members[bracket][None, :]
+    of_brackets = np.zeros((entry_times.size, count))
+    row = np.arange(entry_times.size)
+    of_brackets[row, left] = 1 - share_right
+    of_brackets[row, right] += share_right
+    return (of_brackets / members)[:, bracket]
+
+
+def _nearest(times: np.ndarray, among: np.ndarray) -> np.ndarray:
+    """Index of the nearest of ``among`` for each time."""
+    order = np.argsort(among, kind="stable")
+    right = np.clip(np.searchsorted(among[order], times), 1, max(among.size - 1, 1)) if among.size > 1 else np.zeros(times.size, int)
+    left = np.maximum(right - 1, 0)
+    nearer_left = np.abs(times - among[order[left]]) <= np.abs(among[order[right]] - times)
+    return order[np.where(nearer_left, left, right)]
 
 
 def pooled_sd(values: np.ndarray, group: np.ndarray) -> tuple[float, int]:
@@ -172,13 +183,16 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
     usable = tied[reference.subject]
     if not usable.any():
         raise ValueError("no run of the reference, or of a specimen that is bridged to it")
-    near = np.abs(entries.time[:, None] - reference.time[None, :]).argmin(axis=1) if entries.size else np.zeros(0, int)
-    kept = usable[near]
+    kept = usable[_nearest(entries.time, reference.time)]
     usable_bracket = np.unique(bracket[usable], return_inverse=True)[1]
-    weights = np.zeros((entries.size, reference.size))
-    weights[:, usable] = interpolation_weights(entries.time, reference.time[usable], usable_bracket)
+    weights = interpolation_weights(entries.time, reference.time[usable], usable_bracket)
+    if not usable.all():
+        among_all = np.zeros((entries.size, reference.size))
+        among_all[:, usable] = weights
+        weights = among_all
     one_of = np.eye(specimens)[reference.subject]
-    weights = weights - weights @ one_of @ to_base
+    if specimens > 1:
+        weights = weights - weights @ one_of @ to_base
     corrected = entries.y - weights @ reference.y
 
     counts = np.bincount(entries.subject[kept], minlength=entry_count)

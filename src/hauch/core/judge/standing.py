@@ -167,24 +167,34 @@ def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
     """
     count = scores.score.size
     used = np.flatnonzero(np.any(scores.shared != 0, axis=0))
-    shared, owner, scatter = np.ascontiguousarray(scores.shared[:, used].T), scores.shared_test[used], scores.scatter[used]
+    # Single precision is ample for a draw, and twice as fast.
+    shared = np.ascontiguousarray(scores.shared[:, used].T, dtype=np.float32)
+    own_variance = scores.own_variance.astype(np.float32)
+    owner, scatter = scores.shared_test[used], scores.scatter[used]
     finite = np.isfinite(scores.dof)
-    offset = np.arange(count)[None, :] * count
+    entry = np.arange(count)
+    offset = entry * count
+    mask = np.int64((1 << max(count - 1, 1).bit_length()) - 1)
 
     def counted(seed: np.random.SeedSequence, size: int) -> np.ndarray:
         own, common = (np.random.Generator(np.random.SFC64(stream)) for stream in seed.spawn(2))
         scale = np.ones((size, scores.dof.size))
         if finite.any():
             scale[:, finite] = np.sqrt(scores.dof[finite] / own.chisquare(scores.dof[finite], (size, int(finite.sum()))))
-        causes = common.standard_normal((size, used.size))
-        causes[:, scatter] *= scale[:, owner[scatter]]
-        drawn = own.standard_normal((size, count))
-        drawn *= np.sqrt(scale**2 @ scores.own_variance)
-        drawn += causes @ shared
-        drawn += scores.score
-        best_last = np.argsort(drawn, axis=1)
-        best_last += offset
-        return np.bincount(best_last.ravel(), minlength=count * count)
+        causes = common.standard_normal((size, used.size), dtype=np.float32)
+        causes *= np.where(scatter, scale[:, owner], 1.0).astype(np.float32) if scatter.any() else np.float32(1)
+        off = own.standard_normal((size, count), dtype=np.float32)
+        off *= np.sqrt((scale**2).astype(np.float32) @ own_variance)
+        off += causes @ shared
+        drawn = scores.score + off
+        # Which entry a draw belongs to goes into its lowest bits, far below any doubt: then a plain sort ranks, faster than argsort.
+        tagged = drawn.view(np.int64)
+        tagged &= ~mask
+        tagged |= entry
+        drawn.sort(axis=1)
+        tagged &= mask
+        tagged += offset
+        return np.bincount(tagged.ravel(), minlength=count * count)
 
     sizes = [CHUNK] * (draws // CHUNK) + ([draws % CHUNK] if draws % CHUNK else [])
     seeds = np.random.SeedSequence(seed).spawn(len(sizes))

@@ -1,0 +1,37 @@
+"""Runs the benchmarks; exit 1 when a limit does not hold."""
+
+from __future__ import annotations
+
+import argparse
+import itertools
+import sys
+
+import django
+
+django.setup()
+
+from django.test.runner import DiscoverRunner  # noqa: E402
+
+from benchmarks import harness, logs, pages, standings  # noqa: E402
+
+BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run}
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="./hauch benchmark")
+    parser.add_argument("name", nargs="?", choices=sorted(BENCHMARKS))
+    parser.add_argument("--json", action="store_true")
+    options = parser.parse_args()
+    runner = DiscoverRunner(verbosity=0, interactive=False)
+    good = True
+    for name in [options.name] if options.name else BENCHMARKS:
+        databases = runner.setup_databases()
+        try:
+            good &= harness.show(itertools.chain(BENCHMARKS[name]()), options.json)
+        finally:
+            runner.teardown_databases(databases)
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

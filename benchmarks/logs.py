@@ -1,0 +1,76 @@
+"""Import of a 20-minute log of eight channels at 10 Hz, against a bare read of it into floats."""
+
+from __future__ import annotations
+
+import csv
+import io
+import uuid
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+from django.db import transaction
+
+from benchmarks.harness import Row, row, seconds
+from hauch.bench.actions import NewRecording, Subject, Typed, import_log, store_chunks
+from hauch.bench.models import Recording
+from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from tests.builder import ROOM, START, build
+
+HEADER = "timestamp,airspeed_mps,static_pressure_pa,noise_dba,load_temp_c,room_temp_c,supply_v,supply_a,rpm"
+
+
+def log_file(rows: int = 12_000) -> bytes:
+    """A log as a bench logger writes it, with some samples lost."""
+    random = np.random.default_rng(20)
+    start = datetime(2026, 3, 4, 14, 5, tzinfo=UTC)
+    seconds_ = np.arange(rows) / 10
+    load = 61.7 - 38.8 * np.exp(-seconds_ / 186) + 0.05 * random.standard_normal(rows)
+    middles = (4.31, 46.8, 51.4, None, 22.5, 12.04, 0.412, 1850)
+    columns = [load if m is None else m * (1 + 0.005 * random.standard_normal(rows)) for m in middles]
+    formats = ("%.2f", "%.1f", "%.1f", "%.2f", "%.2f", "%.3f", "%.3f", "%.0f")
+    lines = [HEADER]
+    for index in range(rows):
+        stamp = (start + timedelta(milliseconds=100 * index)).isoformat(timespec="milliseconds")
+        lines.append(",".join([stamp, *("" if index % 400 == 7 else f % c[index] for f, c in zip(formats, columns, strict=True))]))
+    return "\n".join(lines).encode()
+
+
+def bare(data: bytes) -> list[list[float]]:
+    """What a script would do: the csv module and float()."""
+    rows = csv.reader(io.StringIO(data.decode()))
+    next(rows)
+    return [[datetime.fromisoformat(r[0]).timestamp(), *(float(c) if c else float("nan") for c in r[1:])] for r in rows]
+
+
+def run() -> Iterator[Row]:
+    data = log_file()
+    base = seconds(lambda: bare(data), 7)
+    yield row("log: bare read", base, "s")
+
+    def read():
+        table = inspect(data)
+        return read_log(table, guess_mapping(table))
+
+    reading = seconds(read, 7)
+    yield row("log: read, checked, in SI", reading, "s")
+    built = build(kinds=("air", "pressure", "noise", "rise", "power"))
+    log = read()
+
+    def store():
+        with transaction.atomic():
+            recording = Recording.objects.create(round=built.round, started_at=START)
+            store_chunks(recording, log.times, log.channels)
+
+    storing = seconds(store, 7)
+    yield row("log: stored", storing, "s")
+    yield row("log: imported (read and stored), ratio", (reading + storing) / base, "x", 3.0)
+    extra = {"background_level": [Typed(36.0, "36", "dB(A)")]}
+
+    def whole():
+        new = NewRecording(
+            built.round, None, read(), list(built.tests.values()), Subject(specimen=built.specimens["Amsel"]), ROOM, START, (), extra, uid=uuid.uuid4()
+        )
+        import_log(built.operator, new, notify=False)
+
+    yield row("log: imported and reduced to five results", seconds(whole, 5), "s")
