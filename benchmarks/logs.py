@@ -69,7 +69,16 @@ def run() -> Iterator[Row]:
 
     def whole():
         new = NewRecording(
-            built.round, None, read(), list(built.tests.values()), Subject(specimen=built.specimens["Amsel"]), ROOM, START, (), extra, uid=uuid.uuid4()
+            built.round,
+            None,
+            read(),
+            list(built.tests.values()),
+            Subject(specimen=built.specimens["Amsel"]),
+            ROOM,
+            START,
+            (),
+            extra,
+            uid=uuid.uuid4(),
         )
         import_log(built.operator, new, notify=False)
 

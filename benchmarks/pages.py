@@ -14,6 +14,7 @@ from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from benchmarks.harness import Row, row
+from hauch.bench import progress
 from hauch.bench.models import Result, Run
 from hauch.entries.models import Entry, Version
 from hauch.exchange.demo import load_demo
@@ -50,7 +51,7 @@ def pages_of(round: Round) -> dict[str, str]:
 
 
 def measure(label: str, round: Round) -> Iterator[Row]:
-    client = Client()
+    client = Client(SERVER_NAME="localhost")
     client.force_login(User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend")
     for name, url in pages_of(round).items():
         client.get(url)
@@ -112,6 +113,7 @@ def enlarge(pattern: Round) -> Round:
                 ],
                 batch_size=2000,
             )  # fmt: skip
+        progress.rebuild(large)
     with connection.cursor() as cursor:
         cursor.execute("analyze")
     return large

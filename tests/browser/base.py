@@ -53,7 +53,9 @@ class BrowserTests(StaticLiveServerTestCase):
         page = context.new_page()
         page.on("console", lambda m: None if EXPECTED.search(m.text) else self.troubles.append(f"console: {m.text}"))
         page.on("pageerror", lambda e: self.troubles.append(f"page error: {e}"))
-        page.on("requestfailed", lambda r: None if "ERR_ABORTED" in r.failure else self.troubles.append(f"failed: {r.url} {r.failure}"))  # left the page
+        page.on(
+            "requestfailed", lambda r: None if "ERR_ABORTED" in r.failure else self.troubles.append(f"failed: {r.url} {r.failure}")
+        )  # left the page
         return page
 
     def url(self, path: str) -> str:

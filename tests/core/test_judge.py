@@ -15,7 +15,9 @@ from hauch.core.judge.standing import Scores, Term, beats, check_terms, rank, ra
 
 def runs(subject, y, time, own=0.0, common=None):
     n = len(y)
-    return Runs(np.array(subject), np.array(y, float), np.array(time, float), np.full(n, own), np.zeros((n, 0)) if common is None else np.array(common, float))
+    return Runs(
+        np.array(subject), np.array(y, float), np.array(time, float), np.full(n, own), np.zeros((n, 0)) if common is None else np.array(common, float)
+    )
 
 
 def scores(values, own, shared=None, dof=math.inf):

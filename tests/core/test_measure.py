@@ -155,7 +155,9 @@ class OtherProcedureTests(unittest.TestCase):
 
     def test_noise_carries_the_meters_error_once(self):
         meter = Meter("S", "S", accuracy=1.0)
-        q = PROCEDURES["sound_level"].reduce(run({"sound_level": [52.0], "background_level": [46.5]}, {"sound_level": meter, "background_level": meter}))
+        q = PROCEDURES["sound_level"].reduce(
+            run({"sound_level": [52.0], "background_level": [46.5]}, {"sound_level": meter, "background_level": meter})
+        )
         self.assertAlmostEqual(q.value, 50.6, delta=0.05)
         self.assertAlmostEqual(q.u, 1 / math.sqrt(3), delta=0.01)  # a shift of both readings shifts the result as much
 

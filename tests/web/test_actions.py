@@ -200,7 +200,9 @@ class DatabaseTests(TestCase):
         self.refused(lambda: Result.objects.filter(run=self.run_).update(u=-1))
         self.refused(lambda: Result.objects.filter(run=self.run_).update(value=None))
         self.refused(lambda: RuleTerm.objects.update(weight=0))
-        self.refused(lambda: TestReference.objects.create(test=self.built.tests["air"], specimen=self.built.reference, since=START + timedelta(days=1)))
+        self.refused(
+            lambda: TestReference.objects.create(test=self.built.tests["air"], specimen=self.built.reference, since=START + timedelta(days=1))
+        )
 
     def test_a_repeat_number_is_given_once(self):
         second = self.built.air(self.built.specimens["Amsel"], 5, (4.0, 4.1))

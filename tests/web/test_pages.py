@@ -272,7 +272,11 @@ class UploadTests(Pages):
         self.assertEqual(Recording.objects.count(), 0)
 
     def test_refused_at_the_door(self):
-        for name, data, words in (("empty.csv", b"", "empty"), ("photo.csv", b"\x89PNG\x00\x00", "binary"), ("text.csv", b"hello\nworld\n", "No table")):
+        for name, data, words in (
+            ("empty.csv", b"", "empty"),
+            ("photo.csv", b"\x89PNG\x00\x00", "binary"),
+            ("text.csv", b"hello\nworld\n", "No table"),
+        ):
             with self.subTest(name):
                 self.assertContains(self.upload(name, data), words, status_code=422)
         self.assertEqual(SourceFile.objects.count(), 0)

@@ -32,7 +32,9 @@ class StandingTests(TestCase):
 
     def test_clear_leader_and_a_pair_too_close_to_call(self):
         rows = self.rows()
-        self.assertEqual([(rows[name].rank, rows[name].state) for name in ("Amsel", "Binse", "Kiebitz")], [(1, "ranked"), (2, "ranked"), (2, "ranked")])
+        self.assertEqual(
+            [(rows[name].rank, rows[name].state) for name in ("Amsel", "Binse", "Kiebitz")], [(1, "ranked"), (2, "ranked"), (2, "ranked")]
+        )
         self.assertGreater(rows["Amsel"].first, 0.99)
         self.assertEqual(rows["Amsel"].tests["air"]["word"], "better")
         self.assertAlmostEqual(sum(rows["Binse"].probabilities), 1.0, places=9)
@@ -98,9 +100,8 @@ class StandingTests(TestCase):
         from unittest import mock
 
         results_have_changed(self.built.round)
-        with mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3), mock.patch("hauch.verdict.jobs.defer_refresh") as deferred:
-            with self.captureOnCommitCallbacks(execute=True):
-                results_have_changed(self.built.round)
+        with mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3), mock.patch("hauch.verdict.jobs.defer_refresh") as deferred, self.captureOnCommitCallbacks(execute=True):
+            results_have_changed(self.built.round)
         deferred.assert_called_once_with(self.built.round.pk)
         self.assertTrue(Standing.objects.get().stale)
 
@@ -142,7 +143,8 @@ class DemoTests(TestCase):
 
     def test_the_true_change_of_noise_lies_in_the_interval(self):
         inside = sum(
-            abs(self.rows[name].tests["noise"]["change"] - level) < self.rows[name].tests["noise"]["change_expanded"] for name, *_, level, _ in ENTRIES
+            abs(self.rows[name].tests["noise"]["change"] - level) < self.rows[name].tests["noise"]["change_expanded"]
+            for name, *_, level, _ in ENTRIES
         )
         self.assertGreaterEqual(inside, 7)
 

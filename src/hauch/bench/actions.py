@@ -13,6 +13,7 @@ from django.db import transaction
 from django.db.models import Max
 from django.utils import timezone
 
+from hauch.bench import progress
 from hauch.bench.models import Chunk, LogMapping, Reading, Recording, Result, Run, SourceFile
 from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
@@ -169,6 +170,7 @@ def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
 
 def _finish(run: Run, notify: bool) -> Run:
     run.result = Result.objects.create(run=run, **compute(run))
+    progress.update(run)
     if notify:
         results_changed.send(Run, round=run.test.round)
     return run
@@ -193,6 +195,7 @@ def record_dnf(
         uid=uid or uuid.uuid4(), test=test, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
         state=Run.State.DNF, reason=reason.strip(),
     )  # fmt: skip
+    progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)
     if notify:
         results_changed.send(Run, round=test.round)
@@ -210,6 +213,7 @@ def void_run(user: User, run: Run, reason: str, *, notify: bool = True) -> Run:
         raise ValidationError(f"Run {run.pk} is void already: {run.reason}")
     run.state, run.reason = Run.State.VOID, reason.strip()
     run.save(update_fields=["state", "reason"])
+    progress.update(run)
     record(user, "run.void", run, run.test.round, reason=run.reason)
     if notify:
         results_changed.send(Run, round=run.test.round)
@@ -334,5 +338,6 @@ def recompute(runs, *, write: bool = True) -> Recomputed:
             Result.objects.update_or_create(run=run, defaults=fields)
             rounds[run.test.round_id] = run.test.round
     for round in rounds.values():
+        progress.rebuild(round)
         results_changed.send(Run, round=round)
     return Recomputed(count, changed)

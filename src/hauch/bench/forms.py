@@ -108,7 +108,9 @@ def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str) -> tu
 
 
 def subject_choices(plan: Plan) -> list[tuple[str, str]]:
-    """What can be run: reference specimens in use, then specimens of entries that are in."""
+    """What can be run: reference specimens in use, then specimens of entries that are in; none where a code is asked for."""
+    if plan.many:
+        return []
     references = {specimen.pk: specimen for specimen in plan.references.values()}
     rows = [(f"r{pk}", f"{specimen}, reference") for pk, specimen in references.items()]
     return [("", "Choose"), *rows, *((f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in plan.specimens)]
@@ -135,7 +137,21 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
             reference = ReferenceSpecimen.objects.select_related("type").filter(pk=number, tests__test__round=round).distinct().first()
             if reference is not None:
                 return Subject(reference=reference)
+    if (subject := _by_name(round, choice.strip())) is not None:
+        return subject
     raise ValidationError({"subject": "Choose what was run: an entry's specimen or the reference."})
+
+
+def _by_name(round: Round, text: str) -> Subject | None:
+    """The subject of a typed code: of a specimen, of a reference specimen, or the name of an entry with one specimen."""
+    if not text:
+        return None
+    found = Specimen.objects.select_related("version__entry").filter(version__entry__round=round)
+    for specimens in (found.filter(code__iexact=text), found.filter(version__entry__name__iexact=text)):
+        if len(several := list(specimens[:2])) == 1:
+            return Subject(specimen=several[0])
+    reference = ReferenceSpecimen.objects.select_related("type").filter(serial__iexact=text, tests__test__round=round).first()
+    return Subject(reference=reference) if reference else None
 
 
 def column_choices() -> list[tuple[str, str]]:

@@ -17,6 +17,7 @@ from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
+from hauch.entries.models import Entry
 from hauch.rounds.models import Round, Setting, Test
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
@@ -207,3 +208,20 @@ class Result(models.Model):
     def expanded(self) -> float | None:
         """Half-width of the 95 % interval, SI unit of the value."""
         return None if self.u is None else coverage_factor(self.dof or math.inf) * self.u
+
+
+class Progress(models.Model):
+    """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by `bench.progress`."""
+
+    test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="progress")
+    entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="progress")
+    counted = models.PositiveIntegerField(default=0)
+    missing = models.PositiveIntegerField(default=0)
+    dnf = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        verbose_name_plural = "progress"
+        constraints = [models.UniqueConstraint(fields=["test", "entry"], name="progress_once")]
+
+    def __str__(self) -> str:
+        return f"{self.entry}, {self.test}: {self.counted}"

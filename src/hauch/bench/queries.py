@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import Count, F, Q, QuerySet
+from django.db.models import Q, QuerySet
 
-from hauch.bench.models import Run
+from hauch.bench.models import Progress, Run
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -56,18 +56,25 @@ class Due:
         return f"{self.test.label}, repeat {self.repeat}"
 
 
+MOST_CHOICES = 100
+"""Rounds with more specimens ask for the code on the part instead of offering a list."""
+
+
 @dataclass(frozen=True)
 class Plan:
-    """What the rules still ask for: the next runs, how many in all, and what there is to run."""
+    """What the rules still ask for: the next runs, how many in all, and what there is to run.
+
+    ``specimens`` is empty when there are more than `MOST_CHOICES`; ``references`` holds the active one by test;
+    ``counts`` the runs that count by test and entry.
+    """
 
     due: list[Due]
     total: int
     tests: list[Test]
     specimens: list[Specimen]
     references: dict[int, ReferenceSpecimen]
-    """Active reference specimen by test."""
-    counts: dict[tuple[int, int | None], int]
-    """Valid runs by test and entry, for entries only."""
+    counts: dict[tuple[int, int], int]
+    many: bool
 
     def test(self, pk: int) -> Test | None:
         """One of the round's tests."""
@@ -85,39 +92,50 @@ def plan_of(round: Round, limit: int = 12) -> Plan:
     tests = list(round.tests.select_related("rig", "setting"))
     for test in tests:
         test.round = round
-    counts, out, referenced = _progress(round)
+    counts: dict[tuple[int, int], int] = {}
+    out = set()
+    for test_pk, entry, counted, dnf in Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "counted", "dnf"):
+        counts[test_pk, entry] = counted
+        if dnf:
+            out.add(entry)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
-    specimens = list(ready.select_related("version__entry").order_by("version__entry__name", "version__number", "code"))
-    newest = {s.version.entry_id: s for s in specimens if s.version.entry_id not in out}
-    active = TestReference.objects.filter(test__round=round, until__isnull=True).select_related("specimen__type")
+    ready = ready.order_by("version__entry__name", "version__number", "code")
+    some = list(ready.select_related("version__entry")[: MOST_CHOICES + 1])
+    many = len(some) > MOST_CHOICES
+    rows = ready.values_list("pk", "version__entry_id") if many else [(s.pk, s.version.entry_id) for s in some]
+    newest = {entry: pk for pk, entry in rows if entry not in out}
+    active = TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type")
     references = {row.test_id: row.specimen for row in active}
-    due: list[Due] = []
+    wanted: list[tuple[Test, int, int]] = []
     total = 0
     for test in tests:
-        missing = [(s, counts.get((test.pk, entry), 0)) for entry, s in newest.items() if counts.get((test.pk, entry), 0) < test.repeats]
-        total += sum(test.repeats - count for _, count in missing)
-        if missing and len(due) < limit and test.pk in references and test.pk not in referenced:
-            due.append(Due(test, None, references[test.pk], 1))
-        for specimen, count in sorted(missing, key=lambda item: item[1])[: max(limit - len(due), 0)]:
-            due.append(Due(test, specimen, None, count + 1))
-    return Plan(due, total, tests, specimens, references, counts)
+        missing = sorted((counts.get((test.pk, entry), 0), order, pk) for order, (entry, pk) in enumerate(newest.items()))
+        missing = [item for item in missing if item[0] < test.repeats]
+        total += sum(test.repeats - count for count, _, _ in missing)
+        wanted += [(test, pk, count + 1) for count, _, pk in missing[: max(limit - len(wanted), 0)]]
+    if many:
+        some = list(Specimen.objects.filter(pk__in={pk for _, pk, _ in wanted}).select_related("version__entry"))
+    specimens = {specimen.pk: specimen for specimen in some}
+    due = _with_references([Due(test, specimens[pk], None, repeat) for test, pk, repeat in wanted], references)[:limit]
+    return Plan(due, total, tests, [] if many else list(specimens.values()), references, counts, many)
 
 
-def _progress(round: Round) -> tuple[dict[tuple[int, int | None], int], set[int], set[int]]:
-    """Runs that count by test and entry, entries that did not finish, tests in which the reference was run."""
-    rows = (
-        Run.objects.filter(test__round=round, setting=F("test__setting"))
-        .values_list("test_id", "specimen__version__entry_id", "state")
-        .annotate(n=Count("id", filter=Q(result__value__isnull=False)))
-        .order_by()
+def _with_references(due: list[Due], references: dict[int, ReferenceSpecimen]) -> list[Due]:
+    """The reference goes first in a test in which it was never run."""
+    tests = {item.test.pk: item.test for item in due if item.test.pk in references}
+    ran = (
+        set(
+            Run.objects.filter(test__in=tests, reference__isnull=False, state=Run.State.VALID, result__value__isnull=False)
+            .values_list("test_id", flat=True)
+            .distinct()
+        )
+        if tests
+        else set()
     )
-    counts: dict[tuple[int, int | None], int] = {}
-    out, referenced = set(), set()
-    for test, entry, state, n in rows:
-        if entry is None:
-            referenced |= {test} if state == Run.State.VALID and n else set()
-        elif state == Run.State.DNF:
-            out.add(entry)
-        elif state == Run.State.VALID:
-            counts[test, entry] = n
-    return counts, out, referenced
+    out: list[Due] = []
+    for item in due:
+        if item.test.pk in tests and item.test.pk not in ran:
+            out.append(Due(item.test, None, references[item.test.pk], 1))
+            ran.add(item.test.pk)
+        out.append(item)
+    return out

@@ -42,7 +42,15 @@ def overview(request: HttpRequest, slug: str) -> HttpResponse:
     plan = plan_of(round)
     recent = runs().with_names().filter(test__round=round).order_by("-started_at", "-pk")
     page = Paginator(recent, PAGE).get_page(request.GET.get("page"))
-    context = {"round": round, "due": plan.due, "total": plan.total, "page": page, "choices": subject_choices(plan), "tests": plan.tests}
+    context = {
+        "round": round,
+        "due": plan.due,
+        "total": plan.total,
+        "page": page,
+        "choices": subject_choices(plan),
+        "many": plan.many,
+        "tests": plan.tests,
+    }
     return render(request, "bench/overview.html", context)
 
 
@@ -52,7 +60,12 @@ def pick(request: HttpRequest, slug: str) -> HttpResponse:
     if not request.GET.get("subject") or not request.GET.get("test", "").isdigit():
         messages.error(request, "Choose a test and what is run.")
         return redirect("bench:overview", slug)
-    return redirect(f"{reverse('bench:capture', args=[round.slug, request.GET['test']])}?subject={request.GET['subject']}")
+    try:
+        subject = subject_of(round, request.GET["subject"])
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect("bench:overview", slug)
+    return redirect(capture_url(round, get_object_or_404(Test, pk=request.GET["test"], round=round), subject))
 
 
 def last_room(round: Round) -> Room | None:

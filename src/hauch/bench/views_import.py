@@ -86,6 +86,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     context = {
         "round": round, "source": source, "table": table, "form": form, "problems": problems, "remembered": remembered,
         "columns": _columns(table, mapping), "channel_choices": column_choices(), "subjects": subject_choices(plan),
+        "many": plan.many,
         "subject": request.POST.get("subject") or request.GET.get("subject", ""), "tests": [(t, str(t.pk) in chosen) for t in tests],
         "extra": [{"key": key, "label": CHANNELS[key].label, "unit": KINDS[CHANNELS[key].kind].shown[units], "value": " ".join(request.POST.getlist(f"r-{key}"))}
                   for key in BY_HAND if key not in {c.channel for c in mapping}],

@@ -13,6 +13,7 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from hauch import __version__
+from hauch.bench import progress
 from hauch.bench.actions import store_chunks
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.models import Reading, Recording, Result, Run
@@ -240,6 +241,7 @@ class _Importer:
         self.specimens = self._entries(round)
         self.recordings = {row["uid"]: self._recording(row, round) for row in content["recordings"]}
         self._runs()
+        progress.rebuild(round)
         for rules in round.rules.all():
             refresh(rules)
         return round

@@ -42,7 +42,15 @@ def throwaway() -> Iterator[dict[str, str]]:
 def test(options: argparse.Namespace) -> int:
     """All tests: core, formats, web and browser."""
     with throwaway() as environment:
-        command = [sys.executable, "-m", "hauch.ops.manage", "test", "--no-input", *([] if options.labels else ["--parallel", "2"]), *(options.labels or ["tests"])]
+        command = [
+            sys.executable,
+            "-m",
+            "hauch.ops.manage",
+            "test",
+            "--no-input",
+            *([] if options.labels else ["--parallel", "2"]),
+            *(options.labels or ["tests"]),
+        ]
         return subprocess.run(command, cwd=HOME, env=environment).returncode
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import Count, F, IntegerField, OuterRef, Q, Subquery, Sum
+from django.db.models import Count, F, IntegerField, OuterRef, Subquery, Sum
 from django.db.models.functions import Coalesce
 from django.urls import reverse
 
-from hauch.bench.models import Run
+from hauch.bench.models import Progress
 from hauch.entries.models import Entry
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion, Test
@@ -36,8 +36,8 @@ def _count(query, expression) -> Coalesce:
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
-    runs = Run.objects.filter(test__round=OuterRef("pk"), setting=F("test__setting")).annotate(_=F("test__round"))
-    counted = Q(state=Run.State.VALID, result__value__isnull=False)
+    steps = Progress.objects.filter(test__round=OuterRef("pk")).annotate(_=F("test__round"))
+    racing = steps.filter(entry__state=Entry.State.IN)
     return (
         Round.objects.filter(pk=round.pk)
         .annotate(
@@ -50,9 +50,9 @@ def counts(round: Round) -> dict[str, int]:
                 Count("pk"),
             ),
             asked=_count(Test.objects.filter(round=OuterRef("pk")).annotate(_=F("round")), Sum("repeats")),
-            done=_count(runs.filter(specimen__isnull=False).filter(counted), Count("pk")),
-            dnf=_count(runs.filter(state=Run.State.DNF), Count("specimen__version__entry", distinct=True)),
-            no_result=_count(runs.filter(state=Run.State.VALID, result__value__isnull=True), Count("pk")),
+            done=_count(racing, Sum("counted")),
+            dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
+            no_result=_count(steps, Sum("missing")),
             stale=_count(Standing.objects.filter(rules__round=OuterRef("pk"), stale=True).annotate(_=F("rules__round")), Count("pk")),
         )
         .values("rules_number", "in_", "withdrawn", "specimens", "ready", "asked", "done", "dnf", "no_result", "stale")
