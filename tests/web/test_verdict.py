@@ -100,7 +100,11 @@ class StandingTests(TestCase):
         from unittest import mock
 
         results_have_changed(self.built.round)
-        with mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3), mock.patch("hauch.verdict.jobs.defer_refresh") as deferred, self.captureOnCommitCallbacks(execute=True):
+        with (
+            mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3),
+            mock.patch("hauch.verdict.jobs.defer_refresh") as deferred,
+            self.captureOnCommitCallbacks(execute=True),
+        ):
             results_have_changed(self.built.round)
         deferred.assert_called_once_with(self.built.round.pk)
         self.assertTrue(Standing.objects.get().stale)

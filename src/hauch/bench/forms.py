@@ -124,7 +124,7 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
     ValidationError : nothing chosen, or not in this round
     """
     kind, number = choice[:1], choice[1:]
-    if plan is not None and number.isdigit():
+    if plan is not None:
         known = {f"s{s.pk}": Subject(specimen=s) for s in plan.specimens} | {f"r{r.pk}": Subject(reference=r) for r in plan.references.values()}
         if choice in known:
             return known[choice]

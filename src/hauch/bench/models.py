@@ -142,7 +142,7 @@ class Run(models.Model):
                 violation_error_message="Room temperature, air pressure and humidity are missing or cannot be.",
             ),
         ]  # fmt: skip
-        indexes = [models.Index(fields=["test", "started_at"]), models.Index(fields=["specimen", "test"])]
+        indexes = [models.Index(fields=["test", "started_at"]), models.Index(fields=["specimen", "test"]), models.Index(fields=["created_at"])]
 
     def __str__(self) -> str:
         return f"{self.subject}, {self.test.label}, repeat {self.replicate}"
@@ -200,6 +200,7 @@ class Result(models.Model):
             ),
             models.CheckConstraint(condition=Q(u__isnull=True) | Q(u__gte=0), name="doubt_not_negative"),
         ]
+        indexes = [models.Index(fields=["run"], condition=Q(value__isnull=True), name="result_missing")]
 
     def __str__(self) -> str:
         return f"{self.value} {self.unit}" if self.value is not None else self.missing
@@ -211,17 +212,20 @@ class Result(models.Model):
 
 
 class Progress(models.Model):
-    """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by `bench.progress`."""
+    """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by `bench.progress`.
+
+    Without an entry the row counts the runs of reference specimens.
+    """
 
     test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="progress")
-    entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="progress")
+    entry = models.ForeignKey(Entry, null=True, blank=True, on_delete=models.CASCADE, related_name="progress")
     counted = models.PositiveIntegerField(default=0)
     missing = models.PositiveIntegerField(default=0)
     dnf = models.PositiveIntegerField(default=0)
 
     class Meta:
         verbose_name_plural = "progress"
-        constraints = [models.UniqueConstraint(fields=["test", "entry"], name="progress_once")]
+        constraints = [models.UniqueConstraint(fields=["test", "entry"], name="progress_once", nulls_distinct=False)]
 
     def __str__(self) -> str:
         return f"{self.entry}, {self.test}: {self.counted}"

@@ -12,7 +12,7 @@ def _counts(chosen: QuerySet[Run]) -> list[dict[str, int]]:
     """Counts of runs at the scored setting, by test and entry."""
     valid = Q(state=Run.State.VALID)
     return list(
-        chosen.filter(specimen__isnull=False, setting=F("test__setting"))
+        chosen.filter(setting=F("test__setting"))
         .values("test_id", entry_id=F("specimen__version__entry_id"))
         .annotate(
             counted=Count("id", filter=valid & Q(result__value__isnull=False)),
@@ -25,10 +25,9 @@ def _counts(chosen: QuerySet[Run]) -> list[dict[str, int]]:
 
 def update(run: Run) -> None:
     """Count anew for the run's test and entry; inside the transaction that changed it."""
-    if run.specimen is None:
-        return
-    entry = run.specimen.version.entry_id
-    for row in _counts(Run.objects.filter(test=run.test_id, specimen__version__entry=entry)):
+    of_test = Run.objects.filter(test=run.test_id)
+    same = of_test.filter(specimen__version__entry=run.specimen.version.entry_id) if run.specimen else of_test.filter(reference__isnull=False)
+    for row in _counts(same):
         Progress.objects.update_or_create(test_id=row.pop("test_id"), entry_id=row.pop("entry_id"), defaults=row)
 
 

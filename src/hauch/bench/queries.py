@@ -64,8 +64,8 @@ MOST_CHOICES = 100
 class Plan:
     """What the rules still ask for: the next runs, how many in all, and what there is to run.
 
-    ``specimens`` is empty when there are more than `MOST_CHOICES`; ``references`` holds the active one by test;
-    ``counts`` the runs that count by test and entry.
+    ``specimens`` holds all that can be run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due
+    and the one asked for; ``references`` the active one by test; ``counts`` the runs that count by test and entry.
     """
 
     due: list[Due]
@@ -87,55 +87,47 @@ def dnf_entries(round: Round) -> dict[int, Run]:
     return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
 
 
-def plan_of(round: Round, limit: int = 12) -> Plan:
-    """What is due next, test by test. Did-not-finish and withdrawn entries are out, broken specimens too."""
+def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
+    """What is due next, test by test. Did-not-finish and withdrawn entries are out, broken specimens too.
+
+    Parameters
+    ----------
+    round : the round
+    limit : how many due runs to name
+    also : a specimen to have in the plan besides those that are due
+    """
     tests = list(round.tests.select_related("rig", "setting"))
     for test in tests:
         test.round = round
     counts: dict[tuple[int, int], int] = {}
-    out = set()
+    out, referenced = set(), set()
     for test_pk, entry, counted, dnf in Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "counted", "dnf"):
+        if entry is None:
+            referenced |= {test_pk} if counted else set()
+            continue
         counts[test_pk, entry] = counted
         if dnf:
             out.add(entry)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
-    some = list(ready.select_related("version__entry")[: MOST_CHOICES + 1])
-    many = len(some) > MOST_CHOICES
-    rows = ready.values_list("pk", "version__entry_id") if many else [(s.pk, s.version.entry_id) for s in some]
+    rows = list(ready.values_list("pk", "version__entry_id"))
+    many = len(rows) > MOST_CHOICES
     newest = {entry: pk for pk, entry in rows if entry not in out}
-    active = TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type")
-    references = {row.test_id: row.specimen for row in active}
-    wanted: list[tuple[Test, int, int]] = []
+    references = {
+        row.test_id: row.specimen for row in TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type")
+    }
+    wanted: list[tuple[Test, int | None, int]] = []
     total = 0
     for test in tests:
         missing = sorted((counts.get((test.pk, entry), 0), order, pk) for order, (entry, pk) in enumerate(newest.items()))
         missing = [item for item in missing if item[0] < test.repeats]
         total += sum(test.repeats - count for count, _, _ in missing)
+        if missing and test.pk in references and test.pk not in referenced:
+            wanted.append((test, None, 1))  # the reference goes first
         wanted += [(test, pk, count + 1) for count, _, pk in missing[: max(limit - len(wanted), 0)]]
-    if many:
-        some = list(Specimen.objects.filter(pk__in={pk for _, pk, _ in wanted}).select_related("version__entry"))
-    specimens = {specimen.pk: specimen for specimen in some}
-    due = _with_references([Due(test, specimens[pk], None, repeat) for test, pk, repeat in wanted], references)[:limit]
-    return Plan(due, total, tests, [] if many else list(specimens.values()), references, counts, many)
-
-
-def _with_references(due: list[Due], references: dict[int, ReferenceSpecimen]) -> list[Due]:
-    """The reference goes first in a test in which it was never run."""
-    tests = {item.test.pk: item.test for item in due if item.test.pk in references}
-    ran = (
-        set(
-            Run.objects.filter(test__in=tests, reference__isnull=False, state=Run.State.VALID, result__value__isnull=False)
-            .values_list("test_id", flat=True)
-            .distinct()
-        )
-        if tests
-        else set()
-    )
-    out: list[Due] = []
-    for item in due:
-        if item.test.pk in tests and item.test.pk not in ran:
-            out.append(Due(item.test, None, references[item.test.pk], 1))
-            ran.add(item.test.pk)
-        out.append(item)
-    return out
+    chosen = Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None}) if many else ready
+    specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}
+    due = [
+        Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted[:limit]
+    ]
+    return Plan(due, total, tests, list(specimens.values()), references, counts, many)

@@ -10,6 +10,7 @@ import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
+from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -78,10 +79,13 @@ def last_room(round: Round) -> Room | None:
     return Room(run.temperature, run.pressure, run.humidity)
 
 
-def reference_band(test: Test) -> tuple[float, float] | None:
-    """The reference's figure in a test and its 95 % half-width: mean of its last runs, without the rig's own doubt."""
-    rows = runs().filter(test=test, setting=test.setting_id, reference__isnull=False, state=Run.State.VALID, result__value__isnull=False)
-    values = list(rows.order_by("-started_at").values_list("result__value", flat=True)[:8])
+SHOWN_REPEATS = 12
+BAND_OF = 8
+"""How many of the last reference runs make the band."""
+
+
+def band_of(values: list[float]) -> tuple[float, float] | None:
+    """Mean of reference figures and the 95 % half-width from their scatter, without the rig's own doubt."""
     if not values:
         return None
     mean = sum(values) / len(values)
@@ -92,19 +96,16 @@ def reference_band(test: Test) -> tuple[float, float] | None:
 
 
 def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict[str, Any] | None:
-    """Data of the repeats chart: earlier runs of the subject over the reference."""
+    """Data of the repeats chart: runs of the subject over the last runs of the reference."""
     rows = runs().filter(test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False)
-    if subject.specimen is not None:
-        rows = rows.filter(specimen__version__entry=subject.specimen.version.entry_id)
-    else:
-        rows = rows.filter(reference=subject.reference)
+    mine = Q(specimen__version__entry=subject.specimen.version.entry_id) if subject.specimen else Q(reference=subject.reference)
+    found = list(rows.filter(mine | Q(reference__isnull=False)).select_related("result").order_by("-started_at")[: 5 * SHOWN_REPEATS])
+    band = band_of([run.result.value for run in found if run.reference_id is not None][:BAND_OF])
+    own = [run for run in found if (subject.specimen is None and run.reference_id == subject.reference.pk) or (subject.specimen and run.specimen_id)]
     points = [
-        {"label": f"run {pk}", "value": value, "expanded": 2 * own, "this": pk == this}
-        for pk, value, own in (
-            (r.pk, r.result.value, own_u(r.result.parts)) for r in rows.select_related("result").order_by("-started_at")[:12][::-1]
-        )
+        {"label": f"run {run.pk}", "value": run.result.value, "expanded": 2 * own_u(run.result.parts), "this": run.pk == this}
+        for run in reversed(own[:SHOWN_REPEATS])
     ]
-    band = reference_band(test)
     if not points and band is None:
         return None
     return {"kind": test.how.kind, "points": points, "reference": band}
@@ -146,12 +147,13 @@ def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, An
 def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     """Take a run by hand: readings on the left, what came before on the right."""
     round = round_for(request.user, slug, "run.record")
-    plan = plan_of(round, 5)
+    choice = request.GET.get("subject", "")
+    plan = plan_of(round, 5, int(choice[1:]) if choice[:1] == "s" and choice[1:].isdigit() else None)
     test = plan.test(test_pk)
     if test is None:
         raise Http404("There is no such test in this round.")
     try:
-        subject = subject_of(round, request.GET.get("subject", ""), plan)
+        subject = subject_of(round, choice, plan)
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect("bench:overview", slug)
@@ -182,7 +184,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     context = {
         "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
-        "reference": plan.references.get(test.pk), "choice": request.GET["subject"], "due": plan.due, "kind": test.how.kind,
+        "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind,
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -263,12 +265,13 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
         .order_by("started_at", "pk")
     )
+    chart = repeats_chart(run.test, subject, run.pk)
     order = list(around.values_list("pk", flat=True))
     index = order.index(run.pk)
     context = {
         "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
-        "doubt": doubt_split(result.parts) if result else [], "chart": repeats_chart(run.test, subject, run.pk),
-        "traces": _traces(run, result.marks if result else []), "may_void": allowed(request.user, "run.void", round),
+        "doubt": doubt_split(result.parts) if result else [], "chart": chart,
+        "traces": _traces(run, result.marks if result else [], chart["reference"] if chart else None), "may_void": allowed(request.user, "run.void", round),
         "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
         "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
     }  # fmt: skip
@@ -294,13 +297,12 @@ def _reading_rows(run: Run) -> list[dict[str, Any]]:
     return list(rows.values())
 
 
-def _traces(run: Run, marks: list[list[Any]]) -> list[dict[str, Any]]:
+def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) -> list[dict[str, Any]]:
     if run.recording is None:
         return []
     times, channels = run.recording.arrays()
     if not times.size:
         return []
-    band = reference_band(run.test)
     used = [key for key in channels_of(run.test.how) if key in channels]
     charts = []
     for key in used:

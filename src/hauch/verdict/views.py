@@ -114,7 +114,7 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     context = {
         "round": round, "entry": found, "row": row if allowed(request.user, "verdict.view_early", round) else None, "rules": rules, "gains": gains, "cells": cells,
         "versions": found.versions.prefetch_related("specimens"), "doubt": queries.doubt(row) if row else 0,
-        "runs": runs().with_names().filter(test__round=round, specimen__version__entry=found).order_by("test__order", "started_at")[:60],
+        "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
         "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
     }  # fmt: skip

@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
 from hauch.entries.models import Entry
 from hauch.people.permissions import allowed
@@ -31,7 +32,8 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
         row |= {"opening": opening(rules, first[:2]), "standing": stored}
     if allowed(request.user, "bench.view", round):
         plan = plan_of(round, 4)
-        without = runs().filter(test__round=round, state="valid", result__value__isnull=True).with_names()[:5]
+        missing = Result.objects.filter(value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests)
+        without = runs().with_names().filter(pk__in=list(missing.values_list("run_id", flat=True)[:5]))
         row |= {"due": plan.due, "total": plan.total, "without": list(without)}
     return row
 
