@@ -142,7 +142,12 @@ class Run(models.Model):
                 violation_error_message="Room temperature, air pressure and humidity are missing or cannot be.",
             ),
         ]  # fmt: skip
-        indexes = [models.Index(fields=["test", "started_at"]), models.Index(fields=["specimen", "test"]), models.Index(fields=["created_at"])]
+        indexes = [
+            models.Index(fields=["test", "started_at"]),
+            models.Index(fields=["specimen", "test"]),
+            models.Index(fields=["created_at"]),
+            models.Index(fields=["started_at"]),
+        ]
 
     def __str__(self) -> str:
         return f"{self.subject}, {self.test.label}, repeat {self.replicate}"

@@ -41,7 +41,7 @@ def overview(request: HttpRequest, slug: str) -> HttpResponse:
     """What is due next, and what was run last."""
     round = round_for(request.user, slug, "bench.view")
     plan = plan_of(round)
-    recent = runs().with_names().filter(test__round=round).order_by("-started_at", "-pk")
+    recent = runs().with_names().filter(test__in=plan.tests).order_by("-started_at", "-pk")
     page = Paginator(recent, PAGE).get_page(request.GET.get("page"))
     context = {
         "round": round,

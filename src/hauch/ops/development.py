@@ -29,6 +29,7 @@ def throwaway() -> Iterator[dict[str, str]]:
     cluster = Cluster(folder / "pg", secrets.token_urlsafe(16), fast=True)
     try:
         cluster.start()
+        cluster.ensure_database()
         yield {
             **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40), "HAUCH_TESTING": "1",
             "DJANGO_SETTINGS_MODULE": "hauch.web.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",

@@ -17,7 +17,7 @@ from hauch.rounds.queries import current_rules, round_for
 from hauch.verdict import actions, queries
 from hauch.verdict.models import Standing, StandingRow
 
-PAGE = 50
+PAGE = 30
 
 
 def standing(request: HttpRequest, slug: str) -> HttpResponse:

@@ -33,7 +33,7 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
     if allowed(request.user, "bench.view", round):
         plan = plan_of(round, 4)
         missing = Result.objects.filter(value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests)
-        without = runs().with_names().filter(pk__in=list(missing.values_list("run_id", flat=True)[:5]))
+        without = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
         row |= {"due": plan.due, "total": plan.total, "without": list(without)}
     return row
 

@@ -1,0 +1,89 @@
+"""Pictures of the main views at 1280x800, from the demo data. Run by `./hauch screenshots`."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import django
+
+django.setup()
+
+from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY  # noqa: E402
+from django.contrib.sessions.backends.db import SessionStore  # noqa: E402
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase  # noqa: E402
+from django.test.runner import DiscoverRunner  # noqa: E402
+from playwright.sync_api import sync_playwright  # noqa: E402
+
+from hauch.bench.models import Run  # noqa: E402
+from hauch.core.rig import Bench, Loft140  # noqa: E402
+from hauch.exchange.demo import load_demo  # noqa: E402
+from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
+from hauch.people.models import User  # noqa: E402
+
+HERE = Path(__file__).parent
+
+
+def logger_file(folder: str) -> Path:
+    """A logger's file for the preview, from the virtual bench."""
+    times, channels = Bench().hot_block(Loft140, "picture", 1.0)
+    lines = ["Zeit [s];Temp. Prüfkörper [°C];Raumtemp. [°C];Drehzahl [1/min]"]
+    rows = zip(times, channels["load_temperature"], channels["room_temperature"], channels["speed"], strict=True)
+    lines += [f"{t:.0f};{a:.2f};{b:.2f};{c:.0f}".replace(".", ",") for t, a, b, c in rows]
+    path = Path(folder) / "loft-logger.csv"
+    path.write_text("\n".join(lines), encoding="cp1252")
+    return path
+
+
+class Pictures(StaticLiveServerTestCase):
+    def runTest(self):  # noqa: N802
+        for username, (name, _) in DEMO_PEOPLE.items():
+            add_person(username, name, staff=username == "runa")
+        demo = load_demo()
+        entry = demo.entries.get(name="Distel")
+        kamm = demo.entries.get(name="Kamm").versions.last().specimens.last()
+        run = Run.objects.filter(test__key="rise", result__marks__0__isnull=False, state="valid").first()
+        base = f"/rounds/{demo.slug}"
+        views = {
+            "home": "/", "brief": f"{base}/brief/", "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
+            "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/", "stores": "/stores/",
+        }  # fmt: skip
+        with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
+            page = self.signed_in(browser, "light")
+            for name, path in views.items():
+                page.goto(self.live_server_url + path)
+                self.take(page, name)
+            page.goto(f"{self.live_server_url}{base}/bench/")
+            page.set_input_files("#log", logger_file(folder))
+            page.get_by_role("button", name="Look into it").click()
+            self.take(page, "preview")
+            page = self.signed_in(browser, "dark")
+            page.goto(f"{self.live_server_url}{base}/bench/tests/{demo.tests.first().pk}/?subject=s{kamm.pk}")
+            for value in ("15,4", "15,5", "15,3"):
+                page.keyboard.type(value)
+                page.keyboard.press("Space")
+            self.take(page, "capture")
+            browser.close()
+
+    def signed_in(self, browser, scheme):
+        user = User.objects.get(username="runa")
+        session = SessionStore()
+        session[SESSION_KEY], session[HASH_SESSION_KEY] = str(user.pk), user.get_session_auth_hash()
+        session[BACKEND_SESSION_KEY] = "django.contrib.auth.backends.ModelBackend"
+        session.save()
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=scheme, reduced_motion="reduce")
+        context.add_cookies([{"name": "sessionid", "value": session.session_key, "url": self.live_server_url}])
+        return context.new_page()
+
+    def take(self, page, name):
+        page.wait_for_load_state("networkidle")
+        page.wait_for_selector("[data-chart]:not([data-drawn=yes])", state="detached")
+        page.screenshot(path=HERE / f"{name}.png")
+        print(f"docs/screenshots/{name}.png", flush=True)
+
+
+if __name__ == "__main__":
+    runner = DiscoverRunner(verbosity=1, interactive=False)
+    runner.setup_databases()  # thrown away with its cluster
+    raise SystemExit(0 if runner.run_suite(runner.test_suite([Pictures()])).wasSuccessful() else 1)
