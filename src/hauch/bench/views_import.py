@@ -26,8 +26,8 @@ from hauch.people.models import User
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
 
-BY_HAND = ("background_level",)
-"""Channels that a log seldom holds and that may be typed beside it."""
+BY_HAND = {"background_level": "sound_level"}
+"""Channels that a log seldom holds and that may be typed beside it, by the channel that they go with."""
 SHOWN_ROWS = 4
 
 
@@ -89,7 +89,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
         "many": plan.many,
         "subject": request.POST.get("subject") or request.GET.get("subject", ""), "tests": [(t, str(t.pk) in chosen) for t in tests],
         "extra": [{"key": key, "label": CHANNELS[key].label, "unit": KINDS[CHANNELS[key].kind].shown[units], "value": " ".join(request.POST.getlist(f"r-{key}"))}
-                  for key in BY_HAND if key not in {c.channel for c in mapping}],
+                  for key, beside in BY_HAND.items() if beside in {c.channel for c in mapping} - {key}],
         "rows": [table.cells(line) for line in table.lines[:SHOWN_ROWS]], "count": len(table.lines),
         "slashes": any("/" in cell for cell in table.cells(table.lines[0])) if table.lines else False,
         "elapsed": any(c.channel == TIME and c.unit for c in mapping),
@@ -135,7 +135,7 @@ def _import(
     """Import, or say in sentences why not."""
     user: User = request.user
     room = form.room()
-    extra, problems = typed_readings(_split(request), BY_HAND, user.units)
+    extra, problems = typed_readings(_split(request), tuple(BY_HAND), user.units)
     if problems or not form.is_valid():
         return None, problems
     try:

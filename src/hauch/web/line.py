@@ -37,6 +37,7 @@ def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
     steps = Progress.objects.filter(test__round=OuterRef("pk")).annotate(_=F("test__round"))
+    prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round"))
     racing = steps.filter(entry__state=Entry.State.IN)
     return (
         Round.objects.filter(pk=round.pk)
@@ -44,18 +45,16 @@ def counts(round: Round) -> dict[str, int]:
             rules_number=Coalesce(Subquery(RuleVersion.objects.filter(round=OuterRef("pk")).order_by("-number").values("number")[:1]), 0),
             in_=_count(entries.filter(state=Entry.State.IN), Count("pk")),
             withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
-            specimens=_count(Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round")), Count("pk")),
-            ready=_count(
-                Specimen.objects.filter(version__entry__round=OuterRef("pk")).exclude(state=Specimen.State.PRINTED).annotate(_=F("version__entry__round")),
-                Count("pk"),
-            ),
+            specimens=_count(prints, Count("pk")),
+            ready=_count(prints.filter(state=Specimen.State.READY), Count("pk")),
+            broken=_count(prints.filter(state=Specimen.State.BROKEN), Count("pk")),
             asked=_count(Test.objects.filter(round=OuterRef("pk")).annotate(_=F("round")), Sum("repeats")),
             done=_count(racing, Sum("counted")),
             dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
             no_result=_count(steps, Sum("missing")),
             stale=_count(Standing.objects.filter(rules__round=OuterRef("pk"), stale=True).annotate(_=F("rules__round")), Count("pk")),
         )
-        .values("rules_number", "in_", "withdrawn", "specimens", "ready", "asked", "done", "dnf", "no_result", "stale")
+        .values("rules_number", "in_", "withdrawn", "specimens", "ready", "broken", "asked", "done", "dnf", "no_result", "stale")
         .get()
     )  # fmt: skip
 
@@ -70,7 +69,10 @@ def stations(round: Round, user) -> list[Station]:
     if n["no_result"]:
         bench += f", {n['no_result']} without result"
     entries = f"{n['in_']} in" + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
-    workshop = "all ready" if n["specimens"] and n["ready"] == n["specimens"] else f"{n['ready']} of {n['specimens']} ready"
+    whole = n["specimens"] - n["broken"]
+    workshop = ("all ready" if whole and n["ready"] == whole else f"{n['ready']} of {whole} ready") + (
+        f", {n['broken']} broken" if n["broken"] else ""
+    )
     verdict = "published" if round.is_published else "being computed" if n["stale"] else "provisional" if n["done"] else "too early"
     benchable, early = allowed(user, "bench.view", round), allowed(user, "verdict.view_early", round)
     at = lambda name: reverse(name, args=[round.slug])  # noqa: E731
@@ -79,7 +81,7 @@ def stations(round: Round, user) -> list[Station]:
             "brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)
         ),
         Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0)),
-        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / n["specimens"] if n["specimens"] else 0.0),
+        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / whole if whole else 0.0),
         Station("bench", "Bench", at("bench:overview"), bench, done / wanted if wanted else 0.0, bool(n["no_result"]), benchable),
         Station(
             "verdict",

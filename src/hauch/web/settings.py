@@ -145,6 +145,7 @@ LOGGING = {
     "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "ERROR" if TESTING else "WARNING"},
+    "loggers": {"django.request": {"level": "ERROR" if TESTING else "WARNING"}},
 }
 
 PROCRASTINATE_AUTODISCOVER_MODULE_NAME = "jobs"
