@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from contextlib import suppress
 from pathlib import Path
 
 from hauch.ops.cluster import free_port
@@ -18,6 +19,8 @@ from hauch.ops.errors import CannotGoOn
 
 DEFAULT_PORT = 8440
 MOST_RESTARTS = 5
+STEADY_AFTER = 60.0
+"""Seconds after which a child that dies has not died at once."""
 
 
 def say(text: str) -> None:
@@ -76,9 +79,11 @@ class Supervisor:
         self.environment = {**os.environ, **environment}
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.restarts = dict.fromkeys(self.commands, 0)
+        self.started = dict.fromkeys(self.commands, 0.0)
 
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
+        self.started[name] = time.monotonic()
         self.children[name] = subprocess.Popen(self.commands[name], env=self.environment, start_new_session=True)
 
     def check(self) -> None:
@@ -86,7 +91,9 @@ class Supervisor:
         for name, child in list(self.children.items()):
             if child.poll() is None:
                 continue
-            self.restarts[name] += 1
+            end_group(child.pid)
+            lived_long = time.monotonic() - self.started[name] > STEADY_AFTER
+            self.restarts[name] = 1 if lived_long else self.restarts[name] + 1
             if self.restarts[name] > MOST_RESTARTS:
                 raise CannotGoOn(f"The {name} keeps stopping (exit {child.returncode}). See the lines above.")
             say(f"The {name} stopped (exit {child.returncode}); starting it again.")
@@ -102,8 +109,15 @@ class Supervisor:
             try:
                 child.wait(max(0.1, deadline - time.monotonic()))
             except subprocess.TimeoutExpired:
-                os.killpg(child.pid, signal.SIGKILL)
-                child.wait()
+                pass
+            end_group(child.pid)
+            child.wait()
+
+
+def end_group(leader: int) -> None:
+    """End what is left of a child's own session, such as web processes whose parent was killed and which still hold the port."""
+    with suppress(ProcessLookupError):
+        os.killpg(leader, signal.SIGKILL)
 
 
 def wait_until_healthy(port: int, supervisor: Supervisor, seconds: float = 30) -> dict[str, object]:

@@ -1,0 +1,109 @@
+"""The ground under the application: ports, secrets, the supervisor."""
+
+import os
+import socket
+import stat
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from hauch.ops.__main__ import parser
+from hauch.ops.cluster import free_port
+from hauch.ops.data import DataFolder
+from hauch.ops.errors import CannotGoOn
+from hauch.ops.start import Supervisor
+
+
+class PortTests(unittest.TestCase):
+    def test_a_port_in_use_is_left_alone(self):
+        with socket.socket() as other:
+            other.bind(("127.0.0.1", 0))
+            other.listen()
+            taken = other.getsockname()[1]
+            self.assertNotEqual(free_port(taken), taken)
+
+    def test_a_free_port_is_taken_as_wished(self):
+        wished = free_port()
+        self.assertEqual(free_port(wished), wished)
+
+
+class DataFolderTests(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+
+    def test_secrets_are_made_once_and_closed(self):
+        data = DataFolder(self.folder / "new")
+        self.assertEqual(data.secret("key"), data.secret("key"))
+        self.assertEqual(stat.S_IMODE(os.stat(data.path / "key").st_mode), 0o600)
+        self.assertNotEqual(DataFolder(self.folder / "other").secret("key"), data.secret("key"))
+
+    def test_two_at_once_are_refused(self):
+        data = DataFolder(self.folder)
+        with data.lock(), self.assertRaisesRegex(CannotGoOn, "runs already"):
+            DataFolder(self.folder).lock()
+
+    def test_a_folder_that_cannot_be_made(self):
+        (self.folder / "file").write_text("")
+        with self.assertRaisesRegex(CannotGoOn, "Choose another with --data"):
+            DataFolder(self.folder / "file" / "below")
+
+
+class SupervisorTests(unittest.TestCase):
+    """With small stand-ins for web server and worker."""
+
+    def supervise(self, code):
+        supervisor = Supervisor(0, {})
+        supervisor.commands = {"child": [sys.executable, "-c", code]}
+        supervisor.restarts, supervisor.started = {"child": 0}, {"child": 0.0}
+        supervisor.start("child")
+        self.addCleanup(supervisor.stop)
+        return supervisor
+
+    def wait_for(self, condition):
+        deadline = time.monotonic() + 10
+        while not condition():
+            self.assertLess(time.monotonic(), deadline)
+            time.sleep(0.05)
+
+    def test_a_killed_child_is_started_again_and_its_orphans_end(self):
+        note = Path(tempfile.mkdtemp()) / "pid"
+        code = f"import subprocess, time, sys; p = subprocess.Popen(['sleep', '60']); open({str(note)!r}, 'w').write(str(p.pid)); time.sleep(60)"
+        supervisor = self.supervise(code)
+        self.wait_for(lambda: note.exists() and note.read_text())
+        orphan, first = int(note.read_text()), supervisor.children["child"].pid
+        supervisor.children["child"].kill()
+        self.wait_for(lambda: supervisor.children["child"].poll() is not None)
+        supervisor.check()
+        self.assertNotEqual(supervisor.children["child"].pid, first)
+        self.wait_for(lambda: not Path(f"/proc/{orphan}").exists() or "Z" in Path(f"/proc/{orphan}/stat").read_text().split(")")[1][:3])
+
+    def test_a_child_that_keeps_dying_is_given_up(self):
+        supervisor = self.supervise("raise SystemExit(3)")
+        with self.assertRaisesRegex(CannotGoOn, r"keeps stopping \(exit 3\)"):
+            for _ in range(200):
+                supervisor.check()
+                time.sleep(0.05)
+
+    def test_stop_ends_a_child_that_does_not_listen(self):
+        supervisor = self.supervise("import signal, time; signal.signal(signal.SIGTERM, signal.SIG_IGN); time.sleep(60)")
+        time.sleep(0.5)
+        supervisor.stop()
+        self.assertIsNotNone(supervisor.children["child"].returncode)
+
+
+class CommandLineTests(unittest.TestCase):
+    def test_options_and_unknown_commands(self):
+        options = parser().parse_args(["start", "--no-demo", "--port", "9000", "--data", "/tmp/x"])
+        self.assertEqual((options.no_demo, options.port, options.data), (True, 9000, Path("/tmp/x")))
+        done = subprocess.run([sys.executable, "-m", "hauch.ops", "dance"], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("invalid choice: 'dance'", done.stderr)
+
+    def test_maintenance_without_an_installation_says_what_to_do(self):
+        folder = tempfile.mkdtemp()
+        done = subprocess.run([sys.executable, "-m", "hauch.ops", "recompute", "--data", folder], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("Run ./hauch start first", done.stderr)
