@@ -100,6 +100,13 @@ class Cluster:
             return None
         return int((self.folder / "postmaster.pid").read_text().split("\n")[3])
 
+    def alive(self) -> bool:
+        """Whether the server's process is there; cheap enough to ask all the time."""
+        try:
+            return Path(f"/proc/{(self.folder / 'postmaster.pid').read_text().split()[0]}").exists()
+        except (OSError, IndexError):
+            return False
+
     def start(self) -> None:
         """Start the cluster on a free port, or take it over if it still runs."""
         self.create()

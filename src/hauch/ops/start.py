@@ -13,7 +13,7 @@ import urllib.request
 from contextlib import suppress
 from pathlib import Path
 
-from hauch.ops.cluster import free_port
+from hauch.ops.cluster import Cluster, free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
 
@@ -28,7 +28,7 @@ def say(text: str) -> None:
     print(text, flush=True)
 
 
-def prepare(data: DataFolder, *, demo: bool) -> tuple[object, dict[str, str]]:
+def prepare(data: DataFolder, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
     """Start the cluster and bring database and static files up to date."""
     import django
     from django.core.management import call_command
@@ -155,12 +155,23 @@ def start(data_path: Path | None, port: int | None, demo: bool) -> None:
             _greet(data, chosen, time.monotonic() - began)
         while not stopping:
             time.sleep(0.2)
+            if not cluster.alive():
+                _bring_back(cluster)
             supervisor.check()
     finally:
         say("Stopping.")
         supervisor.stop()
-        cluster.stop()  # type: ignore[attr-defined]
+        cluster.stop()
         held.close()
+
+
+def _bring_back(cluster: Cluster) -> None:
+    """Start the database again after its process died; web server and worker find it on the port that they know."""
+    say("The database stopped; starting it again.")
+    port = cluster.port
+    cluster.start()
+    if cluster.port != port:
+        raise CannotGoOn(f"The database's port {port} was taken by another program meanwhile. Start Hauch again.")
 
 
 def _greet(data: DataFolder, port: int, seconds: float) -> None:
