@@ -106,10 +106,8 @@ class Supervisor:
                 child.send_signal(signal.SIGTERM)
         deadline = time.monotonic() + 6
         for child in self.children.values():
-            try:
+            with suppress(subprocess.TimeoutExpired):
                 child.wait(max(0.1, deadline - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                pass
             end_group(child.pid)
             child.wait()
 
