@@ -115,6 +115,20 @@ class ByHandTests(BrowserTests):
         page.keyboard.press("5")
         expect(page.get_by_text("Did not finish: two blades rub the frame")).to_be_visible()
 
+    def test_enter_on_a_focused_button_is_that_buttons(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        page.keyboard.type("15.8")
+        before = Run.objects.count()
+        page.get_by_role("button", name="Did not finish").focus()
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("dialog", name="Did not finish")).to_be_visible()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Undo").focus()
+        page.keyboard.press(" ")
+        expect(page.locator("tr.taken-row")).to_have_count(0)
+        self.assertEqual(Run.objects.count(), before)
+
     def test_phone_and_dark(self):
         page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
         self.sign_in("operator", page)

@@ -59,6 +59,14 @@ class QuantityTests(unittest.TestCase):
         power = derive("P", "U I", lambda a, b: a * b, {"a": a, "b": b}, "W")
         self.assertAlmostEqual(power.u / power.value, math.hypot(0.01, 0.02), places=8)
 
+    def test_a_doubt_of_rounding_errors_alone_is_carried(self):
+        """Partial derivative of x^2 at 3 is 6, however small the doubt."""
+        for u in (1e-9, 1e-16, 1e-100):
+            q = derive("square", "x2", lambda x: x * x, {"x": measured(3.0, "", [(own("x"), u)])}, "")
+            self.assertAlmostEqual(q.u, 6 * u, delta=1e-5 * u)
+        nothing = derive("square", "x2", lambda x: x * x, {"x": measured(0.0, "", [(own("x"), 5e-324)])}, "")
+        self.assertEqual(nothing.u, 0.0)
+
     def test_working_lists_each_step_once(self):
         a = measured(2.0, "m", [(own("a"), 0.1)])
         twice = derive("twice", "2 a", lambda a: 2 * a, {"a": a}, "m", "by hand")

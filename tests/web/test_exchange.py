@@ -99,6 +99,10 @@ class ImportTests(TestCase):
             (lambda c: c["rigs"][0]["constants"].update(bore=[0.2, 0.0]), "with other constants"),
             (lambda c: c["runs"][0]["readings"][0].update(channel="aura"), "unknown channel “aura”"),
             (lambda c: c["runs"].append(c["runs"][0]), "cannot be read"),
+            (lambda c: c["runs"][0]["result"]["parts"].append(["x"]), "cannot be read"),
+            (lambda c: c["runs"][0]["result"]["parts"][0].__setitem__(5, "much"), "has no number"),
+            (lambda c: c["runs"][0]["result"]["working"][0].update(value="many"), "step of working"),
+            (lambda c: c["runs"][0]["result"]["working"][0]["inputs"].append(["x", None, ""]), "An input of"),
         ):
             with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
                 import_round(self.built.host, self.changed(change))

@@ -208,7 +208,7 @@ def import_round(user: User, data: bytes) -> Round:
             round = _Importer(user, bundle).run()
     except BundleRefused:
         raise
-    except (KeyError, TypeError, ValueError, AttributeError, ValidationError, IntegrityError) as problem:
+    except (LookupError, TypeError, ValueError, ArithmeticError, AttributeError, ValidationError, IntegrityError) as problem:
         raise BundleRefused(f"round.json cannot be read: {type(problem).__name__}: {str(problem)[:300]}") from problem
     record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
     return round
@@ -339,4 +339,22 @@ class _Importer:
                     raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
             Reading.objects.bulk_create(Reading(run=run, **self._values(Reading, reading)) for reading in row["readings"])
             if row["result"] is not None:
+                _check_result(row["result"])
                 Result.objects.create(run=run, **self._values(Result, row["result"]))
+
+
+def _check_result(result: dict[str, Any]) -> None:
+    """Doubt and working of a result must have the shape that pages and standings read."""
+    for key, name, scope, kind, dof, part in result["parts"]:
+        if not all(isinstance(text, str) for text in (key, name)) or scope not in {"common", "own"} or kind not in {"A", "B"}:
+            raise BundleRefused(f"A cause of doubt in round.json cannot be read: {str(key)[:60]}")
+        if not isinstance(part, (int, float)) or not isinstance(dof, (int, float, type(None))):
+            raise BundleRefused(f"The cause “{name[:60]}” in round.json has no number.")
+    for step in result["working"]:
+        if not isinstance(step["value"], (int, float)) or not all(
+            isinstance(step[field], str) for field in ("name", "formula", "unit", "source", "note")
+        ):
+            raise BundleRefused("A step of working in round.json cannot be read.")
+        for symbol, value, unit in step["inputs"]:
+            if not isinstance(value, (int, float)) or not isinstance(symbol, str) or not isinstance(unit, str):
+                raise BundleRefused(f"An input of “{step['name'][:60]}” in round.json cannot be read.")

@@ -44,6 +44,10 @@ class Bundle:
     tables: dict[str, str] = field(default_factory=dict)
 
 
+def _no_constant(name: str) -> float:
+    raise BundleRefused(f"round.json holds “{name}”, which is no number.")
+
+
 def write(bundle: Bundle) -> bytes:
     """Pack a bundle; the same content gives the same bytes."""
     content = {"schema": SCHEMA, "schema_version": SCHEMA_VERSION, **bundle.content}
@@ -76,7 +80,7 @@ def read(data: bytes) -> Bundle:
             raise BundleRefused("A file in the bundle unpacks to many times its size; it is not read.")
         if "round.json" not in archive.namelist():
             raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
-        content = json.loads(archive.read("round.json"))
+        content = json.loads(archive.read("round.json"), parse_constant=_no_constant)
         if not isinstance(content, dict) or content.get("schema") != SCHEMA:
             raise BundleRefused("round.json does not describe a round.")
         version = content.get("schema_version")

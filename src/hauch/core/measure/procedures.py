@@ -101,7 +101,7 @@ def _air_speed(run: RunInput) -> Quantity:
         return derive(
             "Hot wire to the room's air", "v = v_ind ρ₀ / ρ", lambda v, rho, rho_0: v * rho_0 / rho,
             {"v": speed, "rho": run.density(), "rho_0": exact(meter.calibration_density, "kg/m3")}, "m/s",
-            "a hot wire indicates mass flow, ISO 5801:2017 annex on thermal anemometers", symbols={"v": "v_ind", "rho": "ρ", "rho_0": "ρ₀"},
+            "a hot wire indicates mass flux ρ v: L. V. King, Phil. Trans. R. Soc. A 214 (1914) 373", symbols={"v": "v_ind", "rho": "ρ", "rho_0": "ρ₀"},
         )  # fmt: skip
     return speed
 
@@ -168,7 +168,7 @@ def sound_level(run: RunInput) -> Quantity:
     return derive(
         "To the reporting distance", "L − 20 lg (r / r₀)", lambda L, r0, r: at_distance(L, r0, r),
         {"L": level, "r0": run.constant("distance", "distance of the sound level meter", "m"), "r": exact(run.reporting_distance, "m")}, "dB(A)",
-        "ISO 3744:2010, annex: small source, free field assumed", symbols={"r0": "r₀"},
+        "inverse square law: small source, free field assumed", symbols={"r0": "r₀"},
     )  # fmt: skip
 
 

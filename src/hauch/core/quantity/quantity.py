@@ -179,7 +179,7 @@ def derive(
     Notes
     -----
     First order in the inputs (GUM eq. 10 with 5.2.2 for shared causes); partial derivatives by central differences
-    of 1e-3 standard uncertainties (GUM 5.1.3 note 2), so that they hold for any formula. Valid while the formula is close to straight
+    of 1e-3 standard uncertainties or 1e-7 of the value, whichever is more (GUM 5.1.3 note 2), so that they hold for any formula. Valid while the formula is close to straight
     over one standard uncertainty.
     """
     symbols = symbols or {}
@@ -190,8 +190,11 @@ def derive(
         u = q.u
         if u == 0:
             continue
-        step = 1e-3 * u
+        # At least what the value itself resolves: a doubt of rounding errors alone must not become a division by zero.
+        step = max(1e-3 * u, 1e-7 * abs(values[key]))
         above, below = values[key] + step, values[key] - step
+        if above == below:
+            continue
         slope = (function(**{**values, key: above}) - function(**{**values, key: below})) / (above - below)
         for cause, part in q.parts.items():
             parts[cause] = parts.get(cause, 0.0) + slope * part

@@ -4,7 +4,7 @@ This module shares no code with the reductions or the predictions that it is use
 
 References
 ----------
-Fan laws: ISO 5801:2017, 15.3. Sound of fans with speed, 50 lg n: VDI 3731-2:1990, 6.
+Fan laws: ISO 5801:2017, 15.3. Sound of fans with speed, 50 lg n: R. D. Madison, Fan Engineering, 5th edition, 1949.
 """
 
 from __future__ import annotations

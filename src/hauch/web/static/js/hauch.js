@@ -12,6 +12,8 @@
     if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
     if (event.key === "Escape" && typing(event.target)) return event.target.blur();
     if (typing(event.target) || document.querySelector("dialog[open]")) return;
+    // Enter and Space on a focused button or link belong to it, and to no key of the page.
+    if ((event.key === "Enter" || event.key === " ") && event.target.closest("a, button, summary, input, [role=button]")) return;
     const keyed = document.querySelector(`[data-key="${CSS.escape(event.key)}"]`);
     if (keyed) {
       event.preventDefault();
