@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from hauch.core.judge.reference import Runs, bridge_weights, compare, interpolation_weights
 from hauch.core.judge.standing import Term, score
 from hauch.core.measure.meter import Meter
-from hauch.core.measure.procedures import PROCEDURES, RunInput
+from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.measure.run import RunInput
 from hauch.core.quantity import Influence, derive, measured
 from hauch.core.rig import Bench, Loft140
 from hauch.core.trace.marks import spikes

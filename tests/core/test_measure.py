@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from hauch.core.measure import laws, tunnel
 from hauch.core.measure.channels import CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.meter import Meter, read
-from hauch.core.measure.procedures import PROCEDURES, NoResult, RunInput, channels_of, fed_by
+from hauch.core.measure.procedures import PROCEDURES, channels_of, fed_by
+from hauch.core.measure.run import NoResult, RunInput
 
 PLAIN = {key: Meter(key, key) for key in CHANNELS}
 

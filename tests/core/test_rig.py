@@ -8,7 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hauch.core.measure.meter import Meter
-from hauch.core.measure.procedures import PROCEDURES, RunInput
+from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.measure.run import RunInput
 from hauch.core.rig import Bench, Faults, Loft140, Shift
 
 

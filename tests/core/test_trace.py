@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from hauch.core.measure.meter import Meter
-from hauch.core.measure.procedures import NoResult
+from hauch.core.measure.run import NoResult
 from hauch.core.trace.marks import find_marks, spikes, stall_index, stretches
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import correlation_factor, fit_settling

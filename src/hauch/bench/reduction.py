@@ -7,7 +7,8 @@ from typing import Any
 
 from hauch.bench.models import Run
 from hauch.core import CORE_VERSION
-from hauch.core.measure.procedures import NoResult, RunInput, channels_of
+from hauch.core.measure.procedures import channels_of
+from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.trace.marks import Mark
 from hauch.core.trace.reduce import RISE_RESOLUTION, Reduced, steady_readings
 

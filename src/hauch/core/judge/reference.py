@@ -27,6 +27,8 @@ class Runs:
     time : moment of the run [s], shape (n,)
     own : standard uncertainty of the run's own causes other than scatter, in y, shape (n,)
     common : signed contributions of the common causes, in y, shape (n, K)
+    group : state of the rig in which the run was made, shape (n,); None where the rig had only one. Runs are compared
+        with reference runs of the same state only
     """
 
     subject: np.ndarray
@@ -34,6 +36,12 @@ class Runs:
     time: np.ndarray
     own: np.ndarray
     common: np.ndarray
+    group: np.ndarray | None = None
+
+    @property
+    def groups(self) -> np.ndarray:
+        """State of the rig of each run, shape (n,)."""
+        return np.zeros(self.y.size, dtype=int) if self.group is None else self.group
 
     @property
     def size(self) -> int:
@@ -57,6 +65,7 @@ class Comparison:
     bridges : specimen -> (difference to the base specimen in y, standard uncertainty, pairs)
     unbridged : specimens that no pair of runs ties to the base
     drift : change of the reference between first and last bracket in y, and its standard uncertainty
+    left_out : indices of the entry runs that nothing can be compared with
     """
 
     delta: np.ndarray
@@ -70,6 +79,7 @@ class Comparison:
     bridges: dict[int, tuple[float, float, int]] = field(default_factory=dict)
     unbridged: frozenset[int] = frozenset()
     drift: tuple[float, float] = (0.0, 0.0)
+    left_out: tuple[int, ...] = ()
 
     @property
     def u(self) -> np.ndarray:
@@ -99,20 +109,39 @@ def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: i
 
     Returns
     -------
-    weights, shape (specimens, m), and the number of pairs, shape (specimens,). A pair is a bracket in which both were run.
+    weights, shape (specimens, m), and the number of brackets in which each was run beside another that leads to the base,
+    shape (specimens,); 0 where none does.
+
+    Notes
+    -----
+    Least squares of specimen mean = level of the bracket + offset of the specimen, each specimen in each bracket counting
+    once. A chain (first beside second, later second beside third) ties the third to the first.
     """
-    weights = np.zeros((specimens, reference.size))
-    pairs = np.zeros(specimens, dtype=int)
-    for specimen in range(specimens):
-        if specimen == base:
+    levels = np.zeros((specimens, specimens))
+    runs = np.zeros((specimens, reference.size))
+    beside: list[set[int]] = [set() for _ in range(specimens)]
+    shared: list[set[int]] = []
+    for number in np.unique(bracket):
+        here = bracket == number
+        present = np.unique(reference.subject[here])
+        if present.size < 2:
             continue
-        both = [b for b in np.unique(bracket) if {specimen, base} <= set(reference.subject[bracket == b].tolist())]
-        pairs[specimen] = len(both)
-        for b in both:
-            of_it = (bracket == b) & (reference.subject == specimen)
-            of_base = (bracket == b) & (reference.subject == base)
-            weights[specimen, of_it] += 1 / (len(both) * of_it.sum())
-            weights[specimen, of_base] -= 1 / (len(both) * of_base.sum())
+        shared.append(set(present.tolist()))
+        centring = np.eye(present.size) - 1 / present.size
+        means = np.stack([(here & (reference.subject == s)) / np.sum(here & (reference.subject == s)) for s in present])
+        levels[np.ix_(present, present)] += centring
+        runs[present] += centring @ means
+        for s in present.tolist():
+            beside[s] |= shared[-1]
+    tied, frontier = {base}, {base}
+    while frontier:
+        frontier = set().union(*(beside[s] for s in frontier)) - tied
+        tied |= frontier
+    weights = np.zeros((specimens, reference.size))
+    rest = sorted(tied - {base})
+    if rest:
+        weights[rest] = np.linalg.solve(levels[np.ix_(rest, rest)], runs[rest])
+    pairs = np.array([sum(s in together for together in shared) if s in rest else 0 for s in range(specimens)])
     return weights, pairs
 
 
@@ -173,23 +202,18 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
 
     Notes
     -----
-    Own scatter is pooled over all entries and brackets, since three repeats alone say little about scatter. An entry
+    A state of the rig is compared within itself: its own brackets, its own interpolation; bridges between specimens hold
+    across states. Own scatter is pooled over all entries and brackets, since three repeats alone say little about scatter. An entry
     run whose nearest bracket holds only specimens without a bridge to the base is left out.
     """
     specimens = int(reference.subject.max(initial=base)) + 1
-    bracket = brackets(entries.time, reference.time)
+    bracket = _brackets_by_state(entries, reference)
     to_base, pairs = bridge_weights(reference, bracket, specimens, base)
     tied = (pairs > 0) | (np.arange(specimens) == base)
     usable = tied[reference.subject]
     if not usable.any():
         raise ValueError("no run of the reference, or of a specimen that is bridged to it")
-    kept = usable[_nearest(entries.time, reference.time)]
-    usable_bracket = np.unique(bracket[usable], return_inverse=True)[1]
-    weights = interpolation_weights(entries.time, reference.time[usable], usable_bracket)
-    if not usable.all():
-        among_all = np.zeros((entries.size, reference.size))
-        among_all[:, usable] = weights
-        weights = among_all
+    weights, kept = _weights_by_state(entries, reference, bracket, usable)
     one_of = np.eye(specimens)[reference.subject]
     if specimens > 1:
         weights = weights - weights @ one_of @ to_base
@@ -221,18 +245,52 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
         weights=entry_weights,
         bridges=bridges,
         unbridged=frozenset(np.flatnonzero(~tied & np.isin(np.arange(specimens), reference.subject)).tolist()),
-        drift=_drift(reference, one_of @ to_base, usable, usable_bracket, random),
+        drift=_drift(reference, one_of @ to_base, usable & (reference.groups == _in_order(reference)[-1]), bracket, random),
+        left_out=tuple(np.flatnonzero(~kept).tolist()),
     )
 
 
-def _drift(reference: Runs, bridge: np.ndarray, usable: np.ndarray, bracket: np.ndarray, random: np.ndarray) -> tuple[float, float]:
-    """Last bracket minus first, in y, with its standard uncertainty; specimens brought to the base first."""
-    if bracket.max() == 0:
+def _brackets_by_state(entries: Runs, reference: Runs) -> np.ndarray:
+    """Number of the bracket of each reference run over all states of the rig, shape (m,); brackets never span two states."""
+    number = np.zeros(reference.size, dtype=int)
+    first = 0
+    for state in _in_order(reference):
+        of_state = reference.groups == state
+        found = brackets(entries.time[entries.groups == state], reference.time[of_state])
+        number[of_state] = first + found
+        first += int(found.max()) + 1
+    return number
+
+
+def _in_order(runs: Runs) -> list[int]:
+    """States of the rig in the order in which they were first used."""
+    states = np.unique(runs.groups)
+    return sorted(states.tolist(), key=lambda state: (float(runs.time[runs.groups == state].min()), state))
+
+
+def _weights_by_state(entries: Runs, reference: Runs, bracket: np.ndarray, usable: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Weight of each reference run in each entry run's reference, shape (n, m), and which entry runs have one, shape (n,)."""
+    weights = np.zeros((entries.size, reference.size))
+    kept = np.zeros(entries.size, dtype=bool)
+    for state in _in_order(reference):
+        mine, theirs = entries.groups == state, reference.groups == state
+        if not mine.any() or not (theirs & usable).any():
+            continue
+        kept[mine] = usable[theirs][_nearest(entries.time[mine], reference.time[theirs])]
+        chosen = theirs & usable
+        number = np.unique(bracket[chosen], return_inverse=True)[1]
+        weights[np.ix_(mine, chosen)] = interpolation_weights(entries.time[mine], reference.time[chosen], number)
+    return weights, kept
+
+
+def _drift(reference: Runs, bridge: np.ndarray, chosen: np.ndarray, bracket: np.ndarray, random: np.ndarray) -> tuple[float, float]:
+    """Last bracket minus first of the rig's present state, in y, with its standard uncertainty; specimens brought to the base first."""
+    numbers = np.unique(bracket[chosen])
+    if numbers.size < 2:
         return 0.0, 0.0
     weights = np.zeros(reference.size)
-    index = np.flatnonzero(usable)
-    for number, sign in ((bracket.max(), 1.0), (0, -1.0)):
-        members = index[bracket == number]
+    for number, sign in ((numbers[-1], 1.0), (numbers[0], -1.0)):
+        members = np.flatnonzero(chosen & (bracket == number))
         weights[members] += sign / members.size
     weights = weights - weights @ bridge
     return float(weights @ reference.y), float(np.sqrt(np.sum((weights * random) ** 2)))

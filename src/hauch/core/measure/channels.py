@@ -47,6 +47,14 @@ CHANNELS: dict[str, Channel] = {
         Channel("power", "Electrical power", "power", 0.0, 10_000.0, ("power", "watt", "leistung")),
         Channel("speed", "Speed", "rotational_speed", 0.0, 120_000.0,
                 ("rpm", "fan speed", "drehzahl", "tach", "rotor speed", "speed")),
+        Channel("orifice_pressure", "Pressure across the orifice", "pressure", 0.0, 20_000.0, ("orifice", "blende", "flow dp")),
+        Channel("test_depression", "Depression at the test piece", "pressure", 0.0, 20_000.0, ("depression", "test pressure", "unterdruck")),
+        Channel("torque", "Shaft torque", "torque", -50.0, 50.0, ("torque", "drehmoment")),
+        Channel("tare_torque", "Torque without the part", "torque", -50.0, 50.0, ("tare",)),
+        Channel("scale_mass", "Scale", "mass", -100.0, 100.0, ("scale", "waage", "mass", "weight")),
+        Channel("fill_time", "Time to fill the bag", "time", 0.05, 3600.0, ("fill",)),
+        Channel("gap", "Hover gap", "length", 0.0, 0.2, ("gap", "spalt")),
+        Channel("panel_points", "Points of the panel", "points", 0.0, 100.0, ("panel", "points", "punkte")),
         Channel("throttle", "Throttle", "percent", 0.0, 100.0, ("throttle", "pwm", "duty", "stellung")),
     )
 }  # fmt: skip

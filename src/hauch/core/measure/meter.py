@@ -29,6 +29,11 @@ class Meter:
     accuracy, accuracy_share : half-width of the maker's limit, as an amount and as a share of the reading
     slope, offset : correction by calibration, true = slope * indicated + offset
     slope_u : standard uncertainty of the slope
+    centre, level_u : indicated value at which slope and level of the line are independent, and the line's standard
+        uncertainty there
+    low, high : range in which the maker's limits hold
+    calibration : identity of the calibration; the same one is a common cause of doubt in two runs, another is not
+    calibration_dof : degrees of freedom of the line
     principle : for air speed: ``"vane"``, ``"hot_wire"`` (indicates mass flow at ``calibration_density``) or ``"pitot"``
     calibration_density : air density [kg/m3] at which a hot wire was adjusted
     """
@@ -43,6 +48,12 @@ class Meter:
     slope_u: float = 0.0
     principle: str = ""
     calibration_density: float = 1.2
+    centre: float = 0.0
+    level_u: float = 0.0
+    calibration: str = ""
+    calibration_dof: float = math.inf
+    low: float = -math.inf
+    high: float = math.inf
 
 
 def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter, run: str, *, correlation: float = 1.0) -> Quantity:
@@ -81,27 +92,39 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     own.append((Influence(f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"), meter.resolution / math.sqrt(12)))
     formula = "L = 10 lg (1/n Σ 10^(Lᵢ/10))" if level else "x̄ = 1/n Σ xᵢ"
     source = "ISO 3744:2010 eq. 6" if level else "JCGM 100:2008, 4.2.1"
-    note = f"{values.size} readings, {values.min():.6g} to {values.max():.6g}"
+    note = f"{values.size} readings, {values.min():.6g} to {values.max():.6g}" + _out_of_range(values, meter)
     indicated = measured(mean, channel.unit, own).with_step(
         Step(f"{channel.label}: mean of readings", formula, (("n", float(values.size), ""),), mean, channel.unit, source, note)
     )
     limit = meter.accuracy + meter.accuracy_share * abs(mean)
+    line = f"meter:{meter.key}:{meter.calibration}" if meter.calibration else f"meter:{meter.key}"
+    dof = meter.calibration_dof
     zero = measured(
-        meter.offset, channel.unit, [(Influence(f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"), limit / math.sqrt(3))]
+        meter.offset,
+        channel.unit,
+        [
+            (Influence(f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"), limit / math.sqrt(3)),
+            (Influence(f"{line}:level", f"calibration of {meter.name}", "common", "B", dof), meter.level_u),
+        ],
     )
-    slope = measured(meter.slope, "", [(Influence(f"meter:{meter.key}:slope", f"calibration of {meter.name}", "common", "B"), meter.slope_u)])
+    slope = measured(meter.slope, "", [(Influence(f"{line}:slope", f"slope of the calibration of {meter.name}", "common", "B", dof), meter.slope_u)])
     if meter.slope == 1 and not zero.parts and meter.offset == 0 and not slope.parts:
         return indicated
+    # The line turns about its centre, so that the doubts of its slope and of its level are independent of each other.
     return derive(
         f"{channel.label}: {meter.name} corrected",
         "x = slope × x̄ + offset",
-        _line,
+        lambda x, slope, offset: meter.slope * x + offset + (slope - meter.slope) * (x - meter.centre),
         {"x": indicated, "slope": slope, "offset": zero},
         channel.unit,
-        "calibration of the meter; accuracy as a rectangular limit, JCGM 100:2008, 4.3.7",
+        "calibration of the meter, ISO/TS 28037:2010, 6; accuracy as a rectangular limit, JCGM 100:2008, 4.3.7",
         symbols={"x": "x̄"},
     )
 
 
-def _line(x: float, slope: float, offset: float) -> float:
-    return slope * x + offset
+def _out_of_range(values: np.ndarray, meter: Meter) -> str:
+    """A sentence on readings where the maker's limits no longer hold; empty where there are none."""
+    count = int(np.sum((values < meter.low) | (values > meter.high)))
+    if not count:
+        return ""
+    return f"; {count} outside the range of {meter.name} ({meter.low:g} to {meter.high:g}), where its limits do not hold"

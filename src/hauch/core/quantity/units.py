@@ -18,6 +18,7 @@ for definition in (
     "rev_per_minute = 1 / minute",
     "decibel_a = 1",
     "share_percent = 1",  # humidity and throttle stay in percent
+    "panel_point = 1",  # points that a judge gives
 ):
     registry.define(definition)
 
@@ -85,6 +86,17 @@ KINDS: dict[str, Kind] = {
         Kind("density", "Density", "kg/m3", _same("kg/m³"), {"kg/m3": "kilogram/meter**3", "kg/m³": "kilogram/meter**3"}),
         Kind("length", "Length", "m", {"si": "m", "workshop": "mm", "inch": "in"},
              {"m": "meter", "mm": "millimeter", "cm": "centimeter", "in": "inch"}),
+        Kind("area", "Area", "m2", {"si": "cm²", "workshop": "cm²", "inch": "in²"},
+             {"m2": "meter**2", "m²": "meter**2", "cm2": "centimeter**2", "cm²": "centimeter**2", "mm²": "millimeter**2", "mm2": "millimeter**2",
+              "in2": "inch**2", "in²": "inch**2"}),
+        Kind("volume", "Volume", "m3", {"si": "m³", "workshop": "L", "inch": "ft³"},
+             {"m3": "meter**3", "m³": "meter**3", "l": "liter", "ft3": "foot**3", "ft³": "foot**3"}),
+        Kind("mass", "Mass", "kg", {"si": "kg", "workshop": "g", "inch": "oz"}, {"kg": "kilogram", "g": "gram", "oz": "ounce", "lb": "pound"}),
+        Kind("torque", "Torque", "N m", {"si": "N m", "workshop": "N mm", "inch": "ozf in"},
+             {"n m": "newton*meter", "nm": "newton*meter", "n mm": "newton*millimeter", "mnm": "newton*millimeter", "n cm": "newton*centimeter",
+              "ozf in": "force_ounce*inch", "oz in": "force_ounce*inch"}),
+        Kind("time", "Time", "s", _same("s"), {"s": "second", "min": "minute", "h": "hour"}),
+        Kind("points", "Points", "points", _same("points"), {"points": "panel_point", "": "panel_point"}),
         Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
     )
 }  # fmt: skip
@@ -92,7 +104,8 @@ KINDS: dict[str, Kind] = {
 PINT_OF_SI = {
     "m/s": "meter/second", "Pa": "pascal", "m3/s": "meter**3/second", "dB(A)": "decibel_a", "degC": "degC", "K": "kelvin",
     "1/min": "rev_per_minute", "V": "volt", "A": "ampere", "W": "watt", "%": "share_percent", "kg/m3": "kilogram/meter**3",
-    "m": "meter", "": "dimensionless",
+    "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second", "points": "panel_point",
+    "": "dimensionless",
 }  # fmt: skip
 KIND_OF_UNIT = {kind.unit: kind.key for kind in reversed(KINDS.values())}
 

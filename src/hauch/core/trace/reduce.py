@@ -9,7 +9,7 @@ import numpy as np
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter, read
-from hauch.core.measure.procedures import NoResult
+from hauch.core.measure.run import NoResult
 from hauch.core.quantity import Influence, Quantity, Step
 from hauch.core.trace.marks import Mark, find_marks
 from hauch.core.trace.settle import Settling, correlation_factor, fit_settling

@@ -1,0 +1,173 @@
+"""The reference over time: does it repeat, does it still hold, and since when does it not.
+
+References
+----------
+ISO 7870-2:2013 (Shewhart chart of individuals with moving ranges), ISO 7870-6:2016 (exponentially weighted moving average).
+D. C. Montgomery, Introduction to Statistical Quality Control, 6th ed., table 9.11: weight 0.2 with L = 2.962 gives a mean
+run length of 500 without a shift. JCGM 100:2008, 4.2.3 and G.3 (mean of repeats and its coverage interval).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.signal import lfilter
+
+from hauch.core.quantity import coverage_factor
+
+EWMA_WEIGHT = 0.2
+"""Weight of the newest run."""
+EWMA_LIMIT = 2.962
+"""Width of the limits of the moving average, in its standard deviations."""
+SHEWHART_LIMIT = 3.0
+"""Width of the limits of one run, in standard deviations."""
+MOVING_RANGE_D2 = 1.128
+"""Mean range of two values in standard deviations (ISO 7870-2, table of d2 for n = 2)."""
+BASE_RUNS = 20
+"""Runs that set centre and limits."""
+LEAST_BASE = 8
+"""Fewer runs than this set no limits worth an alarm."""
+LEAST_REPEATS = 3
+"""Fewer repeats than this say nothing about repeatability."""
+
+
+@dataclass(frozen=True)
+class ControlChart:
+    """A control chart; n runs in order of time.
+
+    Parameters
+    ----------
+    y : the runs, shape (n,)
+    centre, sigma : mean and standard deviation of one run, from the base runs
+    base : number of base runs, at the start
+    ewma, ewma_half : moving average and half-width of its limits, shape (n,)
+    outside : runs beyond the Shewhart limits, shape (n,) bool
+    drifting : runs at which the moving average is beyond its limits, shape (n,) bool
+    """
+
+    y: np.ndarray
+    centre: float
+    sigma: float
+    base: int
+    ewma: np.ndarray
+    ewma_half: np.ndarray
+    outside: np.ndarray
+    drifting: np.ndarray
+
+    @property
+    def ready(self) -> bool:
+        """Whether there are enough base runs for the limits to mean something."""
+        return self.base >= LEAST_BASE and self.sigma > 0
+
+    @property
+    def half(self) -> float:
+        """Half-width of the Shewhart limits."""
+        return SHEWHART_LIMIT * self.sigma
+
+    @property
+    def shift(self) -> float:
+        """How far the moving average stands from the centre now."""
+        return float(self.ewma[-1] - self.centre)
+
+    @property
+    def alarm(self) -> bool:
+        """Whether the reference has drifted by more than its scatter explains, now."""
+        return bool(self.ready and self.drifting[-1])
+
+    @property
+    def since(self) -> int | None:
+        """Index of the run at which the present alarm began, None without one."""
+        if not self.alarm:
+            return None
+        quiet = np.flatnonzero(~self.drifting)
+        return int(quiet[-1] + 1) if quiet.size else 0
+
+
+def control_chart(y: np.ndarray, base: int = BASE_RUNS) -> ControlChart:
+    """Shewhart and EWMA chart of one reference specimen on one rig and test.
+
+    Parameters
+    ----------
+    y : ln(figure), or level, of each run in order of time, shape (n,), finite
+    base : how many runs at the start set centre and limits (fewer where there are fewer)
+
+    Raises
+    ------
+    ValueError : no run, or one that is not finite
+
+    Notes
+    -----
+    sigma = mean moving range / 1.128, so that a slow drift within the base runs does not widen the limits. The moving
+    average starts at the centre; its limits widen with t: L sigma sqrt(w/(2-w) (1-(1-w)^2t)).
+    """
+    y = np.asarray(y, dtype=float)
+    if y.size == 0:
+        raise ValueError("a control chart needs at least one run")
+    if not np.all(np.isfinite(y)):
+        raise ValueError(f"run {int(np.flatnonzero(~np.isfinite(y))[0]) + 1} of the control chart is not a finite number")
+    count = min(base, y.size)
+    centre = float(y[:count].mean())
+    sigma = float(np.abs(np.diff(y[:count])).mean() / MOVING_RANGE_D2) if count > 1 else 0.0
+    keep = 1 - EWMA_WEIGHT
+    ewma, _ = lfilter([EWMA_WEIGHT], [1.0, -keep], y, zi=[keep * centre])
+    steps = np.arange(1, y.size + 1)
+    half = EWMA_LIMIT * sigma * np.sqrt(EWMA_WEIGHT / (2 - EWMA_WEIGHT) * (1 - keep ** (2.0 * steps)))
+    return ControlChart(y, centre, sigma, count, ewma, half, np.abs(y - centre) > SHEWHART_LIMIT * sigma, np.abs(ewma - centre) > half)
+
+
+@dataclass(frozen=True, slots=True)
+class Baseline:
+    """Whether a reference repeats well enough to begin.
+
+    ``half_width`` of the 95 % interval of its mean, in y; ``further`` repeats that are likely to be needed (0 when it
+    holds, None when repeats alone will not do); ``trend`` whether it still creeps.
+    """
+
+    settled: bool
+    count: int
+    half_width: float
+    asked: float
+    further: int | None
+    trend: bool
+
+
+def baseline(y: np.ndarray, asked: float) -> Baseline:
+    """Repeat the reference until it repeats: the mean is known to ``asked`` and nothing creeps.
+
+    Parameters
+    ----------
+    y : ln(figure), or level, of the repeats in order of time, shape (n,)
+    asked : half-width of the 95 % interval of the mean, in y, that the round asks for; above 0
+
+    Raises
+    ------
+    ValueError : ``asked`` is not above 0
+
+    Notes
+    -----
+    At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a slope whose 95 % interval
+    leaves out 0 and that moves the figure by more than ``asked`` over the series.
+    """
+    if not asked > 0:
+        raise ValueError(f"the repeatability asked for must be above 0, got {asked:g}")
+    y = np.asarray(y, dtype=float)
+    count = y.size
+    if count < LEAST_REPEATS:
+        return Baseline(False, count, math.inf, asked, LEAST_REPEATS - count, False)
+    s = float(np.std(y, ddof=1))
+    half = coverage_factor(count - 1) * s / math.sqrt(count)
+    trend = _creeps(y, asked)
+    if half <= asked and not trend:
+        return Baseline(True, count, half, asked, 0, False)
+    further = next((k for k in range(1, 51) if coverage_factor(count + k - 1) * s / math.sqrt(count + k) <= asked), None)
+    return Baseline(False, count, half, asked, further, trend)
+
+
+def _creeps(y: np.ndarray, asked: float) -> bool:
+    x = np.arange(y.size) - (y.size - 1) / 2
+    slope = float(x @ y / (x @ x))
+    rest = y - y.mean() - slope * x
+    u = math.sqrt(float(rest @ rest) / (y.size - 2) / float(x @ x))
+    return abs(slope) > coverage_factor(y.size - 2) * u and abs(slope) * (y.size - 1) > asked

@@ -1,0 +1,94 @@
+"""All that one run was read with, as reductions take it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from hauch.core.air import room_air
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.meter import Meter, read
+from hauch.core.quantity import Influence, Quantity, derive, exact, measured
+
+
+class NoResult(ValueError):
+    """The figure cannot be had; the message says why and what to do, ``marks`` what was found in a trace."""
+
+    def __init__(self, message: str, marks: Sequence[Any] = ()):
+        super().__init__(message)
+        self.marks = tuple(marks)
+
+
+@dataclass(frozen=True, slots=True)
+class RunInput:
+    """All that one run was read with.
+
+    Parameters
+    ----------
+    run : identity of the run
+    readings : channel key -> values, shape (n,) [SI unit of the channel]
+    meters : channel key -> meter
+    rig : name -> (value, standard uncertainty) [SI]: ``bore``, ``profile_factor``, ``distance``, ``standby_power``
+    rig_key : identity of the rig and its state
+    temperature, pressure, humidity : room air [degC, Pa, %]
+    positions : channel key -> traverse point of each reading, where a traverse was read
+    correlation : channel key -> how many dense readings count as one, see `meter.read`
+    steady : channel key -> quantity found by a trace fit, which replaces the mean of the readings
+    common_speed : speed [1/min] to convert to, None to leave the figure at the speed it was read
+    reporting_distance : distance [m] to which a sound level is moved, None to leave it
+    """
+
+    run: str
+    readings: Mapping[str, Sequence[float]]
+    meters: Mapping[str, Meter]
+    rig: Mapping[str, tuple[float, float]]
+    rig_key: str
+    temperature: float
+    pressure: float
+    humidity: float
+    positions: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    correlation: Mapping[str, float] = field(default_factory=dict)
+    steady: Mapping[str, Quantity] = field(default_factory=dict)
+    common_speed: float | None = None
+    reporting_distance: float | None = None
+
+    def has(self, channel: str) -> bool:
+        """Whether the channel was read."""
+        return channel in self.steady or len(self.readings.get(channel, ())) > 0
+
+    def mean(self, channel: str) -> Quantity:
+        """The channel's mean with doubt."""
+        if channel in self.steady:
+            return self.steady[channel]
+        if not self.has(channel):
+            raise NoResult(f"{CHANNELS[channel].label} was not read. Add at least one reading.")
+        meter = self.meters.get(channel)
+        if meter is None:
+            raise NoResult(f"No meter is set for {CHANNELS[channel].label.lower()} on this rig. Choose one in Stores.")
+        return read(channel, self.readings[channel], meter, self.run, correlation=self.correlation.get(channel, 1.0))
+
+    def constant(self, name: str, label: str, unit: str) -> Quantity:
+        """A constant of the rig with its doubt, common to all its runs."""
+        if name not in self.rig:
+            raise NoResult(f"The rig's {label} is not known. Enter it in Stores.")
+        value, u = self.rig[name]
+        return measured(value, unit, [(Influence(f"rig:{self.rig_key}:{name}", label, "common", "B"), u)])
+
+    def density(self) -> Quantity:
+        """Air density in the room during the run."""
+        return room_air(self.temperature, self.pressure, self.humidity)
+
+
+def at_common_speed(run: RunInput, quantity: Quantity, law: str, function: Callable[..., float], note: str) -> Quantity:
+    if run.common_speed is None:
+        return quantity
+    if not run.has("speed"):
+        raise NoResult(f"The rule converts to {run.common_speed:g} 1/min, but the speed was not read. Add it to this run.")
+    speed = run.mean("speed")
+    if speed.value <= 0:
+        raise NoResult("The speed reads 0 1/min: the part stood still. Record it as did not finish.")
+    return derive(
+        f"To {run.common_speed:,.0f} 1/min", law, function, {"q": quantity, "n": speed, "n_c": exact(run.common_speed, "1/min")}, quantity.unit,
+        "fan laws, ISO 5801:2017, 15.3", note=note, symbols={"q": "x", "n_c": "n₀"},
+    )  # fmt: skip
