@@ -20,7 +20,6 @@ from scipy.special import ndtr
 
 from hauch.core.judge.reference import Comparison
 
-Scheme = Literal["weighted_percent", "best_single"]
 TieRule = Literal["too_close", "equal_score"]
 LevelAs = Literal["level", "loudness"]
 
@@ -106,20 +105,7 @@ class Standing:
     probability: np.ndarray = field(repr=False)
 
 
-def check_terms(terms: Sequence[Term], scheme: Scheme) -> None:
-    """Raise ValueError for a scheme that cannot rank: no test, a weight that is not above 0, several tests for one metric."""
-    if not terms:
-        raise ValueError("The rules score no test. Give at least one test a weight.")
-    for term in terms:
-        if not term.weight > 0:
-            raise ValueError(f"The weight of “{term.test}” is {term.weight:g}. Give a weight above 0, or take the test out of the score.")
-        if term.direction not in (1, -1):
-            raise ValueError(f"The direction of “{term.test}” must be more (+1) or less (-1), got {term.direction}.")
-    if scheme == "best_single" and len(terms) != 1:
-        raise ValueError(f"“Best single metric” ranks by one test, but {len(terms)} have a weight. Keep one.")
-
-
-def score(terms: Sequence[Term], comparisons: Sequence[Comparison], scheme: Scheme = "weighted_percent") -> tuple[np.ndarray, Scores]:
+def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.ndarray, Scores]:
     """Score = 100 % + weighted mean of the gains over the reference.
 
     Parameters
@@ -128,10 +114,10 @@ def score(terms: Sequence[Term], comparisons: Sequence[Comparison], scheme: Sche
 
     Returns
     -------
-    indices of the entries that have a figure in every test, and their scores. Doubts to first order (relative doubts
+    indices of the entries that have a figure in every test, and their scores; for rules that `schemes.rule_problems` finds
+    nothing wrong with. Doubts to first order (relative doubts
     below about 10 %).
     """
-    check_terms(terms, scheme)
     total = sum(term.weight for term in terms)
     complete = np.flatnonzero(np.all([np.isfinite(c.delta) for c in comparisons], axis=0))
     score_ = np.full(complete.size, 100.0)

@@ -1,0 +1,1 @@
+"""Geometry: drawings as plain shapes, envelopes and rigs drawn to scale."""
