@@ -109,6 +109,7 @@ def build(published: bool = False, kinds: tuple[str, ...] = ("air", "power")) ->
     for key, weight in (("air", 2), ("power", 1)):
         if key in tests:
             RuleTerm.objects.create(rules=rules, test=tests[key], weight=weight)
+    rules.tests.set(tests.values())
     entries, specimens = {}, {}
     for number, name in enumerate(("Amsel", "Binse", "Kiebitz")):
         entries[name] = Entry.objects.create(

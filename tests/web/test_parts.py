@@ -13,11 +13,12 @@ from django.urls import reverse
 
 from hauch.bench import actions
 from hauch.bench.actions import NewRun, Subject, Typed
-from hauch.bench.forms import parse_number, subject_of, typed_readings
+from hauch.bench.forms import subject_of, typed_readings
 from hauch.bench.models import Progress
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
 from hauch.entries import actions as entry_actions
+from hauch.people.fields import parse_number
 from hauch.people.first import add_person, first_people
 from hauch.people.models import User
 from hauch.verdict.actions import results_have_changed

@@ -6,15 +6,17 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Max
+from django.db.models import Count, Max
 from django.utils import timezone
 
 from hauch.bench import progress
 from hauch.bench.models import Chunk, LogMapping, Reading, Recording, Result, Run, SourceFile
+from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
@@ -81,6 +83,8 @@ class Subject:
         """Raise ValidationError when it may not be run in this round."""
         if (self.specimen is None) == (self.reference is None):
             raise ValidationError("Choose what is run: a specimen or the reference.")
+        if self.reference is not None and not self.reference.may_run:
+            raise ValidationError(f"{self.reference} is marked {self.reference.get_state_display()}. Choose the reference specimen in use.")
         if self.specimen is not None:
             entry = self.specimen.version.entry
             if entry.round_id != round.pk:
@@ -149,15 +153,27 @@ def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None
 
 
 def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
-    test = Test.objects.select_for_update(of=("self",)).get(pk=new.test.pk)  # one at a time, so that repeats count up
+    test = Test.objects.select_for_update(of=("self",)).select_related("rig").get(pk=new.test.pk)  # one at a time, so that repeats count up
     setting = new.setting or test.setting
     highest = Run.objects.filter(test=test, setting=setting, **new.subject.fields).aggregate(top=Max("replicate"))["top"] or 0
     run = Run(
-        uid=new.uid, test=new.test, setting=setting, **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user, note=new.note,
+        uid=new.uid, test=new.test, rig=test.rig, setting=setting, hours=_hours(test, recording), **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user, note=new.note,
         temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
     )  # fmt: skip
     run.save(force_insert=True)
     return run
+
+
+READING_MINUTES = 3.0
+"""About how long a part runs while readings are taken by hand."""
+
+
+def _hours(test: Test, recording: Recording | None) -> float:
+    """Hours for which the part ran: as recorded, else the soak and the time in which readings are taken."""
+    if recording is not None:
+        times, _ = recording.arrays()
+        return max(float(times[-1] - times[0]), 0.0) / 3600 if times.size else 0.0
+    return ((test.soak_minutes or 0.0) + READING_MINUTES) / 60
 
 
 def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
@@ -192,7 +208,7 @@ def record_dnf(
         raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
     highest = Run.objects.filter(test=test, setting=test.setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0
     run = Run.objects.create(
-        uid=uid or uuid.uuid4(), test=test, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
+        uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
         state=Run.State.DNF, reason=reason.strip(),
     )  # fmt: skip
     progress.update(run)
@@ -341,3 +357,53 @@ def recompute(runs, *, write: bool = True) -> Recomputed:
         progress.rebuild(round)
         results_changed.send(Run, round=round)
     return Recomputed(count, changed)
+
+
+@transaction.atomic
+def carry_over(user: User, old: Test, new: Test) -> int:
+    """Make runs of a test count for its successor from the same readings; gives how many.
+
+    The readings are not copied: the new run points to the old one and is reduced by the new test's terms. Safe to run twice.
+    """
+    require(user, "rules.change", new.round)
+    done = set(Run.objects.filter(test=new, carried_from__isnull=False).values_list("carried_from_id", flat=True))
+    count = 0
+    for run in Run.objects.filter(test=old, setting=old.setting).exclude(pk__in=done).select_related("carried_from"):
+        key = uuid.uuid5(run.uid, f"carried/{new.pk}")
+        made = Run.objects.create(
+            uid=key, form_key=key, test=new, rig_id=run.rig_id, setting=new.setting, specimen_id=run.specimen_id, reference_id=run.reference_id,
+            replicate=run.replicate, started_at=run.started_at, operator_id=run.operator_id, state=run.state, reason=run.reason, note=run.note,
+            temperature=run.temperature, pressure=run.pressure, humidity=run.humidity, recording_id=run.recording_id,
+            carried_from=run.carried_from or run,
+        )  # fmt: skip
+        if made.state == Run.State.VALID:
+            Result.objects.create(run=made, **compute(runs_of_one(made.pk)))
+        count += 1
+    progress.rebuild(new.round)
+    return count
+
+
+def runs_of_one(pk: int) -> Run:
+    """One run with all that its reduction reads."""
+    return run_rows().with_raw().get(pk=pk)
+
+
+CARRIED_AT_ONCE = 1500
+"""Tests of up to this many runs are carried over in the request that changed the rules; larger ones by the worker."""
+
+
+def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:
+    """Carry runs over to the tests that replace theirs."""
+    from hauch.bench.jobs import carry_over_later  # jobs call back into this module
+
+    for old, new in pairs:
+        if Run.objects.filter(test=old).count() <= CARRIED_AT_ONCE:
+            carry_over(user, old, new)
+        else:
+            carry_over_later.defer(user_id=user.pk, old_id=old.pk, new_id=new.pk)
+
+
+def runs_by_test(round: Round) -> dict[int, int]:
+    """How many runs each test of a round has, of entries and of the reference."""
+    rows = Run.objects.filter(test__round=round).values_list("test_id").annotate(count=Count("pk"))
+    return dict(rows)

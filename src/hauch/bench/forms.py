@@ -15,25 +15,10 @@ from hauch.bench.queries import Plan
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
 from hauch.formats.logger_csv import TIME, Column, Table
+from hauch.people.fields import NumberInput, parse_number
 from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
-
-
-def parse_number(text: str) -> float:
-    """A number as people type it: decimal point or comma, no thousands marks.
-
-    Raises ValueError with a sentence.
-    """
-    try:
-        return float(text.strip().replace(",", ".").replace("−", "-"))
-    except ValueError as problem:
-        raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
-
-
-class NumberInput(forms.TextInput):
-    def __init__(self, attrs=None):
-        super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
 
 
 class RoomForm(forms.Form):
@@ -85,8 +70,11 @@ def room_initial(room: Room | None, units: str) -> dict[str, str]:
     return initial
 
 
-def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str) -> tuple[dict[str, list[Typed]], list[str]]:
-    """Readings typed by hand, by channel, and a sentence for each that is no number. Units come with the form."""
+def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str, places: int = 0) -> tuple[dict[str, list[Typed]], list[str]]:
+    """Readings typed by hand, by channel, and a sentence for each that is no number. Units come with the form.
+
+    Where a test reads ``places`` in turn, rows belong to place 1, 2, ... and begin again.
+    """
     readings: dict[str, list[Typed]] = {}
     problems: list[str] = []
     for key in channels:
@@ -103,7 +91,7 @@ def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str) -> tu
             except ValueError as problem:
                 problems.append(f"{channel.label}, reading {position}: {problem}")
                 continue
-            readings.setdefault(key, []).append(Typed(value, text.strip()[:40], unit[:20]))
+            readings.setdefault(key, []).append(Typed(value, text.strip()[:40], unit[:20], (position - 1) % places + 1 if places else 0))
     return readings, problems
 
 
@@ -111,7 +99,7 @@ def subject_choices(plan: Plan) -> list[tuple[str, str]]:
     """What can be run: reference specimens in use, then specimens of entries that are in; none where a code is asked for."""
     if plan.many:
         return []
-    references = {specimen.pk: specimen for specimen in plan.references.values()}
+    references = {specimen.pk: specimen for specimen in [*plan.references.values(), *plan.beside]}
     rows = [(f"r{pk}", f"{specimen}, reference") for pk, specimen in references.items()]
     return [("", "Choose"), *rows, *((f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in plan.specimens)]
 
@@ -125,7 +113,9 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
     """
     kind, number = choice[:1], choice[1:]
     if plan is not None:
-        known = {f"s{s.pk}": Subject(specimen=s) for s in plan.specimens} | {f"r{r.pk}": Subject(reference=r) for r in plan.references.values()}
+        known = {f"s{s.pk}": Subject(specimen=s) for s in plan.specimens} | {
+            f"r{r.pk}": Subject(reference=r) for r in [*plan.references.values(), *plan.beside]
+        }
         if choice in known:
             return known[choice]
     if number.isdigit():

@@ -19,7 +19,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round, Setting, Test
-from hauch.stores.models import ReferenceSpecimen
+from hauch.stores.models import ReferenceSpecimen, Rig
 from hauch.workshop.models import Specimen
 
 CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
@@ -100,6 +100,7 @@ class Run(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="runs")
+    rig = models.ForeignKey(Rig, on_delete=models.PROTECT, related_name="runs", help_text="in the state in which it was")
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="runs")
     specimen = models.ForeignKey(Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
     reference = models.ForeignKey(ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
@@ -113,6 +114,10 @@ class Run(models.Model):
     pressure = models.FloatField(null=True, help_text="Pa")
     humidity = models.FloatField(null=True, help_text="%")
     recording = models.ForeignKey(Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
+    carried_from = models.ForeignKey(
+        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="carried_to", help_text="the run whose readings this one is made of"
+    )
+    hours = models.FloatField(default=0, help_text="for which the part ran")
     form_key = models.UUIDField(unique=True, default=uuid.uuid4, help_text="the form it was sent with, so that sending twice records once")
     created_at = models.DateTimeField(default=timezone.now)
 
@@ -129,6 +134,8 @@ class Run(models.Model):
             models.UniqueConstraint(
                 fields=["test", "setting", "reference", "replicate"], condition=Q(reference__isnull=False), name="repeat_once_for_a_reference"
             ),
+            models.UniqueConstraint(fields=["test", "carried_from"], condition=Q(carried_from__isnull=False), name="run_carried_once"),
+            models.CheckConstraint(condition=Q(hours__gte=0), name="run_hours_not_negative"),
             models.CheckConstraint(
                 condition=Q(state="valid") | ~Q(reason=""), name="void_and_dnf_have_a_reason", violation_error_message="Say why, in a few words."
             ),
@@ -147,6 +154,7 @@ class Run(models.Model):
             models.Index(fields=["specimen", "test"]),
             models.Index(fields=["created_at"]),
             models.Index(fields=["started_at"]),
+            models.Index(fields=["reference", "started_at"], condition=Q(reference__isnull=False), name="run_of_reference"),
         ]
 
     def __str__(self) -> str:

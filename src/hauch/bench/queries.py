@@ -11,6 +11,7 @@ from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
+from hauch.rounds.queries import round_tests
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
 
@@ -24,7 +25,9 @@ class RunQuerySet(QuerySet):
 
     def with_raw(self):
         """With all that a reduction reads."""
-        return self.select_related("test__round", "test__rig", "recording", "result").prefetch_related("readings", "test__rig__meters__instrument")
+        return self.select_related("test__round", "rig", "recording", "result", "carried_from").prefetch_related(
+            "readings", "carried_from__readings", "rig__meters__instrument__calibrations"
+        )
 
     def visible_to(self, user: User, round: Round):
         """Runs of a round that a person may see: all for the bench, own entries for a designer, all once published."""
@@ -65,7 +68,8 @@ class Plan:
     """What the rules still ask for: the next runs, how many in all, and what there is to run.
 
     ``specimens`` holds all that can be run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due
-    and the one asked for; ``references`` the active one by test; ``counts`` the runs that count by test and entry.
+    and the one asked for; ``references`` the active one by test, ``beside`` those
+    that are run beside it; ``counts`` the runs that count by test and entry.
     """
 
     due: list[Due]
@@ -73,6 +77,7 @@ class Plan:
     tests: list[Test]
     specimens: list[Specimen]
     references: dict[int, ReferenceSpecimen]
+    beside: list[ReferenceSpecimen]
     counts: dict[tuple[int, int], int]
     many: bool
 
@@ -96,9 +101,7 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     limit : how many due runs to name
     also : a specimen to have in the plan besides those that are due
     """
-    tests = list(round.tests.select_related("rig", "setting"))
-    for test in tests:
-        test.round = round
+    tests = round_tests(round)
     counts: dict[tuple[int, int], int] = {}
     out, referenced = set(), set()
     for test_pk, entry, counted, dnf in Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "counted", "dnf"):
@@ -113,9 +116,9 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     rows = list(ready.values_list("pk", "version__entry_id"))
     many = len(rows) > MOST_CHOICES
     newest = {entry: pk for pk, entry in rows if entry not in out}
-    references = {
-        row.test_id: row.specimen for row in TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type")
-    }
+    assigned = list(TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type"))
+    references = {row.test_id: row.specimen for row in assigned if not row.bridging}
+    beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
     wanted: list[tuple[Test, int | None, int]] = []
     total = 0
     for test in tests:
@@ -130,4 +133,4 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     due = [
         Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted[:limit]
     ]
-    return Plan(due, total, tests, list(specimens.values()), references, counts, many)
+    return Plan(due, total, tests, list(specimens.values()), references, beside, counts, many)

@@ -29,11 +29,11 @@ def trace_of(run: Run, meters: dict) -> Reduced | None:
 
 def run_input(run: Run) -> tuple[RunInput, list[Mark]]:
     """All that a run was read with, as the core takes it, and the marks of its recording."""
-    test = run.test
-    meters = {meter.channel: meter.instrument.meter() for meter in test.rig.meters.all()}
+    test, rig = run.test, run.rig
+    meters = {meter.channel: meter.instrument.meter(run.started_at) for meter in rig.meters.all()}
     values: dict[str, list[float]] = defaultdict(list)
     positions: dict[str, list[int]] = defaultdict(list)
-    for reading in run.readings.all():
+    for reading in (run.carried_from or run).readings.all():
         values[reading.channel].append(reading.value)
         positions[reading.channel].append(reading.position)
     reduced = trace_of(run, meters)
@@ -42,8 +42,8 @@ def run_input(run: Run) -> tuple[RunInput, list[Mark]]:
         run=str(run.uid),
         readings=readings,
         meters=meters,
-        rig={name: (pair[0], pair[1]) for name, pair in test.rig.constants.items()},
-        rig_key=test.rig.key,
+        rig=rig.pairs,
+        rig_key=rig.key,
         temperature=run.temperature,
         pressure=run.pressure,
         humidity=run.humidity,

@@ -161,7 +161,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     problems: list[str] = []
     if request.method == "POST":
         form = RoomForm(request.POST, units=units)
-        readings, problems = typed_readings(request.POST, channels_of(test.how), units)
+        readings, problems = typed_readings(request.POST, channels_of(test.how), units, places_of(test))
         if form.is_valid():
             room = form.room()
             if not problems and form.is_valid():
@@ -184,7 +184,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     context = {
         "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
-        "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind,
+        "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind, "places": places_of(test),
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -221,6 +221,11 @@ def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
         answer["HX-Redirect"] = target
         return answer
     return redirect(target)
+
+
+def places_of(test: Test) -> int:
+    """How many places a run of a test reads in turn; 0 where it reads one."""
+    return int(test.rig.pairs.get("places", (0, 0))[0]) if test.how.places else 0
 
 
 def capture_url(round: Round, test: Test, subject: Subject) -> str:

@@ -22,7 +22,7 @@ from hauch.formats.logger_csv import Log
 from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.stores.models import Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
+from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
 from hauch.verdict.actions import refresh
 from hauch.workshop.models import Specimen
 
@@ -103,6 +103,7 @@ class _Demo:
         for day in range(3):
             self._day(day)
         self._troubles()
+        ReferenceSpecimen.objects.filter(pk=self.references["L-01"].pk).update(state=ReferenceSpecimen.State.RETIRED)
         for rules in self.round.rules.all():
             refresh(rules)
         return self.round
@@ -110,7 +111,11 @@ class _Demo:
     def _stores(self) -> None:
         meters = {}
         for name, channel, spec in INSTRUMENTS:
-            meters[channel] = Instrument.objects.create(uid=_uid("meter", name), name=name, channel=channel, calibrated_on=date(2026, 5, 12), **spec)
+            line = {key: spec[key] for key in ("slope", "slope_u") if key in spec}
+            meters[channel] = Instrument.objects.create(
+                uid=_uid("meter", name), name=name, channel=channel, **{key: value for key, value in spec.items() if key not in line}
+            )
+            Calibration.objects.create(uid=_uid("calibration", name), instrument=meters[channel], at=date(2026, 5, 12), **line)
         meters["background_level"] = meters["sound_level"]
         self.rigs = {}
         for name, kind, constants, channels in RIGS:
@@ -121,7 +126,7 @@ class _Demo:
             name="Loft-140",
             description="140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min.",
         )
-        states = {"L-01": ("retired", 412.0, "Bearing hums since 15 September."), "L-02": ("in_use", 38.0, ""), "L-03": ("new", 0.0, "")}
+        states = {"L-01": ("in_use", 412.0, "Bearing hums since 15 September."), "L-02": ("in_use", 38.0, ""), "L-03": ("new", 0.0, "")}
         self.references = {
             serial: ReferenceSpecimen.objects.create(uid=_uid("reference", serial), type=loft, serial=serial, state=state, hours=hours, note=note)
             for serial, (state, hours, note) in states.items()
@@ -156,6 +161,7 @@ class _Demo:
                 round=self.round, number=number, reason=reason, created_by=self.people["runa"], created_at=START - timedelta(days=30 - 27 * (number - 1)),
                 level_as=RuleVersion.LevelAs.LOUDNESS if number == 2 else RuleVersion.LevelAs.LEVEL,
             )  # fmt: skip
+            rules.tests.set(self.tests.values())
             for key, weight in weights.items():
                 RuleTerm.objects.create(rules=rules, test=self.tests[key], weight=weight)
 

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import uuid
-from datetime import date, datetime
 from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
-from django.db.models import Model
-from django.utils import timezone
+from django.db.models import Q
 from django.utils.text import slugify
 
 from hauch import __version__
@@ -22,54 +19,26 @@ from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.entries.models import Entry, Version
+from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
 from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
-from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.stores.models import Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
+from hauch.rounds.models import Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.stores.models import ReferenceSpecimen, ReferenceType, Rig
 from hauch.verdict.actions import refresh
 from hauch.verdict.models import StandingRow
 from hauch.workshop.models import Specimen
 
-FIELDS: dict[type[Model], tuple[str, ...]] = {
-    Round: ("uid", "slug", "number", "title", "place", "question", "part", "may_vary", "safety", "state", "created_at", "published_at"),
-    Rig: ("uid", "name", "kind", "state", "constants", "note"),
-    Instrument: (
-        "uid", "name", "channel", "resolution", "accuracy", "accuracy_share", "slope", "offset", "slope_u", "principle", "calibrated_on",
-    ),
-    ReferenceType: ("uid", "name", "description"),
-    ReferenceSpecimen: ("uid", "serial", "state", "hours", "note"),
-    Setting: ("label", "values"),
-    Test: ("key", "label", "procedure", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution"),
-    TestReference: ("since", "until"),
-    RuleVersion: ("number", "scheme", "tie_rule", "level_as", "draws", "seed", "reason", "created_at"),
-    Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
-    Version: ("uid", "number", "changed", "created_at"),
-    Specimen: ("uid", "code", "material", "mass", "state", "note"),
-    Recording: ("uid", "started_at", "columns", "created_at"),
-    Run: ("uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "created_at"),
-    Reading: ("channel", "position", "seq", "value", "typed", "unit"),
-    Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "core_version"),
-}  # fmt: skip
-STANDING_FIELDS = ("place", "state", "rank", "score", "u", "first", "low", "high", "reason")
-
-
-def _plain(instance: Model) -> dict[str, Any]:
-    """The instance's own fields as JSON values."""
-    values = {}
-    for name in FIELDS[type(instance)]:
-        value = getattr(instance, name)
-        values[name] = value.isoformat() if isinstance(value, (date, datetime)) else str(value) if isinstance(value, uuid.UUID) else value
-    return values
+STANDING_FIELDS = ("place", "state", "rank", "score", "u", "first", "low", "high", "kept", "outside", "reason")
 
 
 def content_of(round: Round) -> dict[str, Any]:
     """A round as plain data."""
-    tests = list(round.tests.select_related("rig", "setting").prefetch_related("references__specimen"))
-    rigs = list(Rig.objects.filter(tests__in=tests).distinct().order_by("uid").prefetch_related("meters__instrument"))
+    tests = list(round.tests.select_related("rig", "setting", "replaces").order_by("pk").prefetch_related("references__specimen"))
+    rigs = _rigs_of(round)
     instruments = {m.instrument.uid: m.instrument for rig in rigs for m in rig.meters.all()}
     specimens = ReferenceSpecimen.objects.filter(pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round))
     specimens = list(specimens.select_related("type").order_by("uid"))
@@ -77,30 +46,45 @@ def content_of(round: Round) -> dict[str, Any]:
     return {
         "exported_by": f"Hauch {__version__}",
         "core_version": CORE_VERSION,
-        "round": _plain(round),
-        "instruments": [_plain(i) for _, i in sorted(instruments.items())],
-        "rigs": [_plain(r) | {"meters": {m.channel: str(m.instrument.uid) for m in r.meters.all()}} for r in rigs],
-        "reference_types": [_plain(t) for _, t in sorted(types.items())],
-        "reference_specimens": [_plain(s) | {"type": str(s.type.uid)} for s in specimens],
-        "settings": [_plain(s) for s in round.settings.all()],
+        "round": plain(round),
+        "instruments": [instrument_content(i) for _, i in sorted(instruments.items())],
+        "rigs": [rig_content(r) for r in rigs],
+        "reference_types": [plain(t) for _, t in sorted(types.items())],
+        "reference_specimens": [plain(s) | {"type": str(s.type.uid)} for s in specimens],
+        "settings": [plain(s) for s in round.settings.all()],
         "tests": [
-            _plain(t) | {"rig": str(t.rig.uid), "setting": t.setting.label, "references": [_plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()]}
+            plain(t) | {"rig": str(t.rig.uid), "setting": t.setting.label, "replaces": t.replaces.key if t.replaces else None, "references": [plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()]}
             for t in tests
         ],
         "rules": [
-            _plain(v) | {"terms": {term.test.key: term.weight for term in v.terms.select_related("test")}} for v in round.rules.order_by("number")
+            plain(v) | {
+                "tests": [t.key for t in v.tests.all()], "terms": [plain(term) | {"test": term.test.key} for term in v.terms.select_related("test")],
+                "questions": [plain(q) | {"asked_by": str(q.asked_by)} for q in v.questions.select_related("asked_by")],
+            }
+            for v in round.rules.order_by("number").prefetch_related("tests")
         ],
         "entries": [
-            _plain(e) | {"versions": [_plain(v) | {"specimens": [_plain(s) for s in v.specimens.all()]} for v in e.versions.all()]}
+            plain(e) | {"versions": [plain(v) | {"specimens": [plain(s) for s in v.specimens.all()]} for v in e.versions.all()]}
             for e in round.entries.order_by("uid").prefetch_related("versions__specimens")
         ],
         "recordings": [
-            _plain(r) | {"source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None}
+            plain(r) | {"source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None}
             for r in round.recordings.select_related("source").order_by("uid")
         ],
-        "runs": [_run(run) for run in runs().with_names().filter(test__round=round).select_related("recording").prefetch_related("readings").order_by("started_at", "uid")],
+        "runs": [_run(run) for run in runs().with_names().filter(test__round=round).select_related("recording", "rig", "carried_from").prefetch_related("readings").order_by("started_at", "uid")],
         "standings": standings_of(round),
     }  # fmt: skip
+
+
+def _rigs_of(round: Round) -> list[Rig]:
+    """Rigs of the round's tests and runs, with all states before them, oldest first."""
+    found: dict[int, Rig] = {}
+    rows = Rig.objects.select_related("previous").prefetch_related("meters__instrument__calibrations", "calibrations")
+    wanted = set(rows.filter(Q(tests__round=round) | Q(pk__in=Run.objects.filter(test__round=round).values("rig"))).values_list("pk", flat=True))
+    while wanted - set(found):
+        found |= {rig.pk: rig for rig in rows.filter(pk__in=wanted - set(found))}
+        wanted |= {rig.previous_id for rig in found.values() if rig.previous_id}
+    return sorted(found.values(), key=lambda rig: (rig.state, str(rig.uid)))
 
 
 def _referenced(round: Round) -> set[int]:
@@ -109,11 +93,12 @@ def _referenced(round: Round) -> set[int]:
 
 def _run(run: Run) -> dict[str, Any]:
     result = getattr(run, "result", None)
-    return _plain(run) | {
-        "test": run.test.key, "setting": run.setting.label,
+    return plain(run) | {
+        "test": run.test.key, "rig": str(run.rig.uid), "setting": run.setting.label,
+        "carried_from": str(run.carried_from.uid) if run.carried_from else None,
         "specimen": str(run.specimen.uid) if run.specimen else None, "reference": str(run.reference.uid) if run.reference else None,
         "recording": str(run.recording.uid) if run.recording else None,
-        "readings": [_plain(reading) for reading in run.readings.all()], "result": _plain(result) if result else None,
+        "readings": [plain(reading) for reading in run.readings.all()], "result": plain(result) if result else None,
     }  # fmt: skip
 
 
@@ -224,20 +209,27 @@ class _Importer:
         content = self.content
         if (here := Round.objects.filter(uid=content["round"]["uid"]).first()) is not None:
             raise BundleRefused(f"This round is here already, as “{here.title}” ({here.slug}).")
-        self.instruments = {row["uid"]: self._shared(Instrument, row, "name") for row in content["instruments"]}
-        self.rigs = {row["uid"]: self._rig(row) for row in content["rigs"]}
-        self.types = {row["uid"]: self._shared(ReferenceType, row, "name") for row in content["reference_types"]}
+        stores = StoresImporter()
+        self.instruments = {row["uid"]: stores.instrument(row) for row in content["instruments"]}
+        self.rigs = {row["uid"]: stores.rig(row) for row in sorted(content["rigs"], key=lambda row: row["state"])}
+        self.types = {row["uid"]: shared(ReferenceType, row, "name") for row in content["reference_types"]}
         self.references = {
-            row["uid"]: self._shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]]) for row in content["reference_specimens"]
+            row["uid"]: shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]]) for row in content["reference_specimens"]
         }
-        round = self._make(Round, content["round"], slug=self._free_slug(content["round"]["slug"]))
+        round = make(Round, content["round"], slug=self._free_slug(content["round"]["slug"]))
         Membership.objects.create(round=round, user=self.user, role=HOST)
-        self.settings = {row["label"]: self._make(Setting, row, round=round) for row in content["settings"]}
-        self.tests = {row["key"]: self._test(row, round) for row in content["tests"]}
+        self.settings = {row["label"]: make(Setting, row, round=round) for row in content["settings"]}
+        self.tests: dict[str, Test] = {}
+        for row in content["tests"]:
+            self.tests[row["key"]] = self._test(row, round)
         for row in content["rules"]:
-            rules = self._make(RuleVersion, row, round=round, created_by=self.user)
-            for key, weight in row["terms"].items():
-                RuleTerm.objects.create(rules=rules, test=self.tests[key], weight=float(weight))
+            rules = make(RuleVersion, row, round=round, created_by=self.user)
+            rules.tests.set(self.tests[key] for key in row["tests"])
+            for term in row["terms"]:
+                make(RuleTerm, term, rules=rules, test=self.tests[term["test"]])
+            for question in row["questions"]:
+                told = question | {"text": f"{question['text']}\n(asked by {question['asked_by']})"}
+                make(RuleQuestion, told, rules=rules, asked_by=self.user, answered_by=self.user if question["answer"] else None)
         self.specimens = self._entries(round)
         self.recordings = {row["uid"]: self._recording(row, round) for row in content["recordings"]}
         self._runs()
@@ -245,49 +237,6 @@ class _Importer:
         for rules in round.rules.all():
             refresh(rules)
         return round
-
-    def _values(self, model: type[Model], row: dict[str, Any]) -> dict[str, Any]:
-        values = {}
-        for name in FIELDS[model]:
-            value = row[name]
-            kind = model._meta.get_field(name).get_internal_type()
-            if kind == "DateTimeField" and value is not None:
-                value = datetime.fromisoformat(value)
-                if timezone.is_naive(value):
-                    raise BundleRefused(f"The time “{row[name]}” in round.json has no offset.")
-            values[name] = value
-        return values
-
-    def _make(self, model: type[Model], row: dict[str, Any], **other: Any) -> Any:
-        made = model(**(self._values(model, row) | other))
-        unset = {field.name for field in model._meta.fields if field.null and getattr(made, field.attname) is None}
-        made.full_clean(validate_unique=False, validate_constraints=False, exclude=unset | set(other))
-        made.save(force_insert=True)
-        return made
-
-    def _shared(self, model: Any, row: dict[str, Any], name: str, **other: Any) -> Any:
-        """Something in the stores: the one with the same identity, or a new one under a free name."""
-        found = model.objects.filter(uid=row["uid"]).first()
-        if found is not None:
-            return found
-        free = dict(row)
-        while model.objects.filter(**{name: free[name]}, **other).exists():
-            free[name] = f"{free[name][:60]} (imported)"
-        return self._make(model, free, **other)
-
-    def _rig(self, row: dict[str, Any]) -> Rig:
-        if not all(
-            isinstance(pair, list) and len(pair) == 2 and all(isinstance(v, (int, float)) for v in pair) for pair in row["constants"].values()
-        ):
-            raise BundleRefused(f"The constants of the rig “{row['name']}” are not pairs of numbers.")
-        known = Rig.objects.filter(uid=row["uid"]).first()
-        if known is not None:
-            if known.constants != row["constants"]:
-                raise BundleRefused(f"The rig “{known}” is here with other constants. Give the changed rig a new state before it is imported.")
-            return known
-        rig = self._shared(Rig, row, "name")
-        RigMeter.objects.bulk_create(RigMeter(rig=rig, channel=channel, instrument=self.instruments[uid]) for channel, uid in row["meters"].items())
-        return rig
 
     def _free_slug(self, wanted: str) -> str:
         slug, number = slugify(wanted)[:50] or "round", 2
@@ -298,19 +247,20 @@ class _Importer:
     def _test(self, row: dict[str, Any], round: Round) -> Test:
         if row["procedure"] not in PROCEDURES:
             raise BundleRefused(f"The procedure “{row['procedure']}” is not known here. Update this installation first.")
-        test = self._make(Test, row, round=round, rig=self.rigs[row["rig"]], setting=self.settings[row["setting"]])
+        test = make(Test, row, round=round, rig=self.rigs[row["rig"]], setting=self.settings[row["setting"]],
+                    replaces=self.tests[row["replaces"]] if row["replaces"] else None)  # fmt: skip
         for reference in row["references"]:
-            self._make(TestReference, reference, test=test, specimen=self.references[reference["specimen"]])
+            make(TestReference, reference, test=test, specimen=self.references[reference["specimen"]])
         return test
 
     def _entries(self, round: Round) -> dict[str, Specimen]:
         specimens = {}
         for row in self.content["entries"]:
-            entry = self._make(Entry, row, round=round)
+            entry = make(Entry, row, round=round)
             for version_row in row["versions"]:
-                version = self._make(Version, version_row, entry=entry)
+                version = make(Version, version_row, entry=entry)
                 for specimen_row in version_row["specimens"]:
-                    specimens[specimen_row["uid"]] = self._make(Specimen, specimen_row, version=version)
+                    specimens[specimen_row["uid"]] = make(Specimen, specimen_row, version=version)
         return specimens
 
     def _recording(self, row: dict[str, Any], round: Round) -> Recording:
@@ -319,7 +269,7 @@ class _Importer:
             if row["source"]["sha256"] not in self.bundle.files:
                 raise BundleRefused(f"The bundle lacks the file {row['source']['name']}.")
             source = keep_file(self.user, row["source"]["name"], self.bundle.files[row["source"]["sha256"]])
-        recording = self._make(Recording, row, round=round, source=source)
+        recording = make(Recording, row, round=round, source=source)
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
             raise BundleRefused(f"A trace holds the unknown channel “{sorted(unknown)[0]}”.")
@@ -327,9 +277,11 @@ class _Importer:
         return recording
 
     def _runs(self) -> None:
-        for row in self.content["runs"]:
-            run = self._make(
-                Run, row, test=self.tests[row["test"]], setting=self.settings[row["setting"]], operator=self.user,
+        made: dict[str, Run] = {}
+        for row in sorted(self.content["runs"], key=lambda row: row["carried_from"] is not None):
+            made[row["uid"]] = run = make(
+                Run, row, test=self.tests[row["test"]], rig=self.rigs[row["rig"]], setting=self.settings[row["setting"]], operator=self.user,
+                carried_from=made[row["carried_from"]] if row["carried_from"] else None,
                 specimen=self.specimens[row["specimen"]] if row["specimen"] else None,
                 reference=self.references[row["reference"]] if row["reference"] else None,
                 recording=self.recordings[row["recording"]] if row["recording"] else None,
@@ -337,10 +289,10 @@ class _Importer:
             for reading in row["readings"]:
                 if reading["channel"] not in CHANNELS:
                     raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
-            Reading.objects.bulk_create(Reading(run=run, **self._values(Reading, reading)) for reading in row["readings"])
+            Reading.objects.bulk_create(Reading(run=run, **values_of(Reading, reading)) for reading in row["readings"])
             if row["result"] is not None:
                 _check_result(row["result"])
-                Result.objects.create(run=run, **self._values(Result, row["result"]))
+                Result.objects.create(run=run, **values_of(Result, row["result"]))
 
 
 def _check_result(result: dict[str, Any]) -> None:

@@ -7,6 +7,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.exchange import transfer
+from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.permissions import require
 from hauch.rounds.queries import round_for
@@ -45,6 +46,35 @@ def import_zip(request: HttpRequest) -> HttpResponse:
                 messages.success(request, f"{round.title} is imported, with its runs, rules and standings. You are its host.")
                 return redirect("verdict:standing", round.slug)
     return render(request, "exchange/import.html", {"problem": problem}, status=422 if problem else 200)
+
+
+def library(request: HttpRequest) -> HttpResponse:
+    """Rigs and instruments as JSON, or one of them as CSV."""
+    table = request.GET.get("table")
+    if table == "instruments":
+        return _attachment(instruments_csv().encode(), "instruments.csv", "text/csv; charset=utf-8")
+    if table == "rigs":
+        return _attachment(rigs_csv().encode(), "rigs.csv", "text/csv; charset=utf-8")
+    return _attachment(export_library().encode(), "library.json", "application/json")
+
+
+def import_stores(request: HttpRequest) -> HttpResponse:
+    """Read a library of rigs and instruments."""
+    require(request.user, "stores.change")
+    problem = ""
+    if request.method == "POST":
+        sent = request.FILES.get("library")
+        if sent is None:
+            problem = "Choose the JSON or CSV file of a library first."
+        else:
+            try:
+                names = import_library(request.user, sent.read())
+            except BundleRefused as refusal:
+                problem = f"{sent.name}: {refusal}"
+            else:
+                messages.success(request, f"New in the stores: {', '.join(names)}." if names else "Everything in the file is in the stores already.")
+                return redirect("stores:stores")
+    return render(request, "exchange/import_library.html", {"problem": problem}, status=422 if problem else 200)
 
 
 def _attachment(data: bytes, name: str, kind: str) -> HttpResponse:

@@ -12,6 +12,7 @@ import io
 import json
 import math
 import re
+import uuid
 import zipfile
 from dataclasses import dataclass, field
 from typing import Any
@@ -19,7 +20,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -95,9 +96,51 @@ def read(data: bytes) -> Bundle:
                 if hashlib.sha256(kept).hexdigest() != member.filename[6:]:
                     raise BundleRefused(f"{member.filename} does not match its checksum; the bundle is damaged.")
                 bundle.files[member.filename[6:]] = kept
+        if version in UPGRADES:
+            bundle.content = UPGRADES[version](content)
         return bundle
     except (zipfile.BadZipFile, EOFError, UnicodeDecodeError, json.JSONDecodeError, NotImplementedError, RuntimeError) as problem:
         raise BundleRefused("The file is not a readable ZIP of an exported round. Export the round again.") from problem
+
+
+def _from_version_1(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 1 had one line of calibration in a meter, one state of a rig, all tests in all rules and weights only."""
+    try:
+        round = {"motors": 1, "own_parts": False, "orientation": "", "equal": "throttle", "equal_value": None, "envelope": {}, "entries_until": None}
+        known = {"serial": "", "low": None, "high": None, "response_time": None, "recalibrate_after": None}
+        test = {"soak": "none", "soak_minutes": None, "baseline": 1.0, "dropped": False, "replaces": None}
+        rigs_of_tests = {row["key"]: row["rig"] for row in content["tests"]}
+        return content | {
+            "round": round | content["round"],
+            "instruments": [known | row | {"calibrations": _calibration_of_version_1(row)} for row in content["instruments"]],
+            "rigs": [
+                {"since": content["round"]["created_at"], "change": "", "previous": None, "calibrations": []} | row for row in content["rigs"]
+            ],
+            "tests": [test | row for row in content["tests"]],
+            "rules": [
+                row | {"brief": {}, "questions": [], "tests": list(rigs_of_tests),
+                       "terms": [{"test": key, "weight": weight, "most_loss": None} for key, weight in row["terms"].items()]}
+                for row in content["rules"]
+            ],
+            "runs": [{"hours": 0.0, "carried_from": None, "rig": rigs_of_tests[row["test"]]} | row for row in content["runs"]],
+        }  # fmt: skip
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(f"round.json of version 1 cannot be read: {type(problem).__name__}: {problem}") from problem
+
+
+def _calibration_of_version_1(row: dict[str, Any]) -> list[dict[str, Any]]:
+    if row["calibrated_on"] is None and row["slope"] == 1 and not row["offset"] and not row["slope_u"]:
+        return []
+    uid = str(uuid.uuid5(uuid.NAMESPACE_URL, f"calibration of {row['uid']}"))
+    line = {name: row[name] for name in ("slope", "offset", "slope_u")}
+    return [
+        {"uid": uid, "at": row["calibrated_on"] or "2000-01-01", "standard": "", "standard_u": 0.0, "points": [], "centre": 0.0, "level_u": 0.0, "dof": None,
+         "replaces_limit": False, "note": "Line as it was known; its points were not kept.", "withdrawn": "", **line}
+    ]  # fmt: skip
+
+
+UPGRADES = {1: _from_version_1}
+"""Older version -> what makes its content one of today's."""
 
 
 def _trace_csv(channels: dict[str, np.ndarray]) -> bytes:

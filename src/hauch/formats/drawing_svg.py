@@ -64,7 +64,9 @@ class _Writer:
         parts += [self._text(*self.at(note.at), note.text, note.anchor, "note") for note in d.notes]
         for sensor in d.sensors:
             x, y = self.at(sensor.at)
-            parts.append(f'<circle class="sensor" cx="{x:.1f}" cy="{y:.1f}" r="9"/><text x="{x:.1f}" y="{y + 4:.1f}" text-anchor="middle">{sensor.letter}</text>')
+            parts.append(
+                f'<circle class="sensor" cx="{x:.1f}" cy="{y:.1f}" r="9"/><text x="{x:.1f}" y="{y + 4:.1f}" text-anchor="middle">{sensor.letter}</text>'
+            )
         sensors = "; ".join(f"{s.letter} {s.label.lower()}" for s in d.sensors)
         label = escape(d.title + (f", sensors: {sensors}" if sensors else ""), quote=True)
         x0, y0 = min([0.0, *(b[0] for b in self.boxes)]), min([0.0, *(b[1] for b in self.boxes)])
@@ -100,7 +102,9 @@ class _Writer:
         """Text, and a note of the room that it takes."""
         start = {"start": 0.0, "middle": -0.5, "end": -1.0}[anchor] * _wide(text)
         along, across = (start, start + _wide(text)), (-TEXT, 5.0)
-        self.boxes.append((x + across[0], y - along[1], x + across[1], y - along[0]) if turned else (x + along[0], y + across[0], x + along[1], y + across[1]))
+        self.boxes.append(
+            (x + across[0], y - along[1], x + across[1], y - along[0]) if turned else (x + along[0], y + across[0], x + along[1], y + across[1])
+        )
         turn = f' transform="rotate(-90 {x:.1f} {y:.1f})"' if turned else ""
         return f'<text class="{name}" x="{x:.1f}" y="{y:.1f}" text-anchor="{anchor}"{turn}>{escape(text)}</text>'
 

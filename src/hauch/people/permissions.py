@@ -16,6 +16,13 @@ ROLES = [(HOST, "Host"), (OPERATOR, "Bench operator"), (DESIGNER, "Designer"), (
 
 MATRIX: dict[str, frozenset[str]] = {
     "round.view": frozenset({HOST, OPERATOR, DESIGNER, VIEWER}),
+    "round.change": frozenset({HOST}),
+    "rules.change": frozenset({HOST}),
+    "rules.ask": frozenset({HOST, OPERATOR, DESIGNER}),
+    "rules.answer": frozenset({HOST}),
+    "people.invite": frozenset({HOST}),
+    "audit.view": frozenset({HOST}),
+    "reference.change": frozenset({HOST, OPERATOR}),
     "round.export": frozenset({HOST, OPERATOR}),
     "round.publish": frozenset({HOST}),
     "entry.add": frozenset({HOST, DESIGNER}),
@@ -32,12 +39,21 @@ MATRIX: dict[str, frozenset[str]] = {
 STAFF_ACTIONS = frozenset({"round.import"})
 """Actions of those who keep the installation, in no round yet."""
 
+ANYWHERE: dict[str, frozenset[str]] = {
+    "stores.change": frozenset({HOST, OPERATOR}),
+    "round.create": frozenset({HOST}),
+}
+"""Actions in no round: for those who keep the installation, and whoever has one of these roles in any round."""
+
 WORDS = {
     "round.view": "see this round", "round.export": "export this round", "round.publish": "publish this round",
     "entry.add": "hand in an entry", "entry.view_all": "see entries of others before publication",
     "entry.withdraw": "withdraw an entry of somebody else", "specimen.change": "change specimens", "bench.view": "see the bench",
     "run.record": "record runs", "run.void": "void a run", "verdict.view_early": "see the standing before publication",
-    "round.import": "import a round",
+    "round.import": "import a round", "round.change": "change the brief", "rules.change": "change the rules",
+    "rules.ask": "ask about the rules", "rules.answer": "answer questions about the rules", "people.invite": "invite people",
+    "audit.view": "see the audit trail", "reference.change": "change the reference", "stores.change": "change rigs, instruments and references",
+    "round.create": "begin a round",
 }  # fmt: skip
 
 
@@ -57,12 +73,21 @@ def role_in(user: User | AnonymousUser, round: Round) -> str | None:
     return round.__dict__["_roles"][user.pk]
 
 
+def roles_anywhere(user: User) -> frozenset[str]:
+    """The roles that a person has in any round. Kept on the person for the rest of the request."""
+    if "_roles_anywhere" not in user.__dict__:
+        user.__dict__["_roles_anywhere"] = frozenset(user.memberships.values_list("role", flat=True).distinct())
+    return user.__dict__["_roles_anywhere"]
+
+
 def allowed(user: User | AnonymousUser, action: str, round: Round | None = None) -> bool:
     """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a door."""
     if not user.is_authenticated or not user.is_active:
         return False
     if action in STAFF_ACTIONS:
         return bool(user.is_staff)
+    if action in ANYWHERE:
+        return bool(user.is_staff) or not roles_anywhere(user).isdisjoint(ANYWHERE[action])
     roles = MATRIX[action]
     if round is None:
         return False

@@ -10,6 +10,7 @@ from django.db.models import Q
 from django.urls import reverse
 from django.utils import timezone
 
+from hauch.core.geometry.envelope import Envelope
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.people.permissions import ROLES
 from hauch.stores.models import ReferenceSpecimen, Rig
@@ -30,6 +31,12 @@ class Round(models.Model):
         RING = "ring", "bladeless ring"
         INTAKE = "intake", "intake"
 
+    class Equal(models.TextChoices):
+        THROTTLE = "throttle", "full throttle"
+        POWER = "power", "equal electrical power"
+        NOISE = "noise", "equal noise"
+        DUTY = "duty", "the same duty point"
+
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     slug = models.SlugField(max_length=60, unique=True)
     number = models.PositiveIntegerField(default=1)
@@ -38,6 +45,13 @@ class Round(models.Model):
     question = models.CharField(max_length=200)
     part = models.CharField(max_length=10, choices=Part.choices)
     may_vary = models.TextField(blank=True)
+    motors = models.PositiveSmallIntegerField(default=1)
+    own_parts = models.BooleanField(default=False)
+    orientation = models.CharField(max_length=80, blank=True)
+    equal = models.CharField(max_length=10, choices=Equal.choices, default=Equal.THROTTLE)
+    equal_value = models.FloatField(null=True, blank=True, help_text="W, dB(A) or m3/s, by what is equal")
+    envelope = models.JSONField(default=dict, blank=True, help_text="values [m] by parameter, keep-outs")
+    entries_until = models.DateField(null=True, blank=True)
     safety = models.TextField(blank=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.BRIEF)
     created_at = models.DateTimeField(default=timezone.now)
@@ -49,7 +63,15 @@ class Round(models.Model):
             models.CheckConstraint(
                 condition=Q(state="published", published_at__isnull=False) | (~Q(state="published") & Q(published_at__isnull=True)),
                 name="published_rounds_have_a_date",
-            )
+            ),
+            models.CheckConstraint(
+                condition=Q(motors__gte=1) & Q(motors__lte=12), name="round_motors_sane", violation_error_message="Allow 1 to 12 motors."
+            ),
+            models.CheckConstraint(
+                condition=Q(equal_value__isnull=True) | Q(equal_value__gt=0),
+                name="round_equal_value_sane",
+                violation_error_message="What is held equal must be above 0.",
+            ),
         ]
 
     def __str__(self) -> str:
@@ -62,6 +84,25 @@ class Round(models.Model):
 
     def get_absolute_url(self) -> str:
         return reverse("rounds:brief", args=[self.slug])
+
+    @property
+    def is_draft(self) -> bool:
+        """Whether its rules are still being written, so that they change in place."""
+        return self.state == self.State.BRIEF
+
+    @property
+    def equal_kind(self) -> str:
+        """Kind of figure that ``equal_value`` is."""
+        return {self.Equal.POWER: "power", self.Equal.NOISE: "level", self.Equal.DUTY: "volume_flow"}.get(self.equal, "")
+
+    @property
+    def what(self) -> Envelope:
+        """The envelope as the core takes it."""
+        return Envelope.from_json(self.part, self.envelope)
+
+
+BRIEF_FIELDS = ("question", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value", "envelope", "safety")
+"""What of a round belongs to its rules, so that a change after opening makes a new version."""
 
 
 class Membership(models.Model):
@@ -76,6 +117,31 @@ class Membership(models.Model):
 
     def __str__(self) -> str:
         return f"{self.user}, {self.role} of {self.round}"
+
+
+class Invitation(models.Model):
+    """A link by which people join a round in a role. Only the hash of its secret is kept."""
+
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="invitations")
+    role = models.CharField(max_length=10, choices=ROLES)
+    digest = models.CharField(max_length=64, unique=True)
+    whom = models.CharField(max_length=80, blank=True)
+    uses_left = models.PositiveSmallIntegerField(default=1)
+    expires_at = models.DateTimeField()
+    created_at = models.DateTimeField(default=timezone.now)
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    revoked_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["-created_at"]
+
+    def __str__(self) -> str:
+        return f"invitation to {self.round} as {self.role}"
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it can still be used."""
+        return self.revoked_at is None and self.uses_left > 0 and self.expires_at > timezone.now()
 
 
 class Setting(models.Model):
@@ -93,8 +159,24 @@ class Setting(models.Model):
         return self.label
 
 
+class TestQuerySet(models.QuerySet):
+    """Tests."""
+
+    def current(self) -> TestQuerySet:
+        """Those that are still measured: not dropped and not replaced by another."""
+        return self.filter(successor__isnull=True, dropped=False)
+
+
 class Test(models.Model):
-    """A measurement procedure in a round, on one rig, at one scored setting."""
+    """A measurement procedure in a round, on one rig, at one scored setting.
+
+    Once it has runs, what it measures stays: a change makes a successor that ``replaces`` it from a version of the rules on.
+    """
+
+    class Soak(models.TextChoices):
+        NONE = "none", "no soak"
+        MINUTES = "minutes", "fixed minutes"
+        SETTLED = "settled", "until settled"
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="tests")
     key = models.SlugField(max_length=40)
@@ -108,6 +190,13 @@ class Test(models.Model):
     common_speed = models.FloatField(null=True, blank=True)
     reporting_distance = models.FloatField(null=True, blank=True)
     resolution = models.FloatField(null=True, blank=True, help_text="what a settled temperature must resolve, K")
+    soak = models.CharField(max_length=10, choices=Soak.choices, default=Soak.NONE)
+    soak_minutes = models.FloatField(null=True, blank=True)
+    baseline = models.FloatField(default=1.0, help_text="how well the reference must repeat before entries are run: %, dB or points")
+    dropped = models.BooleanField(default=False, help_text="no longer measured; its runs are kept")
+    replaces = models.OneToOneField("self", null=True, blank=True, on_delete=models.PROTECT, related_name="successor")
+
+    objects = TestQuerySet.as_manager()
 
     class Meta:
         ordering = ["order", "key"]
@@ -117,6 +206,16 @@ class Test(models.Model):
                 condition=Q(repeats__gte=1) & Q(readings__gte=1) & (Q(common_speed__isnull=True) | Q(common_speed__gt=0)),
                 name="test_counts_sane",
                 violation_error_message="Repeats and readings must be 1 or more, a common speed above 0.",
+            ),
+            models.CheckConstraint(
+                condition=~Q(soak="minutes") | Q(soak_minutes__gt=0),
+                name="test_soak_has_minutes",
+                violation_error_message="A soak of fixed minutes needs the minutes, above 0.",
+            ),
+            models.CheckConstraint(
+                condition=Q(baseline__gt=0),
+                name="test_baseline_above_zero",
+                violation_error_message="What the reference must repeat to must be above 0.",
             ),
         ]
 
@@ -130,18 +229,19 @@ class Test(models.Model):
 
 
 class TestReference(models.Model):
-    """Which reference specimen a test is bracketed with, and from when."""
+    """Which reference specimen a test is bracketed with, and from when; a ``bridging`` one is run beside the one in use."""
 
     test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="references")
     specimen = models.ForeignKey(ReferenceSpecimen, on_delete=models.PROTECT, related_name="tests")
     since = models.DateTimeField(default=timezone.now)
     until = models.DateTimeField(null=True, blank=True)
+    bridging = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["since", "id"]
         constraints = [
             models.UniqueConstraint(
-                fields=["test"], condition=Q(until__isnull=True), name="one_active_reference_for_a_test",
+                fields=["test"], condition=Q(until__isnull=True, bridging=False), name="one_active_reference_for_a_test",
                 violation_error_message="This test already has a reference specimen in use. Retire it first.",
             ),
             models.CheckConstraint(condition=Q(until__isnull=True) | Q(until__gte=models.F("since")), name="reference_ends_after_start"),
@@ -157,6 +257,10 @@ class RuleVersion(models.Model):
     class Scheme(models.TextChoices):
         WEIGHTED = "weighted_percent", "weighted percent against the reference"
         SINGLE = "best_single", "best single metric"
+        POINTS = "rank_points", "rank points with test weights"
+        CONSTRAINT = "constraint", "constraint, then objective"
+        SUM = "sum", "sum of the figures as they stand"
+        FRONT = "front", "trade-off front, no single score"
 
     class Ties(models.TextChoices):
         TOO_CLOSE = "too_close", "shared rank while too close to call"
@@ -173,6 +277,8 @@ class RuleVersion(models.Model):
     level_as = models.CharField(max_length=10, choices=LevelAs.choices, default=LevelAs.LEVEL)
     draws = models.PositiveIntegerField(default=20_000)
     seed = models.PositiveIntegerField(default=140)
+    tests = models.ManyToManyField(Test, related_name="in_rules", help_text="all that is measured, scored or not")
+    brief = models.JSONField(default=dict, blank=True, help_text="what the brief said when the version was made: field -> value")
     reason = models.TextField(blank=True)
     created_at = models.DateTimeField(default=timezone.now)
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
@@ -187,20 +293,60 @@ class RuleVersion(models.Model):
     def __str__(self) -> str:
         return f"rules v{self.number}"
 
+    @property
+    def score_unit(self) -> str:
+        """What stands behind a score."""
+        return {self.Scheme.POINTS: "points", self.Scheme.SUM: "in all"}.get(self.scheme, "% of the reference")  # type: ignore[call-overload]
+
+    @property
+    def less_is_better(self) -> bool:
+        """Whether a lower score is the better one."""
+        return self.scheme == self.Scheme.SUM
+
 
 class RuleTerm(models.Model):
-    """The weight of one test in a rule version."""
+    """What one test does in a rule version: a weight in the score, a limit that must be kept, or both."""
 
     rules = models.ForeignKey(RuleVersion, on_delete=models.CASCADE, related_name="terms")
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="terms")
-    weight = models.FloatField()
+    weight = models.FloatField(null=True, blank=True)
+    most_loss = models.FloatField(
+        null=True, blank=True, help_text="the most that an entry may lose against the reference: %, dB or points; below 0 asks for a gain"
+    )
 
     class Meta:
         ordering = ["test__order", "test__key"]
         constraints = [
             models.UniqueConstraint(fields=["rules", "test"], name="one_weight_for_a_test"),
             models.CheckConstraint(condition=Q(weight__gt=0), name="weight_above_zero", violation_error_message="A weight must be above 0."),
-        ]
+            models.CheckConstraint(
+                condition=Q(weight__isnull=False) | Q(most_loss__isnull=False), name="term_does_something",
+                violation_error_message="A test in the rules has a weight or a limit.",
+            ),
+        ]  # fmt: skip
 
     def __str__(self) -> str:
-        return f"{self.test}: {self.weight:g}"
+        return f"{self.test}: {self.weight or 0:g}"
+
+
+class RuleQuestion(models.Model):
+    """A question about a version of the rules, or an objection to it, and the host's answer. Both stay with the version."""
+
+    class Kind(models.TextChoices):
+        QUESTION = "question", "question"
+        OBJECTION = "objection", "objection"
+
+    rules = models.ForeignKey(RuleVersion, on_delete=models.CASCADE, related_name="questions")
+    kind = models.CharField(max_length=10, choices=Kind.choices, default=Kind.QUESTION)
+    text = models.TextField(max_length=4000)
+    asked_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    asked_at = models.DateTimeField(default=timezone.now)
+    answer = models.TextField(max_length=4000, blank=True)
+    answered_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+    answered_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["asked_at", "id"]
+
+    def __str__(self) -> str:
+        return f"{self.kind} on {self.rules}"

@@ -7,7 +7,7 @@ from django.http import Http404
 
 from hauch.people.models import User
 from hauch.people.permissions import remember_role, require
-from hauch.rounds.models import Round, RuleTerm, RuleVersion
+from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Test
 
 
 def visible_to(user: User) -> QuerySet[Round]:
@@ -38,7 +38,21 @@ def round_for(user: User, slug: str, action: str = "round.view") -> Round:
 
 def rules_of(round: Round) -> list[RuleVersion]:
     """Versions of the rules, newest first, with their terms."""
-    return list(round.rules.prefetch_related(Prefetch("terms", RuleTerm.objects.select_related("test"))).select_related("created_by"))
+    return list(
+        round.rules.prefetch_related(
+            Prefetch("terms", RuleTerm.objects.select_related("test")),
+            Prefetch("questions", RuleQuestion.objects.select_related("asked_by", "answered_by")),
+        ).select_related("created_by")
+    )
+
+
+def round_tests(round: Round, rules: RuleVersion | None = None) -> list[Test]:
+    """Tests of a version of the rules, in order; without one those in force: all that no other has replaced."""
+    tests = Test.objects.filter(in_rules=rules) if rules is not None else round.tests.current()
+    found = list(tests.select_related("rig", "setting").order_by("order", "key"))
+    for test in found:
+        test.round = round
+    return found
 
 
 def current_rules(round: Round, number: str | None = None) -> RuleVersion | None:

@@ -2,21 +2,30 @@
 
 from __future__ import annotations
 
+import math
 import uuid
+from datetime import date, datetime, timedelta
+from typing import Any
 
+from django.conf import settings
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Q
+from django.urls import reverse
+from django.utils import timezone
 
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.meter import Meter
+from hauch.core.measure.rigs import RIGS, RigKind
 
-RIG_KINDS = {"tunnel": "Tunnel", "chamber": "Chamber", "sound_spot": "Sound spot", "hot_block": "Hot block", "power": "Power supply"}
-RIG_CONSTANTS = {
-    "bore": ("Bore of the tube", "m", "length"),
-    "profile_factor": ("Profile factor", "", "number"),
-    "distance": ("Distance of the sound level meter", "m", "length"),
-    "standby_power": ("Standby power", "W", "power"),
-}
+CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
+
+
+class RigQuerySet(models.QuerySet):
+    """Rigs."""
+
+    def current(self) -> RigQuerySet:
+        """In their present state."""
+        return self.filter(next__isnull=True)
 
 
 class Rig(models.Model):
@@ -24,72 +33,194 @@ class Rig(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
-    kind = models.CharField(max_length=20, choices=list(RIG_KINDS.items()))
+    kind = models.CharField(max_length=20, choices=[(k.key, k.label) for k in RIGS.values()])
     state = models.PositiveSmallIntegerField(default=1)
+    previous = models.OneToOneField("self", null=True, blank=True, on_delete=models.PROTECT, related_name="next")
+    since = models.DateTimeField(default=timezone.now)
+    change = models.TextField(blank=True, help_text="what is different from the state before")
     constants = models.JSONField(default=dict, blank=True, help_text="name -> [value, standard uncertainty], SI")
     note = models.TextField(blank=True)
     instruments = models.ManyToManyField("Instrument", through="RigMeter", related_name="rigs")
 
+    objects = RigQuerySet.as_manager()
+
     class Meta:
         ordering = ["name", "-state"]
         constraints = [
-            models.UniqueConstraint(fields=["name", "state"], name="rig_state_once", violation_error_message="This rig already has that state.")
+            models.UniqueConstraint(fields=["name", "state"], name="rig_state_once", violation_error_message="There is a rig of this name already."),
+            models.CheckConstraint(condition=Q(state__gte=1), name="rig_state_from_one"),
         ]
 
     def __str__(self) -> str:
         return self.name if self.state == 1 else f"{self.name}, state {self.state}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("stores:rig", args=[self.pk])
 
     @property
     def key(self) -> str:
         """Identity of the rig in this state, for causes of doubt that its runs share."""
         return f"{self.uid}:{self.state}"
 
+    @property
+    def how(self) -> RigKind:
+        """The kind as the core knows it."""
+        return RIGS[self.kind]
+
+    @property
+    def pairs(self) -> dict[str, tuple[float, float]]:
+        """Constants with their standard uncertainty, as the core takes them."""
+        return {name: (pair[0], pair[1]) for name, pair in self.constants.items()}
+
+
+class RigCalibration(models.Model):
+    """A guided calibration of a rig: what was read and the constants that it gave."""
+
+    class Kind(models.TextChoices):
+        TRAVERSE = "traverse", "traverse of the tube"
+        BLANK_PLATE = "blank_plate", "blank plate"
+
+    rig = models.ForeignKey(Rig, on_delete=models.CASCADE, related_name="calibrations")
+    kind = models.CharField(max_length=12, choices=Kind.choices)
+    readings = models.JSONField(help_text="as the core took them, SI")
+    found = models.JSONField(help_text="constant -> [value, standard uncertainty]")
+    text = models.TextField()
+    note = models.TextField(blank=True)
+    at = models.DateTimeField(default=timezone.now)
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        ordering = ["-at", "-id"]
+
+    def __str__(self) -> str:
+        return f"{self.get_kind_display()} of {self.rig}"
+
 
 class Instrument(models.Model):
     """A meter and what is known of it, in the SI unit of its channel."""
 
+    class Principle(models.TextChoices):
+        VANE = "vane", "vane"
+        HOT_WIRE = "hot_wire", "hot wire (reads less in thin air)"
+
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
-    name = models.CharField(max_length=80, unique=True)
-    channel = models.CharField(max_length=30, choices=[(c.key, c.label) for c in CHANNELS.values()])
+    name = models.CharField(max_length=80, unique=True, error_messages={"unique": "There is a meter of this name already."})
+    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    serial = models.CharField(max_length=40, blank=True)
     resolution = models.FloatField(default=0)
     accuracy = models.FloatField(default=0)
     accuracy_share = models.FloatField(default=0)
-    slope = models.FloatField(default=1)
-    offset = models.FloatField(default=0)
-    slope_u = models.FloatField(default=0)
-    principle = models.CharField(max_length=20, blank=True)
-    calibrated_on = models.DateField(null=True, blank=True)
+    low = models.FloatField(null=True, blank=True)
+    high = models.FloatField(null=True, blank=True)
+    response_time = models.FloatField(null=True, blank=True, help_text="time constant, s")
+    principle = models.CharField(max_length=20, blank=True, choices=Principle.choices)
+    recalibrate_after = models.PositiveIntegerField(null=True, blank=True, help_text="days")
+    retired = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["name"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(resolution__gte=0) & Q(accuracy__gte=0) & Q(accuracy_share__gte=0) & Q(slope_u__gte=0) & Q(slope__gt=0),
+                condition=Q(resolution__gte=0) & Q(accuracy__gte=0) & Q(accuracy_share__gte=0) & Q(accuracy_share__lt=1),
                 name="instrument_specification_sane",
-                violation_error_message="Resolution, accuracy and doubt must be 0 or more, the slope above 0.",
-            )
-        ]
+                violation_error_message="Resolution and limits must be 0 or more, the limit as a share below 100 %.",
+            ),
+            models.CheckConstraint(
+                condition=Q(low__isnull=True) | Q(high__isnull=True) | Q(low__lt=F("high")), name="instrument_range_sane",
+                violation_error_message="The range ends before it begins.",
+            ),
+            models.CheckConstraint(
+                condition=Q(response_time__isnull=True) | Q(response_time__gte=0), name="instrument_response_sane",
+                violation_error_message="The response time must be 0 or more.",
+            ),
+        ]  # fmt: skip
 
     def __str__(self) -> str:
         return self.name
+
+    def get_absolute_url(self) -> str:
+        return reverse("stores:instrument", args=[self.pk])
+
+    @property
+    def reads(self) -> Channel:
+        """The channel as the core knows it."""
+        return CHANNELS[self.channel]
 
     @property
     def accuracy_percent(self) -> float:
         """Limit as a share of the reading, in percent."""
         return 100 * self.accuracy_share
 
-    def meter(self) -> Meter:
-        """The specification as the core takes it."""
-        return Meter(
-            str(self.uid), self.name, self.resolution, self.accuracy, self.accuracy_share, self.slope, self.offset, self.slope_u, self.principle
-        )  # fmt: skip
+    def calibration_at(self, moment: datetime | None = None) -> Calibration | None:
+        """The calibration that holds at a moment: the last before it, else the first after it."""
+        valid = sorted((c for c in self.calibrations.all() if not c.withdrawn), key=lambda c: (c.at, c.pk))
+        day = timezone.localdate(moment) if moment else timezone.localdate()
+        before = [c for c in valid if c.at <= day]
+        return before[-1] if before else valid[0] if valid else None
+
+    def meter(self, moment: datetime | None = None) -> Meter:
+        """The specification at a moment, as the core takes it."""
+        c = self.calibration_at(moment)
+        limits = (0.0, 0.0) if c is not None and c.replaces_limit else (self.accuracy, self.accuracy_share)
+        line = {} if c is None else c.as_line()
+        bounds = {name: value for name, value in (("low", self.low), ("high", self.high)) if value is not None}
+        return Meter(str(self.uid), self.name, self.resolution, *limits, principle=self.principle, **line, **bounds)
+
+    def due_on(self, calibration: Calibration | None = None) -> date | None:
+        """The day from which a new calibration is due; None where no interval is set."""
+        if self.recalibrate_after is None:
+            return None
+        calibration = calibration or self.calibration_at()
+        return calibration.at + timedelta(days=self.recalibrate_after) if calibration else date.min
+
+
+class Calibration(models.Model):
+    """A comparison of an instrument with a standard, and the line that it gave: true = slope * indicated + offset."""
+
+    uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
+    instrument = models.ForeignKey(Instrument, on_delete=models.CASCADE, related_name="calibrations")
+    at = models.DateField()
+    standard = models.CharField(max_length=120, blank=True, help_text="what it was compared with")
+    standard_u = models.FloatField(default=0)
+    points = models.JSONField(default=list, blank=True, help_text="[[indicated, true]], SI; empty where only the line is known")
+    slope = models.FloatField(default=1)
+    offset = models.FloatField(default=0)
+    centre = models.FloatField(default=0)
+    slope_u = models.FloatField(default=0)
+    level_u = models.FloatField(default=0)
+    dof = models.PositiveIntegerField(null=True, blank=True, help_text="empty for infinitely many")
+    replaces_limit = models.BooleanField(default=False)
+    note = models.TextField(blank=True)
+    entered_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    entered_at = models.DateTimeField(default=timezone.now)
+    withdrawn = models.TextField(blank=True, help_text="why it no longer counts")
+
+    class Meta:
+        ordering = ["-at", "-id"]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(slope__gt=0) & Q(slope_u__gte=0) & Q(level_u__gte=0) & Q(standard_u__gte=0), name="calibration_sane",
+                violation_error_message="The slope must be above 0, doubts 0 or more.",
+            )
+        ]  # fmt: skip
+
+    def __str__(self) -> str:
+        return f"{self.instrument}, {self.at:%d %b %Y}"
+
+    def as_line(self) -> dict[str, Any]:
+        """The line as fields of the core's meter."""
+        dof = math.inf if self.dof is None else max(self.dof, 1)
+        return {
+            "slope": self.slope, "offset": self.offset, "slope_u": self.slope_u, "centre": self.centre, "level_u": self.level_u,
+            "calibration": str(self.uid), "calibration_dof": dof,
+        }  # fmt: skip
 
 
 class RigMeter(models.Model):
     """Which instrument reads a channel on a rig."""
 
     rig = models.ForeignKey(Rig, on_delete=models.CASCADE, related_name="meters")
-    channel = models.CharField(max_length=30, choices=[(c.key, c.label) for c in CHANNELS.values()])
+    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
     instrument = models.ForeignKey(Instrument, on_delete=models.PROTECT, related_name="+")
 
     class Meta:
@@ -114,6 +245,20 @@ class ReferenceType(models.Model):
         return self.name
 
 
+class Picture(models.Model):
+    """A picture that was checked and written anew, kept under its content hash."""
+
+    sha256 = models.CharField(max_length=64, unique=True)
+    path = models.CharField(max_length=200)
+    width = models.PositiveIntegerField()
+    height = models.PositiveIntegerField()
+    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    added_at = models.DateTimeField(default=timezone.now)
+
+    def __str__(self) -> str:
+        return self.sha256[:12]
+
+
 class ReferenceSpecimen(models.Model):
     """One physical reference part."""
 
@@ -121,20 +266,32 @@ class ReferenceSpecimen(models.Model):
         NEW = "new", "new"
         IN_USE = "in_use", "in use"
         RETIRED = "retired", "retired"
+        BROKEN = "broken", "broken"
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     type = models.ForeignKey(ReferenceType, on_delete=models.PROTECT, related_name="specimens")
     serial = models.CharField(max_length=40)
     state = models.CharField(max_length=10, choices=State.choices, default=State.NEW)
-    hours = models.FloatField(default=0)
+    hours = models.FloatField(default=0, help_text="hours before its first run here")
     note = models.TextField(blank=True)
+    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
 
     class Meta:
         ordering = ["type", "serial"]
         constraints = [
             models.UniqueConstraint(fields=["type", "serial"], name="reference_serial_once", violation_error_message="This serial exists already."),
-            models.CheckConstraint(condition=Q(hours__gte=0), name="reference_hours_not_negative"),
+            models.CheckConstraint(
+                condition=Q(hours__gte=0), name="reference_hours_not_negative", violation_error_message="Hours must be 0 or more."
+            ),
         ]
 
     def __str__(self) -> str:
         return f"{self.type.name} {self.serial}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("reference", args=[self.pk])
+
+    @property
+    def may_run(self) -> bool:
+        """Whether it can still be put on a rig."""
+        return self.state in {self.State.NEW, self.State.IN_USE}

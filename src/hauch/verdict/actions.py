@@ -23,11 +23,11 @@ def refresh(rules: RuleVersion) -> Standing:
     """Compute a standing anew and replace its rows."""
     standing, _ = Standing.objects.get_or_create(rules=rules)
     standing = Standing.objects.select_for_update().get(pk=standing.pk)
-    rows, reference, notes = judge(rules)
+    judged = judge(rules)
     standing.rows.all().delete()
-    StandingRow.objects.bulk_create(StandingRow(standing=standing, **row) for row in rows)
+    StandingRow.objects.bulk_create(StandingRow(standing=standing, **row) for row in judged.rows)
     standing.computed_at, standing.stale, standing.core_version = timezone.now(), False, CORE_VERSION
-    standing.reference, standing.notes = reference, notes
+    standing.reference, standing.notes, standing.ground = judged.reference, judged.notes, judged.ground
     standing.save()
     return standing
 

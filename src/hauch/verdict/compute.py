@@ -13,10 +13,13 @@ from hauch.bench.models import Run
 from hauch.bench.queries import dnf_entries
 from hauch.core.judge.difference import judge_difference
 from hauch.core.judge.reference import Comparison, Runs, compare
-from hauch.core.judge.standing import Scores, Standing, Term, rank, score
+from hauch.core.judge.schemes import Limit, Outcome, judge_rules
+from hauch.core.judge.standing import Term, rank, score
 from hauch.core.quantity import coverage_factor, significant
+from hauch.core.quantity.show import show_plain
 from hauch.entries.models import Entry
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test
+from hauch.rounds.queries import round_tests
 from hauch.stores.models import ReferenceSpecimen
 
 MATRIX_UP_TO = 40
@@ -39,7 +42,7 @@ class TestData:
     reference_runs: list[int] = field(default_factory=list)
 
 
-_RESULT_FIELDS = ("id", "started_at", "reference_id", "specimen__version__entry_id", "result__value", "result__parts", "result__dof")
+_RESULT_FIELDS = ("id", "started_at", "reference_id", "specimen__version__entry_id", "result__value", "result__parts", "rig_id")
 
 
 def load_test(test: Test, position: dict[int, int]) -> TestData:
@@ -67,6 +70,7 @@ def load_test(test: Test, position: dict[int, int]) -> TestData:
     def as_runs(chosen: list[tuple], subject: list[int]) -> Runs:
         size = len(chosen)
         y, time, own, common = np.zeros(size), np.zeros(size), np.zeros(size), np.zeros((size, len(keys)))
+        rigs = np.array([row[6] for row in chosen], dtype=int)
         for index, (_, started, _, _, value, parts, _) in enumerate(chosen):
             scale = 1 / value if test.how.log else 1.0
             y[index] = math.log(value) if test.how.log else value
@@ -76,7 +80,7 @@ def load_test(test: Test, position: dict[int, int]) -> TestData:
                     common[index, column[key]] += part * scale
                 elif kind == "B":  # scatter within a run is part of the scatter between repeats
                     own[index] = math.hypot(own[index], part * scale)
-        return Runs(np.array(subject, dtype=int), y, time, own, common)
+        return Runs(np.array(subject, dtype=int), y, time, own, common, rigs)
 
     entries = as_runs(entry_rows, [position[row[3]] for row in entry_rows])
     reference = as_runs(reference_rows, [specimens.index(row[2]) for row in reference_rows])
@@ -143,7 +147,7 @@ def cell(data: TestData, entry: Entry, index: int, direction: int) -> dict[str, 
         "reference": significant(math.exp(against) if log else against), "repeat_sd": significant(c.repeat_sd * (100 if log else 1)),
         "dof": c.dof if math.isfinite(c.dof) else None,
         "from_repeats": significant(slope * float(c.own_u[index])), "from_reference": significant(slope * from_reference),
-        "from_rig": significant(slope * from_rig),
+        "from_rig": significant(slope * from_rig), "unit_of_change": data.test.how.change_unit,
     }  # fmt: skip
 
 
@@ -152,57 +156,105 @@ def entries_in_order(round: Round) -> list[Entry]:
     return list(round.entries.filter(state=Entry.State.IN).order_by("uid"))
 
 
-def judge(rules: RuleVersion) -> tuple[list[dict[str, Any]], dict[str, Any], list[str]]:
-    """Judge a round by a version of its rules.
+def terms_of(rules: RuleVersion, loaded: list[TestData]) -> tuple[list[tuple[TestData, Term]], list[tuple[TestData, Limit]]]:
+    """What the rules score and what they limit, as the core takes it."""
+    by_test: dict[int, RuleTerm] = {term.test_id: term for term in rules.terms.all()}
+    scored, limited = [], []
+    for data in loaded:
+        term, how = by_test.get(data.test.pk), data.test.how
+        if term is not None and term.weight is not None:
+            ground = level_of_reference(data) if data.reference.size else math.nan
+            level_as = rules.level_as if how.kind == "level" else RuleVersion.LevelAs.LEVEL
+            scored.append((data, Term(data.test.label, term.weight, how.direction, how.log, ground, level_as)))  # type: ignore[arg-type]
+        if term is not None and term.most_loss is not None:
+            limited.append((data, Limit(data.test.label, term.most_loss, how.direction, how.log)))
+    return scored, limited
 
-    Returns
-    -------
-    rows of the standing in order (fields of `StandingRow`), the reference by test key, sentences on what is missing
-    """
+
+PERCENT_SCHEMES = (RuleVersion.Scheme.WEIGHTED, RuleVersion.Scheme.SINGLE)
+
+
+def outcome_of(rules: RuleVersion, scored: list[tuple[TestData, Term]], limited: list[tuple[TestData, Limit]]) -> Outcome | None:
+    """The ranking, or None while a test has no comparison."""
+    comparisons = [data.comparison for data, _ in scored if data.comparison]
+    held = [data.comparison for data, _ in limited if data.comparison]
+    if not scored or len(comparisons) < len(scored) or len(held) < len(limited):
+        return None
+    terms = [term for _, term in scored]
+    if rules.scheme in PERCENT_SCHEMES and not limited:  # linear in the figures: faster, and the draws that published rounds had
+        complete, scores = score(terms, comparisons)
+        standing = rank(scores, rules.tie_rule, rules.draws, rules.seed)  # type: ignore[arg-type]
+        sure = np.ones(complete.size)
+        return Outcome(complete, scores.score, scores.u, 100.0, sure, np.zeros((complete.size, 0), bool), standing)
+    limits = [limit for _, limit in limited]
+    return judge_rules(rules.scheme, terms, comparisons, limits, held, rules.tie_rule, rules.draws, rules.seed)  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A judged round: rows of the standing in order (fields of `StandingRow`), the reference by test key, sentences on what
+    could not be compared, and the reference's own score."""
+
+    rows: list[dict[str, Any]]
+    reference: dict[str, Any]
+    notes: list[str]
+    ground: float | None
+
+
+def judge(rules: RuleVersion) -> Judged:
+    """Judge a round by a version of its rules."""
     round = rules.round
     everyone = entries_in_order(round)
     out = dnf_entries(round)
-    terms_by_test = {term.test_id: term.weight for term in rules.terms.all()}
     racing = [entry for entry in everyone if entry.pk not in out]
     position = {entry.pk: index for index, entry in enumerate(racing)}
-    tests = list(round.tests.select_related("setting", "round"))
-    loaded = [load_test(test, position) for test in tests]
-    notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded)
+    loaded = [load_test(test, position) for test in round_tests(round, rules)]
+    notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded) + _left_out_notes(loaded)
     cells = {e.pk: {d.test.key: c for d in loaded if (c := cell(d, e, position[e.pk], d.test.how.direction))} for e in racing}
 
-    scored = [data for data in loaded if data.test.pk in terms_by_test]
-    terms = [
-        Term(d.test.label, terms_by_test[d.test.pk], d.test.how.direction, d.test.how.log, level_of_reference(d) if d.reference.size else math.nan, rules.level_as)
-        for d in scored
-    ]  # fmt: skip
-    complete, scores, standing = np.zeros(0, int), None, None
-    if scored and all(data.comparison for data in scored):
-        complete, scores = score(terms, [d.comparison for d in scored if d.comparison], rules.scheme)
-        standing = rank(scores, rules.tie_rule, rules.draws, rules.seed)
-    rows = _ranked_rows(racing, complete, scores, standing) if scores is not None and standing is not None else []
+    scored, limited = terms_of(rules, loaded)
+    outcome = outcome_of(rules, scored, limited)
+    rows = _ranked_rows(racing, outcome, limited, cells) if outcome is not None else []
     ranked = {row["entry_id"] for row in rows}
+    wanted = [data for data, _ in [*scored, *limited]]
     for entry in sorted((e for e in racing if e.pk not in ranked), key=lambda e: e.name.casefold()):
-        lacking = [d.test.label.lower() for d in scored if d.test.key not in cells[entry.pk]]
+        lacking = list(dict.fromkeys(d.test.label.lower() for d in wanted if d.test.key not in cells[entry.pk]))
         rows.append({"entry_id": entry.pk, "state": "incomplete", "reason": f"Not complete: {', '.join(lacking) or 'no reference'} missing."})
     for entry in sorted((e for e in everyone if e.pk in out), key=lambda e: e.name.casefold()):
         rows.append({"entry_id": entry.pk, "state": "dnf", "reason": f"Did not finish: {out[entry.pk].reason}"})
     for place, row in enumerate(rows, start=1):
         row["place"] = place
         row["tests"] = cells.get(row["entry_id"], {})
-    return rows, {data.test.key: _reference_row(data) for data in loaded if data.comparison}, notes
+    ground = None if outcome is None or math.isnan(outcome.ground) else significant(outcome.ground)
+    return Judged(rows, {data.test.key: _reference_row(data) for data in loaded if data.comparison}, notes, ground)
 
 
-def _ranked_rows(racing: list[Entry], complete: np.ndarray, scores: Scores, standing: Standing) -> list[dict[str, Any]]:
-    small = complete.size <= MATRIX_UP_TO
-    u = scores.u
-    return [
-        {
-            "entry_id": racing[complete[i]].pk, "state": "ranked", "rank": int(standing.rank[i]), "score": significant(float(scores.score[i])),
-            "u": significant(float(u[i])), "first": float(standing.first[i]), "low": int(standing.low[i]), "high": int(standing.high[i]),
-            "probabilities": standing.probability[i].tolist() if small else [],
-        }
-        for i in standing.order
-    ]  # fmt: skip
+def _ranked_rows(
+    racing: list[Entry], outcome: Outcome, limited: list[tuple[TestData, Limit]], cells: dict[int, dict[str, Any]]
+) -> list[dict[str, Any]]:
+    small = outcome.complete.size <= MATRIX_UP_TO
+    standing = outcome.standing
+    rows = []
+    for i in standing.order:
+        entry = racing[outcome.complete[i]]
+        broken = [limited[n] for n in np.flatnonzero(outcome.breaks[i])] if limited else []
+        rows.append({
+            "entry_id": entry.pk, "state": "ranked", "rank": int(standing.rank[i]),
+            "score": None if outcome.score is None else significant(float(outcome.score[i])),
+            "u": None if outcome.u is None else significant(float(outcome.u[i])), "first": float(standing.first[i]),
+            "low": int(standing.low[i]), "high": int(standing.high[i]), "probabilities": standing.probability[i].tolist() if small else [],
+            "kept": float(outcome.kept[i]) if limited else None, "outside": bool(broken),
+            "reason": " ".join(_limit_sentence(data, limit, cells[entry.pk][data.test.key]) for data, limit in broken),
+        })  # fmt: skip
+    return rows
+
+
+def _limit_sentence(data: TestData, limit: Limit, found: dict[str, Any]) -> str:
+    """Why a limit is broken, with the numbers that decided."""
+    unit = data.test.how.change_unit
+    allowed = f"a loss of {limit.most:g} {unit} is allowed" if limit.most >= 0 else f"a gain of {-limit.most:g} {unit} is asked"
+    change = show_plain(found["change"], unit, found["change_expanded"], sign=True)
+    return f"Outside the limit: {data.test.how.metric} changed by {change} where {allowed}."
 
 
 def _reference_row(data: TestData) -> dict[str, Any]:
@@ -221,7 +273,7 @@ def _reference_row(data: TestData) -> dict[str, Any]:
         "value": significant(value), "expanded": significant(2 * math.sqrt(repeat**2 + common) * (value if log else 1.0)),
         "repeat_expanded": significant(coverage_factor(c.dof) * repeat * percent),
         "comparable": significant(coverage_factor(c.dof) * c.repeat_sd * (value if log else 1.0)), "count": data.reference.size,
-        "drift": significant(drift * percent), "drift_expanded": significant(2 * drift_u * percent), "unit_of_change": "%" if log else "dB",
+        "drift": significant(drift * percent), "drift_expanded": significant(2 * drift_u * percent), "unit_of_change": data.test.how.change_unit,
         "bridges": [[data.specimens[s], significant(d * percent), significant(2 * u * percent), pairs] for s, (d, u, pairs) in c.bridges.items()],
         "repeat_sd": significant(c.repeat_sd * percent), "dof": c.dof if math.isfinite(c.dof) else None,
     }  # fmt: skip
@@ -235,5 +287,17 @@ def _bridge_notes(loaded: list[TestData]) -> list[str]:
             notes.append(
                 f"{data.test.label}: {names[data.specimens[index]]} was never run beside {names[data.specimens[data.base]]}, so runs near it "
                 "cannot be compared. Run both one after the other to bridge them."
+            )
+    return notes
+
+
+def _left_out_notes(loaded: list[TestData]) -> list[str]:
+    notes = []
+    for data in loaded:
+        count = len(data.comparison.left_out) if data.comparison else 0
+        if count:
+            notes.append(
+                f"{data.test.label}: {count} {'run has' if count == 1 else 'runs have'} no run of the reference in the same state of the rig, or only of "
+                "a specimen that is not bridged. Run the reference beside them."
             )
     return notes

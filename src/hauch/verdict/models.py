@@ -18,6 +18,7 @@ class Standing(models.Model):
     core_version = models.CharField(max_length=20, blank=True)
     reference = models.JSONField(default=dict, help_text="the reference by test: value, doubt, drift, bridges")
     notes = models.JSONField(default=list, help_text="sentences on what could not be compared")
+    ground = models.FloatField(null=True, help_text="the reference's own score; empty where it has none")
 
     def __str__(self) -> str:
         return f"standing under {self.rules}"
@@ -43,6 +44,8 @@ class StandingRow(models.Model):
     high = models.PositiveIntegerField(null=True)
     probabilities = models.JSONField(default=list, help_text="of each place; kept for small rounds")
     tests = models.JSONField(default=dict, help_text="test key -> value, u, delta, delta_u, word, probability, repeats, count")
+    kept = models.FloatField(null=True, help_text="probability of keeping all limits; empty where there are none")
+    outside = models.BooleanField(default=False, help_text="breaks a limit, so it comes after all that keep it")
     reason = models.TextField(blank=True)
 
     class Meta:
@@ -51,7 +54,7 @@ class StandingRow(models.Model):
             models.UniqueConstraint(fields=["standing", "entry"], name="entry_once_in_a_standing"),
             models.UniqueConstraint(fields=["standing", "place"], name="place_once_in_a_standing"),
             models.CheckConstraint(
-                condition=Q(state="ranked", rank__isnull=False, score__isnull=False) | (~Q(state="ranked") & Q(rank__isnull=True)),
+                condition=Q(state="ranked", rank__isnull=False) | (~Q(state="ranked") & Q(rank__isnull=True)),
                 name="ranked_rows_have_a_rank",
             ),
         ]

@@ -23,27 +23,51 @@ def doubt(row: StandingRow) -> float:
     return 1.96 * (row.u or 0.0)
 
 
-def scale_of(rows: list[StandingRow], band: float) -> dict[str, float]:
-    """Range and tick step of the score column, the same for all rows."""
+def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict[str, float | None] | None:
+    """Range and tick step of the score column, the same for all rows; None where there is no score."""
     ranked = [row for row in rows if row.score is not None]
-    low = min([100 - band, *(row.score - doubt(row) for row in ranked)])
-    high = max([100 + band, *(row.score + doubt(row) for row in ranked)])
-    step = next((s for s in (1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)
-    return {"low": math.floor(low / step) * step, "high": math.ceil(high / step) * step, "step": step, "band": band}
+    if not ranked:
+        return None
+    ends = [] if ground is None else [ground - band, ground + band]
+    low = min([*ends, *(row.score - doubt(row) for row in ranked)])
+    high = max([*ends, *(row.score + doubt(row) for row in ranked)])
+    step = next((s for s in (0.5, 1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)
+    return {"low": math.floor(low / step) * step, "high": math.ceil(high / step) * step, "step": step, "band": band, "ground": ground}
+
+
+def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: float | None) -> int:
+    """Index of the row before which the reference stands; -1 where it has no score."""
+    if ground is None:
+        return -1
+    better = (lambda s: s < ground) if rules.less_is_better else (lambda s: s >= ground)
+    return next((i for i, row in enumerate(rows) if row.outside or row.score is None or not better(row.score)), len(rows))
 
 
 def band_of(rules: RuleVersion, terms: list[RuleTerm], standing: Standing) -> float:
-    """The reference's own repeatability as a doubt of the score [%]."""
-    total = sum(term.weight for term in terms)
+    """The reference's own repeatability as a doubt of the score, in the score's unit."""
+    if standing.ground is None:
+        return 0.0
+    scored = [term for term in terms if term.weight]
+    summed = rules.scheme == RuleVersion.Scheme.SUM
+    total = 1.0 if summed else sum(term.weight for term in scored)
     squares = 0.0
-    for term in terms:
+    for term in scored:
         row = standing.reference.get(term.test.key)
         if row:
             half = row["repeat_expanded"]
-            if row["unit_of_change"] == "dB":
-                half = 100 * half / row["value"] if rules.level_as == RuleVersion.LevelAs.LEVEL else 100 * math.log(2) / 10 * half
+            if summed:
+                half *= row["value"] / 100 if term.test.how.log else 1.0
+            elif not term.test.how.log:
+                half *= percent_of_change(rules, term.test, row["value"])
             squares += (term.weight / total * half) ** 2
     return math.sqrt(squares)
+
+
+def percent_of_change(rules: RuleVersion, test: Test, ground: float) -> float:
+    """Percent that one unit of a difference counts for, in a test that is not compared by ratios."""
+    if test.how.kind == "level" and rules.level_as == RuleVersion.LevelAs.LOUDNESS:
+        return 100 * math.log(2) / 10
+    return 100 / ground if ground else 0.0
 
 
 def leaders(standing: Standing) -> list[StandingRow]:
@@ -53,8 +77,14 @@ def leaders(standing: Standing) -> list[StandingRow]:
 
 def opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
     """The answer of the round, as parts of a sentence."""
+    return {"rules": rules, **_opening(rules, first)}
+
+
+def _opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
     if not first:
         return {"kind": "none"}
+    if rules.scheme == RuleVersion.Scheme.FRONT:
+        return {"kind": "front", "leader": first[0]}
     if len(first) == 1:
         return {"kind": "alone", "leader": first[0]}
     if first[1].rank == first[0].rank:
@@ -64,7 +94,7 @@ def opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
 
 def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
     """Further repeats of both after which their scores would stand apart, all else unchanged; None beyond 30."""
-    gap = (first.score or 0) - (second.score or 0)
+    gap = abs((first.score or 0) - (second.score or 0))
     own = (first.u or 0) ** 2 + (second.u or 0) ** 2
     counts = [cell["count"] for row in (first, second) for cell in row.tests.values()]
     count = min(counts, default=1)
@@ -83,8 +113,9 @@ def gains_of(rules: RuleVersion, tests: list[Test], row: StandingRow, reference:
             continue
         change, half, band = cell["change"], cell["change_expanded"], ground["repeat_expanded"]
         if not test.how.log:
-            factor = 100 / ground["value"] if rules.level_as == RuleVersion.LevelAs.LEVEL else 100 * math.log(2) / 10
-            change = 100 * (2 ** (change / 10) - 1) if rules.level_as == RuleVersion.LevelAs.LOUDNESS else change * factor
+            factor = percent_of_change(rules, test, ground["value"])
+            heard = test.how.kind == "level" and rules.level_as == RuleVersion.LevelAs.LOUDNESS
+            change = 100 * (2 ** (change / 10) - 1) if heard else change * factor
             half, band = half * factor, band * factor
         gains.append({"label": test.label, "gain": change * test.how.direction, "expanded": half, "word": cell["word"], "reference": band})
     return gains
@@ -108,12 +139,12 @@ def cell_working(test: Test, cell: dict[str, Any], reference: dict[str, Any]) ->
             f"drift over the round {reference['drift']:+.2g} ± {reference['drift_expanded']:.1g} {reference['unit_of_change']}" + _bridges(reference),
         ),
         Step(
-            "Change against the reference", "100 (x / x_ref − 1)" if log else "L − L_ref",
-            (("x", cell["value"], kind_unit), ("x_ref", cell["reference"], kind_unit)), cell["change"], "%" if log else "dB",
+            "Change against the reference", "100 (x / x_ref − 1)" if log else "x − x_ref",
+            (("x", cell["value"], kind_unit), ("x_ref", cell["reference"], kind_unit)), cell["change"], test.how.change_unit,
             "JCGM 100:2008, 5.2.2: causes that both share cancel",
         ),
         Step(
-            "Is it real?", "probability of better, Student's t", (("repeat s", cell["repeat_sd"], "%" if log else "dB"),), 100 * cell["probability"], "%",
+            "Is it real?", "probability of better, Student's t", (("repeat s", cell["repeat_sd"], test.how.change_unit),), 100 * cell["probability"], "%",
             f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
             f"s of one repeat, pooled over all runs of the test, {cell['dof']:.0f} degrees of freedom" if cell["dof"] else "nothing was repeated",
         ),

@@ -13,7 +13,7 @@ from hauch.bench.queries import runs
 from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
-from hauch.rounds.queries import current_rules, round_for
+from hauch.rounds.queries import current_rules, round_for, round_tests
 from hauch.verdict import actions, queries
 from hauch.verdict.models import Standing, StandingRow
 
@@ -32,8 +32,9 @@ def standing(request: HttpRequest, slug: str) -> HttpResponse:
         return render(request, "verdict/not_yet.html", {"round": round, "no_rules": True})
     rules.round = round
     rules.scored = list(rules.terms.select_related("test"))
+    rules.limits = [term for term in rules.scored if term.most_loss is not None]
     stored = queries.standing_of(rules)
-    tests = list(round.tests.all())
+    tests = round_tests(round, rules)
     context: dict[str, Any] = {
         "round": round,
         "rules": rules,
@@ -64,9 +65,9 @@ def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Stand
             "entries": [row.entry.name for row in ranked],
             "cells": [{"entry": row.entry.name, "place": i + 1, "p": p} for row in ranked for i, p in enumerate(row.probabilities)],
         }
-    at = next((i for i, item in enumerate(table) if item["row"].score is None or item["row"].score < 100), len(table))
+    at = queries.place_of_reference(rules, rows, stored.ground)
     return {
-        "standing": stored, "page": page, "table": table, "reference_at": at, "scale": queries.scale_of(rows, band), "band": band, "places": places,
+        "standing": stored, "page": page, "table": table, "reference_at": at, "scale": queries.scale_of(rows, stored.ground, band), "band": band, "places": places,
         "opening": queries.opening(rules, first), "reference": [(test, stored.reference.get(test.key)) for test in tests],
         "late": queries.runs_since_publication(round), "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
     }  # fmt: skip
@@ -90,7 +91,7 @@ def cell(request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: 
         raise Http404("There is no figure for this entry in this test.")
     context = {
         "round": round, "row": row, "test": test, "cell": found, "ground": ground, "steps": queries.cell_working(test, found, ground),
-        "doubt": queries.cell_doubt(found), "relative": test.how.log,
+        "doubt": queries.cell_doubt(found), "unit_of_change": test.how.change_unit,
     }  # fmt: skip
     template = "verdict/_cell.html" if request.htmx else "verdict/cell.html"
     return render(request, template, context)
@@ -106,7 +107,7 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     cells: list[tuple[Any, Any]] = []
     if row is not None and rules is not None and allowed(request.user, "round.view", round):
         rules.round = round
-        tests = list(round.tests.all())
+        tests = round_tests(round, rules)
         gains = queries.gains_of(rules, tests, row, row.standing.reference)
         cells = [(test, row.tests.get(test.key)) for test in tests if test.key in row.tests]
     names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]

@@ -36,7 +36,8 @@ def _count(query, expression) -> Coalesce:
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
-    steps = Progress.objects.filter(test__round=OuterRef("pk")).annotate(_=F("test__round"))
+    current = Test.objects.current().filter(round=OuterRef("pk"))
+    steps = Progress.objects.filter(test__round=OuterRef("pk"), test__successor__isnull=True, test__dropped=False).annotate(_=F("test__round"))
     prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round"))
     racing = steps.filter(entry__state=Entry.State.IN)
     return (
@@ -48,7 +49,7 @@ def counts(round: Round) -> dict[str, int]:
             specimens=_count(prints, Count("pk")),
             ready=_count(prints.filter(state=Specimen.State.READY), Count("pk")),
             broken=_count(prints.filter(state=Specimen.State.BROKEN), Count("pk")),
-            asked=_count(Test.objects.filter(round=OuterRef("pk")).annotate(_=F("round")), Sum("repeats")),
+            asked=_count(current.annotate(_=F("round")), Sum("repeats")),
             done=_count(racing, Sum("counted")),
             dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
             no_result=_count(steps, Sum("missing")),

@@ -4,6 +4,8 @@ from django.contrib import admin
 from django.urls import include, path
 
 from hauch.verdict.views import entry
+from hauch.verdict.views_reference import specimen
+from hauch.verdict.views_rules import change
 from hauch.web import health, views
 
 urlpatterns = [
@@ -11,8 +13,10 @@ urlpatterns = [
     path("search/", views.search, name="search"),
     path("health/", health.health, name="health"),
     path("person/", include("hauch.people.urls")),
+    path("stores/references/<int:pk>/", specimen, name="reference"),
     path("stores/", include("hauch.stores.urls")),
-    path("rounds/<slug:slug>/", include("hauch.rounds.urls")),
+    path("", include("hauch.rounds.urls")),
+    path("rounds/<slug:slug>/brief/rules/", change, name="change_rules"),
     path("rounds/<slug:slug>/entries/<int:pk>/", entry, name="entry"),
     path("rounds/<slug:slug>/entries/", include("hauch.entries.urls")),
     path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),

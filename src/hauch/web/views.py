@@ -12,6 +12,8 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
 from hauch.rounds.queries import current_rules, rounds_of
 from hauch.stores.models import Instrument
+from hauch.stores.queries import instruments_due
+from hauch.verdict.health import alarms
 from hauch.verdict.queries import leaders, opening, standing_of
 
 FOUND = 20
@@ -21,7 +23,8 @@ def home(request: HttpRequest) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
     rounds = rounds_of(request.user)
     rows = [_day_of(request, round) for round in rounds[:1]]
-    return render(request, "web/home.html", {"rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import")})
+    return render(request, "web/home.html", {"rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import"), "may_begin": allowed(request.user, "round.create"),
+                                              "meters_due": instruments_due() if allowed(request.user, "stores.change") else []})  # fmt: skip
 
 
 def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
@@ -34,7 +37,7 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
         plan = plan_of(round, 4)
         missing = Result.objects.filter(value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests)
         without = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
-        row |= {"due": plan.due, "total": plan.total, "without": list(without)}
+        row |= {"due": plan.due, "total": plan.total, "without": list(without), "alarms": alarms(round)}
     return row
 
 

@@ -30,7 +30,11 @@ _MOUNT = (
     Parameter("mount_square", "Side of the mounting square", 0.140), Parameter("hole_pitch", "Distance of the holes along a side", 0.1245),
     Parameter("hole", "Diameter of the holes", 0.0043), Parameter("bore", "Bore", 0.136),
 )  # fmt: skip
-_BOX = (Parameter("length", "Greatest length along the axis", 0.2), Parameter("width", "Greatest width", 0.2), Parameter("height", "Greatest height", 0.2))
+_BOX = (
+    Parameter("length", "Greatest length along the axis", 0.2),
+    Parameter("width", "Greatest width", 0.2),
+    Parameter("height", "Greatest height", 0.2),
+)
 _WALL = Parameter("wall", "Least wall", 0.0012, 0.0002, 0.05)
 
 PARTS: dict[str, tuple[Parameter, ...]] = {
@@ -131,7 +135,9 @@ class Envelope:
             if not math.isfinite(value):
                 found[p.key] = f"{p.label} is missing."
             elif not p.low <= value <= p.high:
-                found[p.key] = f"{p.label}: {1000 * value:g} mm cannot be; it lies between {1000 * p.low:g} and {1000 * p.high:g} mm. Check the sign and the unit."
+                found[p.key] = (
+                    f"{p.label}: {1000 * value:g} mm cannot be; it lies between {1000 * p.low:g} and {1000 * p.high:g} mm. Check the sign and the unit."
+                )
         if not found:
             found |= _together(self)
         return found | self._keep_out_problems(complete=not found)
@@ -185,7 +191,9 @@ def _together(e: Envelope) -> dict[str, str]:
     if e["hole_pitch"] + e["hole"] > e["mount_square"]:
         found["hole_pitch"] = f"The holes run out of the mounting square: {mm['hole_pitch']:g} mm apart on a side of {mm['mount_square']:g} mm."
     elif e["hole_pitch"] / math.sqrt(2) - e["hole"] / 2 < e["bore"] / 2:
-        found["hole_pitch"] = f"The holes cut into the bore: at {mm['hole_pitch']:g} mm apart they lie {1000 * e['hole_pitch'] / math.sqrt(2):.4g} mm from the axis."
+        found["hole_pitch"] = (
+            f"The holes cut into the bore: at {mm['hole_pitch']:g} mm apart they lie {1000 * e['hole_pitch'] / math.sqrt(2):.4g} mm from the axis."
+        )
     if e.part == "rotor":
         if e["hub"] >= e["bore"]:
             found["hub"] = f"The hub ({mm['hub']:g} mm) is larger than the bore ({mm['bore']:g} mm)."

@@ -101,7 +101,9 @@ def _scale(r: _Rig) -> None:
         r.d.arrows.append(Arrow((x * side, side * 0.06 + gap * 0.9), (x * side, side * 0.06 + gap * 0.15)))
     r.sensor("scale_mass", 0, -side * 0.14)
     r.sensor("speed", side * 0.4, side * 0.16 + gap)
-    r.d.dimensions.append(Dimension((-side / 2, -side * 0.28), (side / 2, -side * 0.28), "below", side, prefix="√A = ", known="plate_area" in r.constants))
+    r.d.dimensions.append(
+        Dimension((-side / 2, -side * 0.28), (side / 2, -side * 0.28), "below", side, prefix="√A = ", known="plate_area" in r.constants)
+    )
     r.dimension("stand_off", (side / 2, side * 0.06), (side / 2, side * 0.06 + gap), "right")
 
 
@@ -187,7 +189,10 @@ def _drive(r: _Rig) -> None:
     r.d.circle((0, -belt - rotor / 2), small, "part")
     r.d.line((-big, 0), (-small, -belt - rotor / 2), layer="thin")
     r.d.line((big, 0), (small, -belt - rotor / 2), layer="thin")
-    r.d.notes += [Note((rotor * 0.6, rotor * 0.3), "part, behind its guard", "start"), Note((rotor * 0.6, -belt - rotor / 2), "motor, free to turn", "start")]
+    r.d.notes += [
+        Note((rotor * 0.6, rotor * 0.3), "part, behind its guard", "start"),
+        Note((rotor * 0.6, -belt - rotor / 2), "motor, free to turn", "start"),
+    ]
     arm = r["arm"]
     r.d.line((0, -belt - rotor / 2), (arm, -belt - rotor / 2), layer="mount")
     r.sensor("torque", arm, -belt - rotor / 2)
@@ -221,7 +226,9 @@ def _bag_fill(r: _Rig) -> None:
     radius = (3 * r["bag_volume"] / (4 * math.pi)) ** (1 / 3)
     mouth = min(r["mouth"], 1.6 * radius)
     start = math.asin(min(mouth / 2 / radius, 0.99))
-    r.d.line(*((math.cos(start) * radius - radius * math.cos(a), radius * math.sin(a)) for a in _steps(start, 2 * math.pi - start, 60)), layer="space")
+    r.d.line(
+        *((math.cos(start) * radius - radius * math.cos(a), radius * math.sin(a)) for a in _steps(start, 2 * math.pi - start, 60)), layer="space"
+    )
     r.fan(0, 0, mouth)
     r.flow(radius * 0.1, 0, radius * 0.6)
     r.d.notes.append(Note((radius, -radius * 1.25), "bag: stop the clock when it stands full"))

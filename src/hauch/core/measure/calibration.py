@@ -73,7 +73,9 @@ def fit_line(indicated: Sequence[float], true: Sequence[float], standard_u: floa
         raise CalibrationRefused("Every point needs two numbers: what the meter showed and what the standard showed.")
     if x.size < LEAST_POINTS:
         points = "one point" if x.size == 1 else "no point"
-        raise CalibrationRefused(f"A calibration line cannot be drawn through {points}. Take at least two, far apart; three show whether it is straight.")
+        raise CalibrationRefused(
+            f"A calibration line cannot be drawn through {points}. Take at least two, far apart; three show whether it is straight."
+        )
     spread = float(np.sum((x - x.mean()) ** 2))
     if spread <= (1e-9 * max(1.0, float(np.abs(x).max()))) ** 2:
         raise CalibrationRefused(f"All points stand at {x[0]:.6g}. Take them over the range in which the meter is used.")
@@ -195,9 +197,13 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
     try:
         line = fit_line(np.log(dp), np.log(q))
     except CalibrationRefused as problem:
-        raise CalibrationRefused("The flows must rise with the pressures, and the pressures must differ. Check the order of the columns.") from problem
+        raise CalibrationRefused(
+            "The flows must rise with the pressures, and the pressures must differ. Check the order of the columns."
+        ) from problem
     if not 0.4 <= line.slope <= 1.2:
-        raise CalibrationRefused(f"The leak grows with the pressure to the power {line.slope:.2f}; leaks have 0.5 to 1. Check the plate and the zero of both meters.")
+        raise CalibrationRefused(
+            f"The leak grows with the pressure to the power {line.slope:.2f}; leaks have 0.5 to 1. Check the plate and the zero of both meters."
+        )
     c = math.exp(line.offset)
     u_relative = math.hypot(line.residual_sd / math.sqrt(dp.size), 0.02)
     return Leak(

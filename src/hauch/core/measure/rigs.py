@@ -223,7 +223,12 @@ def _geometry(kind: str, c: Mapping[str, float]) -> dict[str, str]:
         inside("sensor_at", "length", "The sensor sits beyond the end of the tube. Check its place and the length of the tube.")
         inside("straightener_at", "sensor_at", "The straightener sits behind the sensor. The air passes the straightener first.")
         inside("cell", "bore", "A cell of the straightener is as wide as the tube.")
-        if "straightener_at" in c and "straightener_length" in c and "sensor_at" in c and c["straightener_at"] + c["straightener_length"] > c["sensor_at"]:
+        if (
+            "straightener_at" in c
+            and "straightener_length" in c
+            and "sensor_at" in c
+            and c["straightener_at"] + c["straightener_length"] > c["sensor_at"]
+        ):
             problems.setdefault("straightener_length", "The straightener reaches over the sensor. Shorten it or move the sensor.")
     if kind == "flow_bench":
         inside("orifice", "pipe", "The orifice is as wide as its pipe, so that it measures nothing.")

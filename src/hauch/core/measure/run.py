@@ -81,6 +81,12 @@ class RunInput:
 
 
 def at_common_speed(run: RunInput, quantity: Quantity, law: str, function: Callable[..., float], note: str) -> Quantity:
+    """The figure at the common speed that the test asks for; as it is where none is asked.
+
+    Raises
+    ------
+    NoResult : the speed was not read, or the part stood still
+    """
     if run.common_speed is None:
         return quantity
     if not run.has("speed"):

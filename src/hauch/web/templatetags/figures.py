@@ -7,7 +7,7 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
 from hauch.core.quantity.show import Shown, show, show_plain
-from hauch.core.quantity.units import KIND_OF_UNIT, KINDS
+from hauch.core.quantity.units import KIND_OF_UNIT, KINDS, factor_from_si
 
 register = template.Library()
 
@@ -56,10 +56,25 @@ def si(context, value, unit) -> SafeString:
     return _html(Shown(show(value, "number").number, "", unit))
 
 
+@register.simple_tag(takes_context=True)
+def step(context, value, kind, sign=False) -> SafeString:
+    """A step, limit or other difference of a kind, in the person's units (no zero point in it)."""
+    written = KINDS[kind].shown[units_of(context)]
+    shown = show(None if value is None else value * factor_from_si(written, kind), "number", sign=sign)
+    return _html(Shown(shown.number, "", written))
+
+
+@register.simple_tag(takes_context=True)
+def step_half(context, u, kind) -> SafeString:
+    """The 95 % half-width of a standard uncertainty, two digits."""
+    written = KINDS[kind].shown[units_of(context)]
+    return _html(Shown(f"{2 * u * factor_from_si(written, kind):.2g}", "", written))
+
+
 @register.simple_tag
-def si_of(value, unit) -> SafeString:
-    """A specification as it stands in the maker's sheet: all digits, in its SI unit."""
-    return _html(Shown(show(value, "number").number, "", unit))
+def half(u) -> str:
+    """The 95 % half-width of a standard uncertainty without unit, two digits."""
+    return f"{2 * u:.2g}"
 
 
 @register.filter

@@ -6,11 +6,17 @@
   const inputs = () => [...form().querySelectorAll("[data-channel]")];
   const rows = () => [...form().querySelectorAll("tr.taken-row")];
 
+  // Where several places are read in turn, rows are named by their place.
+  const named = (index) => {
+    const places = Number(form().dataset.places);
+    return places ? `place ${(index % places) + 1}` : "";
+  };
+
   function addRow(values) {
     const row = document.createElement("tr");
     row.className = "taken-row";
     const number = document.createElement("td");
-    number.textContent = rows().length + 1;
+    number.textContent = named(rows().length) || rows().length + 1;
     number.className = "quiet";
     row.append(number);
     inputs().forEach((input, index) => {
@@ -29,6 +35,7 @@
   function count() {
     const place = document.getElementById("taken-count");
     const wanted = Number(place.dataset.wanted);
+    document.getElementById("now").textContent = named(rows().length) || "now";
     place.textContent = `${rows().length} of ${wanted} readings taken`;
     sessionStorage.setItem(key(), JSON.stringify({
       rows: rows().map((row) => [...row.querySelectorAll("input")].map((input) => input.value)),

@@ -28,6 +28,8 @@
     const opener = event.target.closest("[data-opens]");
     if (opener) document.getElementById(opener.dataset.opens)?.showModal();
     if (event.target.closest("[data-closes]")) event.target.closest("dialog").close();
+    if (event.target.closest("[data-prints]")) window.print();
+    if (event.target.matches("[data-selects]")) event.target.select();
     const cell = event.target.closest("a.cell");
     if (cell) {
       for (const other of document.querySelectorAll("a.cell[aria-current]")) other.removeAttribute("aria-current");

@@ -1,0 +1,163 @@
+"""Rows as plain values and back: which fields travel, and the stores that rounds and libraries bring along."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import date, datetime
+from typing import Any
+
+from django.db.models import Model
+from django.utils import timezone
+
+from hauch.bench.models import Reading, Recording, Result, Run
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.rigs import RIGS
+from hauch.entries.models import Entry, Version
+from hauch.formats.bundle import BundleRefused
+from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
+from hauch.workshop.models import Specimen
+
+FIELDS: dict[type[Model], tuple[str, ...]] = {
+    Round: (
+        "uid", "slug", "number", "title", "place", "question", "part", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value",
+        "envelope", "entries_until", "safety", "state", "created_at", "published_at",
+    ),
+    Rig: ("uid", "name", "kind", "state", "since", "change", "constants", "note"),
+    RigCalibration: ("kind", "readings", "found", "text", "note", "at"),
+    Instrument: (
+        "uid", "name", "channel", "serial", "resolution", "accuracy", "accuracy_share", "low", "high", "response_time", "principle", "recalibrate_after",
+    ),
+    Calibration: (
+        "uid", "at", "standard", "standard_u", "points", "slope", "offset", "centre", "slope_u", "level_u", "dof", "replaces_limit", "note", "withdrawn",
+    ),
+    ReferenceType: ("uid", "name", "description"),
+    ReferenceSpecimen: ("uid", "serial", "state", "hours", "note"),
+    Setting: ("label", "values"),
+    Test: (
+        "key", "label", "procedure", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution", "soak", "soak_minutes", "baseline",
+        "dropped",
+    ),
+    TestReference: ("since", "until"),
+    RuleVersion: ("number", "brief", "scheme", "tie_rule", "level_as", "draws", "seed", "reason", "created_at"),
+    RuleTerm: ("weight", "most_loss"),
+    RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
+    Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
+    Version: ("uid", "number", "changed", "created_at"),
+    Specimen: ("uid", "code", "material", "mass", "state", "note"),
+    Recording: ("uid", "started_at", "columns", "created_at"),
+    Run: ("uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "created_at"),
+    Reading: ("channel", "position", "seq", "value", "typed", "unit"),
+    Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "core_version"),
+}  # fmt: skip
+
+
+def plain(instance: Model) -> dict[str, Any]:
+    """The instance's own fields as JSON values."""
+    values = {}
+    for name in FIELDS[type(instance)]:
+        value = getattr(instance, name)
+        values[name] = value.isoformat() if isinstance(value, (date, datetime)) else str(value) if isinstance(value, uuid.UUID) else value
+    return values
+
+
+def rig_content(rig: Rig) -> dict[str, Any]:
+    """A rig in one state as plain data, with its meters by channel and its calibrations."""
+    return plain(rig) | {
+        "previous": str(rig.previous.uid) if rig.previous else None, "meters": {m.channel: str(m.instrument.uid) for m in rig.meters.all()},
+        "calibrations": [plain(c) for c in rig.calibrations.all()],
+    }  # fmt: skip
+
+
+def instrument_content(instrument: Instrument) -> dict[str, Any]:
+    """An instrument as plain data, with its calibrations."""
+    return plain(instrument) | {"calibrations": [plain(c) for c in instrument.calibrations.all()]}
+
+
+def values_of(model: type[Model], row: dict[str, Any]) -> dict[str, Any]:
+    """The fields of a model from plain data. Raises LookupError, ValueError or BundleRefused for what cannot be."""
+    values = {}
+    for name in FIELDS[model]:
+        value = row[name]
+        kind = model._meta.get_field(name).get_internal_type()
+        if kind == "DateTimeField" and value is not None:
+            value = datetime.fromisoformat(value)
+            if timezone.is_naive(value):
+                raise BundleRefused(f"The time “{row[name]}” has no offset.")
+        if kind == "DateField" and value is not None:
+            value = date.fromisoformat(value)
+        values[name] = value
+    return values
+
+
+def make(model: type[Model], row: dict[str, Any], **other: Any) -> Any:
+    """A new row from plain data, checked field by field."""
+    made = model(**(values_of(model, row) | other))
+    unset = {field.name for field in model._meta.fields if field.null and getattr(made, field.attname) is None}
+    made.full_clean(validate_unique=False, validate_constraints=False, exclude=unset | set(other))
+    made.save(force_insert=True)
+    return made
+
+
+def shared(model: Any, row: dict[str, Any], name: str, **other: Any) -> Any:
+    """Something in the stores: the one with the same identity, or a new one under a free name."""
+    found = model.objects.filter(uid=row["uid"]).first()
+    if found is not None:
+        return found
+    free = dict(row)
+    while model.objects.filter(**{name: free[name]}, **other).exists():
+        free[name] = f"{free[name][:60]} (imported)"
+    return make(model, free, **other)
+
+
+class StoresImporter:
+    """Brings instruments and rigs in; what is here already with the same identity stays as it is."""
+
+    def __init__(self) -> None:
+        self.instruments: dict[str, Instrument] = {}
+        self.rigs: dict[str, Rig] = {}
+        self.new: list[Instrument | Rig] = []
+
+    def instrument(self, row: dict[str, Any]) -> Instrument:
+        """One instrument with its calibrations."""
+        if row["channel"] not in CHANNELS:
+            raise BundleRefused(f"The meter “{row['name']}” reads “{row['channel']}”, which is not known here.")
+        known = Instrument.objects.filter(uid=row["uid"]).exists()
+        instrument = shared(Instrument, row, "name")
+        if not known:
+            self.new.append(instrument)
+        for calibration in row["calibrations"]:
+            if not Calibration.objects.filter(uid=calibration["uid"]).exists():
+                make(Calibration, calibration, instrument=instrument)
+        self.instruments[row["uid"]] = instrument
+        return instrument
+
+    def rig(self, row: dict[str, Any]) -> Rig:
+        """One state of a rig; states before it must have come in before."""
+        constants = row["constants"]
+        if row["kind"] not in RIGS:
+            raise BundleRefused(f"The rig “{row['name']}” is of the kind “{row['kind']}”, which is not known here.")
+        if not all(isinstance(pair, list) and len(pair) == 2 and all(isinstance(v, (int, float)) for v in pair) for pair in constants.values()):
+            raise BundleRefused(f"The constants of the rig “{row['name']}” are not pairs of numbers.")
+        known = Rig.objects.filter(uid=row["uid"]).first()
+        if known is not None:
+            if known.constants != constants:
+                raise BundleRefused(f"The rig “{known}” is here with other constants. Give the changed rig a new state before it is imported.")
+            self.rigs[row["uid"]] = known
+            return known
+        previous = self.rigs[row["previous"]] if row["previous"] else None
+        if previous is not None and hasattr(previous, "next"):
+            raise BundleRefused(f"The rig “{previous}” was changed here since, in another way than in this file.")
+        if previous is not None:
+            rig = make(Rig, row | {"name": previous.name}, previous=previous)
+        else:
+            rig = shared(Rig, row, "name")
+        unknown = [uid for uid in row["meters"].values() if uid not in self.instruments]
+        if unknown:
+            raise BundleRefused(f"The rig “{rig}” names a meter that the file does not hold.")
+        RigMeter.objects.bulk_create(RigMeter(rig=rig, channel=channel, instrument=self.instruments[uid]) for channel, uid in row["meters"].items())
+        for calibration in row["calibrations"]:
+            make(RigCalibration, calibration, rig=rig)
+        self.rigs[row["uid"]] = rig
+        self.new.append(rig)
+        return rig

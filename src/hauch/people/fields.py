@@ -1,0 +1,67 @@
+"""Form fields for figures, written and read in the person's units."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from django import forms
+from django.core.exceptions import ValidationError
+
+from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
+
+
+def parse_number(text: str) -> float:
+    """A number as people type it: decimal point or comma, no thousands marks.
+
+    Raises ValueError with a sentence.
+    """
+    try:
+        return float(text.strip().replace(",", ".").replace("−", "-"))
+    except ValueError as problem:
+        raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
+
+
+class NumberInput(forms.TextInput):
+    """A text field with the number keys of a phone."""
+
+    def __init__(self, attrs=None):
+        super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
+
+
+class FigureField(forms.CharField):
+    """A figure of a kind: shown and typed in the person's unit, clean value in SI (None when empty).
+
+    ``difference`` converts without an offset, for doubts and limits.
+    """
+
+    widget = NumberInput
+
+    def __init__(self, *, kind: str = "number", units: str = "workshop", difference: bool = False, low: float | None = None, **kwargs: Any):
+        self.kind, self.written, self.difference, self.low = kind, KINDS[kind].shown[units], difference, low
+        label = kwargs.pop("label", KINDS[kind].label)
+        super().__init__(label=f"{label}, {self.written}" if self.written else label, max_length=40, **kwargs)
+
+    def prepare_value(self, value: Any) -> Any:
+        """SI value -> as it stands in the field; what was typed stays as it is."""
+        if value is None or isinstance(value, str):
+            return value
+        shown = value * factor_from_si(self.written, self.kind) if self.difference else float(from_si(value, self.written, self.kind))
+        return f"{shown:.9g}"
+
+    def to_python(self, value: Any) -> float | None:  # type: ignore[override]
+        """Text -> SI value."""
+        text = super().to_python(value).strip()
+        if not text:
+            return None
+        try:
+            number = parse_number(text)
+        except ValueError as problem:
+            raise ValidationError(str(problem)) from problem
+        if not math.isfinite(number):
+            raise ValidationError(f"“{text}” is not a number.")
+        if self.low is not None and number < self.low:
+            raise ValidationError(f"{text} cannot be; it must be {self.low:g} or more.")
+        if self.difference:
+            return number / factor_from_si(self.written, self.kind)
+        return float(to_si(number, self.written, self.kind))

@@ -1,0 +1,183 @@
+"""A change of rules before it is made: what it is, why it cannot be, and what it means for the runs so far."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+from hauch.core.judge.schemes import Limit, rule_problems
+from hauch.core.judge.standing import Term
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.procedures import PROCEDURES, Procedure, channels_of, fed_by
+from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.queries import current_rules, round_tests
+from hauch.stores.models import Rig
+
+COUNTED = ("label", "order", "repeats", "readings", "baseline")
+"""Changes that leave runs as they are."""
+CONVERTED = ("common_speed", "reporting_distance")
+"""Changes of how readings are converted: runs stay valid and are reduced again."""
+PHYSICAL = ("rig", "soak", "soak_minutes", "resolution")
+"""Changes of what is done at the bench: runs must be made again."""
+
+
+@dataclass
+class TestDraft:
+    """A test as it is wanted; ``test`` is the present one, None for a new one."""
+
+    test: Test | None
+    procedure: str
+    label: str
+    rig: Rig | None
+    order: int = 1
+    repeats: int = 3
+    readings: int = 5
+    soak: str = Test.Soak.NONE
+    soak_minutes: float | None = None
+    resolution: float | None = None
+    baseline: float = 1.0
+    common_speed: float | None = None
+    reporting_distance: float | None = None
+    weight: float | None = None
+    most_loss: float | None = None
+    dropped: bool = False
+
+    @property
+    def how(self) -> Procedure:
+        """The procedure as the core knows it."""
+        return PROCEDURES[self.procedure]
+
+    def values(self) -> dict[str, Any]:
+        """Fields of the test."""
+        return {name: getattr(self, name) for name in (*COUNTED, *CONVERTED, *PHYSICAL)}
+
+    def differs(self, names: tuple[str, ...]) -> list[str]:
+        """Which of the fields differ from the present test."""
+        if self.test is None:
+            return []
+        return [name for name in names if getattr(self, name) != getattr(self.test, name)]
+
+    @property
+    def kind(self) -> str:
+        """What the change is to the runs so far: new, dropped, again, converted, counted or same."""
+        if self.test is None:
+            return "new"
+        if self.dropped:
+            return "dropped"
+        if self.differs(PHYSICAL):
+            return "again"
+        if self.differs(CONVERTED):
+            return "converted"
+        return "counted" if self.differs(COUNTED) else "same"
+
+
+@dataclass
+class RuleDraft:
+    """Rules as they are wanted."""
+
+    scheme: str
+    tie_rule: str
+    level_as: str
+    tests: list[TestDraft] = field(default_factory=list)
+    reason: str = ""
+
+    @property
+    def kept(self) -> list[TestDraft]:
+        """Tests that are measured under it."""
+        return [t for t in self.tests if not t.dropped]
+
+    def problems(self) -> list[str]:
+        """Sentences on why nothing can be ranked by it; empty where it can."""
+        terms = [Term(t.label, t.weight, t.how.direction, t.how.log) for t in self.kept if t.weight is not None]
+        limits = [Limit(t.label, t.most_loss, t.how.direction, t.how.log) for t in self.kept if t.most_loss is not None]
+        found = rule_problems(self.scheme, terms, limits)
+        found += [
+            f"“{t.label}” is dropped, but the rules still give it a weight or a limit, which no test would feed. Empty both, or keep the test."
+            for t in self.tests if t.dropped and (t.weight is not None or t.most_loss is not None)
+        ]  # fmt: skip
+        labels = [t.label.casefold() for t in self.kept]
+        found += [f"Two tests are called “{t.label}”. Give each its own name." for n, t in enumerate(self.kept) if t.label.casefold() in labels[:n]]
+        for t in self.kept:
+            found += problems_of_test(t)
+        return found
+
+
+def problems_of_test(t: TestDraft) -> list[str]:
+    """Sentences on why a test cannot be measured as it is wanted."""
+    found = []
+    if not t.label.strip():
+        found.append("A test has no name.")
+    if t.rig is None:
+        found.append(f"“{t.label}” has no rig. Choose a {t.how.rig.replace('_', ' ')} in Stores, or put one up there first.")
+    else:
+        meters = {m.channel for m in t.rig.meters.all()}
+        if not fed_by(t.how, meters):
+            needs = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group) for group in t.how.needs)
+            found.append(f"No test feeds “{t.label}”: {t.rig} has no meter for {needs}. Give it one in Stores, or choose another rig.")
+        if t.common_speed is not None and "speed" not in meters:
+            found.append(f"“{t.label}” is converted to a common speed, but {t.rig} has no meter for the speed.")
+        if t.how.places and "places" not in t.rig.constants:
+            found.append(f"{t.rig} does not say how many places there are. Enter it in Stores.")
+    if t.common_speed is not None and not t.how.by_speed:
+        found.append(f"“{t.label}” cannot be converted to a common speed. Empty the speed.")
+    if t.repeats < 1 or t.readings < 1:
+        found.append(f"“{t.label}” needs at least one repeat and one reading.")
+    for value, name in ((t.common_speed, "common speed"), (t.reporting_distance, "distance"), (t.baseline, "repeatability asked of the reference")):
+        if value is not None and not (math.isfinite(value) and value > 0):
+            found.append(f"“{t.label}”: the {name} must be above 0.")
+    if t.soak == Test.Soak.MINUTES and not (t.soak_minutes and t.soak_minutes > 0):
+        found.append(f"“{t.label}” soaks for fixed minutes: give the minutes, above 0.")
+    if t.most_loss is not None and not math.isfinite(t.most_loss):
+        found.append(f"“{t.label}”: the limit is not a number.")
+    return found
+
+
+def draft_of(round: Round, rules: RuleVersion | None = None) -> RuleDraft:
+    """The rules in force as a draft to change."""
+    rules = rules or current_rules(round)
+    terms = {term.test_id: term for term in rules.terms.all()} if rules else {}
+    tests = [draft_of_test(test, terms.get(test.pk)) for test in round_tests(round)]
+    if rules is None:
+        return RuleDraft(RuleVersion.Scheme.WEIGHTED, RuleVersion.Ties.TOO_CLOSE, RuleVersion.LevelAs.LEVEL, tests)
+    return RuleDraft(rules.scheme, rules.tie_rule, rules.level_as, tests)
+
+
+def draft_of_test(test: Test, term: Any = None) -> TestDraft:
+    """A test as a draft to change."""
+    values = {name: getattr(test, name) for name in (*COUNTED, *CONVERTED, *PHYSICAL)}
+    return TestDraft(test, test.procedure, weight=term.weight if term else None, most_loss=term.most_loss if term else None, **values)
+
+
+def effects(draft: RuleDraft, runs: dict[int, int]) -> list[tuple[str, str]]:
+    """For each test what becomes of its runs: (label, sentence). ``runs`` counts them by test."""
+    told = []
+    for t in draft.tests:
+        count = runs.get(t.test.pk, 0) if t.test else 0
+        its = f"its {count} {'run' if count == 1 else 'runs'}"
+        words = {
+            "new": "New: every entry is to be run.",
+            "dropped": f"No longer measured; {its} {'is' if count == 1 else 'are'} kept for the older rules." if count else "No longer measured.",
+            "again": f"Measured differently: {its} must be run again, and {'counts' if count == 1 else 'count'} for the older rules only."
+            if count else "Changed before it was ever run.",
+            "converted": f"Converted differently: {its} {'stays' if count == 1 else 'stay'} valid and {'is' if count == 1 else 'are'} reduced again from the readings."
+            if count else "Changed before it was ever run.",
+        }  # fmt: skip
+        if t.kind in words:
+            told.append((t.label, words[t.kind]))
+        elif t.test is not None and t.repeats > t.test.repeats:
+            told.append(
+                (
+                    t.label,
+                    f"{its.capitalize()} stay valid; {t.repeats - t.test.repeats} more of each entry {'is' if t.repeats - t.test.repeats == 1 else 'are'} due.",
+                )
+            )
+        elif count:
+            told.append((t.label, f"{its.capitalize()} {'stays' if count == 1 else 'stay'} valid."))
+    return told
+
+
+def channels_read(t: TestDraft) -> list[str]:
+    """What is read in a test, in words."""
+    meters = {m.channel for m in t.rig.meters.all()} if t.rig else set()
+    return [CHANNELS[c].label.lower() for c in channels_of(t.how) if c in meters]

@@ -1,0 +1,246 @@
+"""Forms of the brief, in the person's units."""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any
+
+from django import forms
+from django.core.exceptions import ValidationError
+from django.http import QueryDict
+
+from hauch.core.geometry.envelope import PARTS, Box, Envelope, KeepOut
+from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.quantity.units import KINDS, to_si
+from hauch.people.fields import FigureField, parse_number
+from hauch.people.permissions import ROLES
+from hauch.rounds.drafts import RuleDraft, TestDraft
+from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
+from hauch.rounds.starts import STARTS
+from hauch.stores.models import Rig
+
+MOST_KEEP_OUTS = 12
+
+
+class BeginForm(forms.Form):
+    """A new round from a usual one."""
+
+    title = forms.CharField(max_length=80)
+    place = forms.CharField(max_length=80, required=False)
+    start = forms.ChoiceField(label="Begin with", choices=[(s.key, s.label) for s in STARTS.values()], widget=forms.RadioSelect, initial="airflow")
+
+
+class BriefForm(forms.ModelForm):
+    """What is asked, what may vary, what equal means, what can hurt."""
+
+    reason = forms.CharField(label="Why does it change?", required=False, max_length=500,
+                             help_text="What entrants must keep to becomes the next version of the rules; the reason stays with it.")  # fmt: skip
+
+    class Meta:
+        model = Round
+        fields = ["title", "place", "question", "may_vary", "motors", "own_parts", "orientation", "equal", "entries_until", "safety"]
+        labels = {
+            "may_vary": "What may vary, what stays", "motors": "Most motors", "own_parts": "Own parts are allowed, with a bill of materials",
+            "orientation": "Tested in which orientation", "equal": "Compared at", "entries_until": "Entries until", "safety": "Safety note",
+        }  # fmt: skip
+        widgets = {
+            "may_vary": forms.Textarea(attrs={"rows": 3}), "safety": forms.Textarea(attrs={"rows": 3}),
+            "entries_until": forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
+        }  # fmt: skip
+        help_texts = {"orientation": "such as “axis upright”; empty where it does not matter"}
+
+    def __init__(self, *args: Any, units: str, **kwargs: Any):
+        super().__init__(*args, **kwargs)
+        equal = self.data.get("equal") if self.is_bound else self.instance.equal
+        kind = {"power": "power", "noise": "level", "duty": "volume_flow"}.get(equal or "", "number")
+        self.fields["equal_value"] = FigureField(kind=kind, units=units, label="namely", required=False, initial=self.instance.equal_value)
+        self.order_fields(["title", "place", "question", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value"])
+        if self.instance.is_draft:
+            del self.fields["reason"]
+
+    def _post_clean(self) -> None:
+        """The figure goes with what is held equal."""
+        self.instance.equal_value = None if self.cleaned_data.get("equal") == Round.Equal.THROTTLE else self.cleaned_data.get("equal_value")
+        super()._post_clean()  # type: ignore[misc]
+
+
+class EnvelopeForm(forms.Form):
+    """Critical dimensions and keep-outs."""
+
+    def __init__(self, data: QueryDict | None = None, *, round: Round, units: str):
+        super().__init__(data)
+        self.part, self.units, stored = round.part, units, round.what
+        for p in PARTS[self.part]:
+            self.fields[p.key] = FigureField(kind="length", units=units, label=p.label, initial=stored[p.key], required=False)
+        reason = forms.CharField(label="Why does it change?", required=False, max_length=500)
+        if not round.is_draft:
+            self.fields["reason"] = reason
+        self.stored = stored
+
+    @property
+    def keep_out_rows(self) -> list[dict[str, Any]]:
+        """Rows of keep-outs: as typed, or as stored, and an empty one."""
+        names = ("name", "x", "y", "z", "dx", "dy", "dz")
+        if self.is_bound:
+            columns = [self.data.getlist(f"keep_{name}") for name in names]
+            rows = [dict(zip(names, row, strict=True)) for row in itertools.zip_longest(*columns, fillvalue="")]
+            rows = [row for row in rows if any(text.strip() for text in row.values())]
+        else:
+            field = FigureField(kind="length", units=self.units, difference=True)
+            rows = [
+                dict(zip(names, (k.name, *(field.prepare_value(v) for v in (*k.box.at, *k.box.size))), strict=True)) for k in self.stored.keep_outs
+            ]
+        return [*rows, dict.fromkeys(names, "")]
+
+    def envelope(self) -> Envelope:
+        """The envelope as typed; a missing dimension is NaN, so that the core names it.
+
+        Raises
+        ------
+        ValidationError : a keep-out with something that is no number
+        """
+        values = {p.key: v if (v := self.cleaned_data.get(p.key)) is not None else float("nan") for p in PARTS[self.part]}
+        keep_outs, problems = [], []
+        unit = KINDS["length"].shown[self.units]
+        for number, row in enumerate(self.keep_out_rows[:-1][:MOST_KEEP_OUTS], start=1):
+            name = row["name"].strip()[:40] or f"keep-out {number}"
+            try:
+                x, y, z, dx, dy, dz = (float(to_si(parse_number(row[key]), unit, "length")) for key in ("x", "y", "z", "dx", "dy", "dz"))
+                keep_outs.append(KeepOut(name, Box((x, y, z), (dx, dy, dz))))
+            except ValueError as problem:
+                problems.append(f"Keep-out “{name}”: {problem} It needs six figures: place and size.")
+        if problems:
+            raise ValidationError({"keep_outs": problems})
+        return Envelope(self.part, values, tuple(keep_outs))
+
+
+class TestRowForm(forms.Form):
+    """One test of the rules."""
+
+    label = forms.CharField(max_length=80, required=False)
+    rig = forms.TypedChoiceField(required=False, coerce=int, empty_value=None)
+    order = forms.IntegerField(min_value=1, max_value=99, required=False)
+    repeats = forms.IntegerField(min_value=1, max_value=99, required=False)
+    readings = forms.IntegerField(min_value=1, max_value=999, required=False)
+    soak = forms.ChoiceField(choices=Test.Soak.choices, required=False)
+    dropped = forms.BooleanField(label="Drop", required=False)
+
+    def __init__(self, *args: Any, units: str, rigs: list[Rig], draft: TestDraft, **kwargs: Any):
+        self.draft, how = draft, draft.how
+        start = {name: getattr(draft, name) for name in ("label", "order", "repeats", "readings", "soak", "dropped")}
+        super().__init__(*args, initial={**start, "rig": draft.rig.pk if draft.rig else None}, **kwargs)
+        self.rigs = {rig.pk: rig for rig in rigs if rig.kind == how.rig or (draft.rig is not None and rig.pk == draft.rig.pk)}
+        self.fields["rig"].choices = [("", "none"), *((pk, str(rig)) for pk, rig in self.rigs.items())]
+        more: dict[str, FigureField] = {
+            "soak_minutes": FigureField(label="minutes", required=False, initial=draft.soak_minutes),
+            "baseline": FigureField(label=f"Reference repeats to ± {how.change_unit}", required=False, initial=draft.baseline),
+            "weight": FigureField(label="Weight", required=False, initial=draft.weight),
+            "most_loss": FigureField(label=f"Most loss, {how.change_unit}", required=False, initial=draft.most_loss),
+        }
+        if how.by_speed:
+            more["common_speed"] = FigureField(kind="rotational_speed", units=units, label="Converted to", required=False, initial=draft.common_speed)
+        if how.kind == "level":
+            more["reporting_distance"] = FigureField(
+                kind="length", units=units, label="Told for a distance", required=False, initial=draft.reporting_distance
+            )
+        if how.kind == "temperature_difference":
+            more["resolution"] = FigureField(kind="temperature_difference", units=units, difference=True, label="Settled to", required=False,
+                                             initial=draft.resolution)  # fmt: skip
+        self.fields.update(more)
+
+    @property
+    def figures(self) -> list[Any]:
+        """Fields besides those in the table's columns."""
+        names = ("order", "soak", "soak_minutes", "resolution", "baseline", "common_speed", "reporting_distance")
+        return [self[name] for name in names if name in self.fields]
+
+    def wanted(self) -> TestDraft:
+        """The test as typed; empty counts stay as they were."""
+        data, old = self.cleaned_data, self.draft
+        counts = {name: data.get(name) or getattr(old, name) for name in ("order", "repeats", "readings")}
+        rig = self.rigs.get(data["rig"]) if data.get("rig") else None
+        figures = {name: data.get(name) for name in ("weight", "most_loss", "common_speed", "reporting_distance", "resolution")}
+        soak = data.get("soak") or Test.Soak.NONE
+        minutes = data.get("soak_minutes") if soak == Test.Soak.MINUTES else None
+        return TestDraft(
+            old.test, old.procedure, (data.get("label") or "").strip() or old.label, rig, soak=soak, soak_minutes=minutes, dropped=bool(data.get("dropped")),
+            baseline=old.baseline if data.get("baseline") is None else data["baseline"], **counts, **figures,
+        )  # fmt: skip
+
+
+class RulesForm(forms.Form):
+    """Scheme, ties, and one row for each test."""
+
+    scheme = forms.ChoiceField(choices=RuleVersion.Scheme.choices, label="Ranked by")
+    tie_rule = forms.ChoiceField(choices=RuleVersion.Ties.choices, label="Ties")
+    level_as = forms.ChoiceField(choices=RuleVersion.LevelAs.choices, label="Noise counts as")
+    reason = forms.CharField(label="Why do the rules change?", required=False, max_length=500)
+    add = forms.ChoiceField(choices=[("", "no further test"), *((p.key, p.label) for p in PROCEDURES.values())], label="Add a test", required=False)
+    add_label = forms.CharField(label="called", required=False, max_length=80)
+
+    def __init__(self, data: QueryDict | None = None, *, round: Round, present: RuleDraft, units: str):
+        super().__init__(data, initial={name: getattr(present, name) for name in ("scheme", "tie_rule", "level_as")})
+        self.present = present
+        rigs = list(Rig.objects.current().order_by("name").prefetch_related("meters"))
+        drafts = list(present.tests)
+        if data is not None:
+            drafts += self._new_ones(data, rigs, len(drafts))
+        self.rows = [
+            TestRowForm(data, prefix=f"t{d.test.pk}" if d.test else f"new{n}", units=units, rigs=rigs, draft=d) for n, d in enumerate(drafts)
+        ]  # fmt: skip
+
+    def _new_ones(self, data: QueryDict, rigs: list[Rig], count: int) -> list[TestDraft]:
+        """New tests: those that stand in the form already, and the one that is added now."""
+        wanted = [(p, "") for p in data.getlist("new_procedure") if p in PROCEDURES]
+        if data.get("add", "") in PROCEDURES:
+            wanted.append((data["add"], data.get("add_label", "").strip()))
+        first = {rig.kind: rig for rig in reversed(rigs)}
+        return [
+            TestDraft(None, p, label[:80] or PROCEDURES[p].label, first.get(PROCEDURES[p].rig), order=count + n)
+            for n, (p, label) in enumerate(wanted, start=1)
+        ]
+
+    def is_valid(self) -> bool:
+        """Whether all rows can be read; a row that was added just now is not in the data yet."""
+        return super().is_valid() and all(row.is_valid() for row in self.rows)
+
+    def wanted(self) -> RuleDraft:
+        """The rules as typed."""
+        data = self.cleaned_data
+        tests = [row.wanted() if row.add_prefix("order") in self.data else row.draft for row in self.rows]
+        return RuleDraft(data["scheme"], data["tie_rule"], data["level_as"], tests, data["reason"])
+
+    @property
+    def problems(self) -> list[str]:
+        """What could not be read, by test and field."""
+        found = [str(e) for e in self.non_field_errors()]
+        for row in self.rows:
+            found += [f"{row.draft.label}, {row[name].label.lower()}: {text}" for name, texts in row.errors.items() for text in texts]
+        return found
+
+
+class QuestionForm(forms.ModelForm):
+    """A question about the rules, or an objection."""
+
+    class Meta:
+        model = RuleQuestion
+        fields = ["kind", "text"]
+        widgets = {"text": forms.Textarea(attrs={"rows": 3}), "kind": forms.RadioSelect}
+        labels = {"kind": "This is a", "text": "What you ask, or what you object to and why"}
+
+
+class InviteForm(forms.Form):
+    """A link for people to join."""
+
+    role = forms.ChoiceField(choices=ROLES, initial="designer")
+    whom = forms.CharField(label="For whom", max_length=80, required=False)
+    days = forms.IntegerField(label="Holds, days", min_value=1, max_value=60, initial=14)
+    uses = forms.IntegerField(label="Can be used, times", min_value=1, max_value=500, initial=1)
+
+
+class JoinForm(forms.Form):
+    """A new person who comes by an invitation."""
+
+    username = forms.CharField(max_length=150, label="Username")
+    first_name = forms.CharField(max_length=150, label="What others call you")
+    password = forms.CharField(widget=forms.PasswordInput, label="Password", help_text="at least 8 characters")

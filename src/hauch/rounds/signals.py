@@ -1,0 +1,9 @@
+"""What the brief tells the stations after it."""
+
+from django.dispatch import Signal
+
+rules_changed = Signal()
+"""Rules or the reference of a round have changed, so that it is to be judged again: ``round``."""
+
+tests_replaced = Signal()
+"""Tests have successors that the old runs still count for: ``user``, ``pairs`` of (old, new)."""

@@ -1,0 +1,188 @@
+"""Forms of the stores, in the person's units."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django import forms
+from django.core.exceptions import ValidationError
+from django.http import QueryDict
+from django.utils import timezone
+
+from hauch.core.measure.channels import CHANNELS, Channel
+from hauch.core.measure.rigs import RIGS, RigKind
+from hauch.core.quantity.units import KINDS, to_si
+from hauch.people.fields import FigureField, parse_number
+from hauch.stores.models import CHANNEL_CHOICES, Instrument, Rig
+
+MOST_POINTS = 60
+
+
+class NewInstrumentForm(forms.Form):
+    """What a new meter reads; its units follow from that."""
+
+    channel = forms.ChoiceField(choices=CHANNEL_CHOICES, label="It reads")
+
+
+class InstrumentForm(forms.ModelForm):
+    """A meter's specification; figures in the person's unit of its channel."""
+
+    accuracy_percent = FigureField(kind="percent", difference=True, label="Limit, of the reading", required=False, low=0)
+
+    class Meta:
+        model = Instrument
+        fields = ["name", "serial", "principle", "recalibrate_after", "retired"]
+        labels = {"recalibrate_after": "Calibrate again after, days", "retired": "No longer in use"}
+
+    field_order = ["name", "serial", "resolution", "accuracy", "accuracy_percent", "low", "high", "response_time", "principle", "recalibrate_after"]
+
+    def __init__(self, *args: Any, units: str, **kwargs: Any):
+        super().__init__(*args, **kwargs)
+        kind = self.instance.reads.kind
+        step = {"kind": kind, "units": units, "difference": True, "required": False, "low": 0}
+        self.fields["resolution"] = FigureField(label="Last digit", **step)
+        self.fields["accuracy"] = FigureField(label="Limit of the maker", **step)
+        self.fields["low"] = FigureField(kind=kind, units=units, label="Range from", required=False)
+        self.fields["high"] = FigureField(kind=kind, units=units, label="Range to", required=False)
+        self.fields["response_time"] = FigureField(kind="time", units=units, label="Response time", required=False, low=0)
+        self.order_fields(self.field_order)
+        if kind != "air_speed":
+            del self.fields["principle"]
+        for name in ("resolution", "accuracy", "low", "high", "response_time", "accuracy_percent"):
+            self.fields[name].initial = getattr(self.instance, name) if self.instance.pk else None
+
+    def _post_clean(self) -> None:
+        """Bring the figures over before the model looks at its constraints."""
+        for name in ("resolution", "accuracy"):
+            setattr(self.instance, name, self.cleaned_data.get(name) or 0.0)
+        self.instance.accuracy_share = (self.cleaned_data.get("accuracy_percent") or 0.0) / 100
+        for name in ("low", "high", "response_time"):
+            setattr(self.instance, name, self.cleaned_data.get(name))
+        super()._post_clean()  # type: ignore[misc]
+
+
+def typed_points(data: QueryDict, first: str, second: str, kinds: tuple[str, str], units: str) -> list[tuple[float, float]]:
+    """Pairs of figures from two columns of fields; empty rows are left out.
+
+    Raises
+    ------
+    ValidationError : a row with one figure, or one that is no number, by its place
+    """
+    points, problems = [], []
+    rows = list(zip(data.getlist(first), data.getlist(second), strict=False))[:MOST_POINTS]
+    for number, (one, two) in enumerate(rows, start=1):
+        if not one.strip() and not two.strip():
+            continue
+        try:
+            pair = tuple(
+                float(to_si(parse_number(text), KINDS[kind].shown[units], kind)) for text, kind in ((one, kinds[0]), (two, kinds[1])) if text.strip()
+            )
+        except ValueError as problem:
+            problems.append(f"Point {number}: {problem}")
+            continue
+        if len(pair) < 2:
+            problems.append(f"Point {number} has only one figure. Type both, or empty the row.")
+            continue
+        points.append(pair)
+    if problems:
+        raise ValidationError({"points": problems})
+    return points  # type: ignore[return-value]
+
+
+class CalibrationForm(forms.Form):
+    """What goes with the points of a calibration."""
+
+    at = forms.DateField(label="Compared on", widget=forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"))
+    standard = forms.CharField(label="Compared with", required=False, max_length=120)
+    replaces_limit = forms.BooleanField(label="The maker's limit no longer counts", required=False,
+                                        help_text="Tick it when the comparison covers the range in which the meter is used.")  # fmt: skip
+    note = forms.CharField(label="Note", required=False, max_length=2000)
+
+    def __init__(self, *args: Any, instrument: Instrument, units: str, **kwargs: Any):
+        super().__init__(*args, initial={"at": timezone.localdate(), **(kwargs.pop("initial", None) or {})}, **kwargs)
+        self.fields["standard_u"] = FigureField(
+            kind=instrument.reads.kind, units=units, difference=True, label="Its doubt, ± (95 %)", required=False, low=0
+        )
+        self.order_fields(["at", "standard", "standard_u", "replaces_limit", "note"])
+
+
+def channels_for(kind: RigKind) -> list[Channel]:
+    """Channels that a rig of a kind can have a meter for."""
+    return [CHANNELS[key] for key in kind.channels]
+
+
+class RigForm(forms.Form):
+    """A rig: constants with their doubt, a meter for each channel, in the person's units."""
+
+    name = forms.CharField(max_length=80)
+    note = forms.CharField(label="Note", required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2}))
+    change = forms.CharField(label="What is different now?", required=False, max_length=500)
+
+    def __init__(self, *args: Any, kind: RigKind, units: str, rig: Rig | None = None, **kwargs: Any):
+        super().__init__(*args, **kwargs)
+        self.kind, self.rig = kind, rig
+        known = rig.pairs if rig else {}
+        for c in kind.constants:
+            value, u = known.get(c.key, (None, None))
+            self.fields[f"c_{c.key}"] = FigureField(kind=c.kind, units=units, label=c.label, required=False, initial=value)
+            self.fields[f"u_{c.key}"] = FigureField(
+                kind=c.kind, units=units, difference=True, label=f"{c.label}, ± (95 %)", required=False, low=0, initial=2 * u if u else None
+            )
+        meters = list(Instrument.objects.filter(retired=False))
+        chosen = {m.channel: m.instrument_id for m in rig.meters.all()} if rig else {}
+        for channel in channels_for(kind):
+            fitting = [m for m in meters if m.reads.kind == channel.kind]
+            self.fields[f"m_{channel.key}"] = forms.TypedChoiceField(
+                label=channel.label, required=False, choices=[("", "none"), *((m.pk, m.name) for m in fitting)], coerce=int, empty_value=None,
+                initial=chosen.get(channel.key),
+            )  # fmt: skip
+        self._meters = {m.pk: m for m in meters}
+        if rig is not None:
+            del self.fields["name"]
+        else:
+            del self.fields["change"]
+
+    @property
+    def rows(self) -> list[tuple[Any, Any, Any]]:
+        """Constants as (constant, field of the value, field of the doubt)."""
+        return [(c, self[f"c_{c.key}"], self[f"u_{c.key}"]) for c in self.kind.constants]
+
+    @property
+    def meter_fields(self) -> list[Any]:
+        """Fields of the meters."""
+        return [self[f"m_{key}"] for key in self.kind.channels]
+
+    def constants(self) -> dict[str, tuple[float, float]]:
+        """Constants that were given, with standard uncertainty [SI]."""
+        data = self.cleaned_data
+        given = {c.key: (data.get(f"c_{c.key}"), data.get(f"u_{c.key}")) for c in self.kind.constants}
+        return {key: (value, (doubt or 0.0) / 2) for key, (value, doubt) in given.items() if value is not None}
+
+    def meters(self) -> dict[str, Instrument]:
+        """Meters by channel."""
+        given = {key: self.cleaned_data.get(f"m_{key}") for key in self.kind.channels}
+        return {key: self._meters[pk] for key, pk in given.items() if pk}
+
+    def take_errors(self, problem: ValidationError) -> None:
+        """Put an action's sentences at their fields."""
+        if not hasattr(problem, "error_dict"):
+            self.add_error(None, problem)
+            return
+        for name, errors in problem.error_dict.items():
+            field = f"c_{name}" if f"c_{name}" in self.fields else name if name in self.fields else None
+            self.add_error(field, errors)
+
+
+class NewRigForm(forms.Form):
+    """Which kind of rig."""
+
+    kind = forms.ChoiceField(choices=[(k.key, k.label) for k in RIGS.values()], label="Kind of rig")
+
+
+class ReferenceForm(forms.Form):
+    """A new reference specimen."""
+
+    type_name = forms.CharField(label="Type", max_length=80)
+    serial = forms.CharField(label="Serial", max_length=40)
+    hours = FigureField(label="Hours it has run before", required=False, low=0)
+    note = forms.CharField(label="Note", required=False, max_length=2000)
