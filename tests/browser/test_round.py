@@ -28,6 +28,7 @@ class VerdictTests(BrowserTests):
 
     def test_rules_can_be_compared(self):
         rules = RuleVersion.objects.create(round=self.built.round, number=2, created_by=self.built.host, draws=1000, reason="Power first.")
+        rules.tests.set(self.built.tests.values())
         RuleTerm.objects.create(rules=rules, test=self.built.tests["power"], weight=1)
         refresh(rules)
         page = self.sign_in("host")
@@ -64,6 +65,7 @@ class VerdictTests(BrowserTests):
 
 class EntryTests(BrowserTests):
     def test_a_designer_hands_in_and_withdraws(self):
+        Round.objects.update(state="open")
         page = self.sign_in("designer")
         page.keyboard.press("h")
         page.get_by_role("link", name="Entries").first.click()

@@ -21,7 +21,7 @@ class PersonTests(BrowserTests):
         expect(page.locator("#working .big")).to_contain_text("cfm")
         page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"))
         expect(page.get_by_label("Air speed, ft/min")).to_be_visible()
-        page.goto(self.url("/stores/"))
+        page.goto(self.url(f"/stores/rigs/{self.built.tests['air'].rig_id}/"))
         expect(page.get_by_text("4.929 ± 0.008 in")).to_be_visible()
 
     def test_signing_out_and_back_shows_nothing(self):

@@ -215,6 +215,7 @@ class EntryTests(TestCase):
         cls.built = build()
 
     def test_names_are_once_in_a_round_and_may_be_odd(self):
+        self.built.round.state = "open"
         entry = entry_actions.add_entry(self.built.people["designer"], self.built.round, " <script>Ürsel</script> ")
         self.assertEqual((entry.name, entry.mark), ("<script>Ürsel</script>", 3))
         for name, words in (("AMSEL", "in the round already"), ("  ", "blank")):

@@ -94,7 +94,7 @@ class ImportTests(TestCase):
             (lambda c: c["runs"][0].update(temperature="warm"), "cannot be read"),
             (lambda c: c["runs"][0].update(started_at="2026-01-01T10:00:00"), "has no offset"),
             (lambda c: c["tests"][0].update(procedure="divination"), "procedure “divination” is not known"),
-            (lambda c: c["rules"][0]["terms"].update(air=-1), "cannot be read"),
+            (lambda c: c["rules"][0]["terms"][0].update(weight=-1), "cannot be read"),
             (lambda c: c["rigs"][0]["constants"].update(bore="wide"), "not pairs of numbers"),
             (lambda c: c["rigs"][0]["constants"].update(bore=[0.2, 0.0]), "with other constants"),
             (lambda c: c["runs"][0]["readings"][0].update(channel="aura"), "unknown channel “aura”"),
@@ -122,7 +122,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 1))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 2))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual({"value", "u", "parts", "working"} & set(run["result"]), {"value", "u", "parts", "working"})
         self.assertEqual(run["readings"][0]["unit"], "m/s")

@@ -7,7 +7,8 @@ from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from hauch.bench.models import Recording, Run, SourceFile
-from hauch.people.permissions import MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
+from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
+from hauch.rounds.models import Round
 from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
 from tests.web.test_actions import DATA
@@ -104,7 +105,7 @@ class BeforePublicationTests(Pages):
         roles = {key for key, _ in ROLES}
         for action, who in MATRIX.items():
             self.assertLessEqual(who, roles, action)
-        self.assertEqual(set(WORDS), set(MATRIX) | STAFF_ACTIONS)
+        self.assertEqual(set(WORDS), set(MATRIX) | STAFF_ACTIONS | set(ANYWHERE))
         with self.assertRaises(KeyError):
             allowed(self.built.host, "round.destroy", self.built.round)
         self.built.people["viewer"].is_active = False
@@ -138,6 +139,7 @@ class SecurityTests(Pages):
 
     def test_names_are_text_and_no_markup(self):
         url = reverse("entries:add", args=[self.built.round.slug])
+        Round.objects.update(state="open")
         answer = self.post("designer", url, {"name": "<script>alert(1)</script> Ü", "story": "</textarea><img src=x onerror=y>"}, follow=True)
         self.assertContains(answer, "&lt;script&gt;alert(1)&lt;/script&gt; Ü")
         self.assertNotContains(answer, "<script>alert")

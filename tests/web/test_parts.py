@@ -60,7 +60,7 @@ class FigureTagTests(SimpleTestCase):
         self.assertEqual(render('{% si 0.846 "" %}'), "0.846")
 
     def test_probabilities_claim_no_certainty(self):
-        for value, text in ((0.9999, "over 99 %"), (0.001, "below 1 %"), (0.61, "61 %"), (0.0, "0 %")):
+        for value, text in ((0.9999, "over 99 %"), (0.001, "below 1 %"), (0.61, "61 %"), (0.0, "below 1 %")):
             self.assertEqual(render("{{ p|share }}", p=value), text)
         self.assertEqual(render("{{ p|share }}", p=None), "–")
 
@@ -102,6 +102,12 @@ class ChartTests(SimpleTestCase):
             {"label": "Air", "gain": 6.0, "expanded": 1.2, "word": "better", "reference": 0.5},
             {"label": "Noise", "gain": 0.2, "expanded": 1.0, "word": "too close to call", "reference": 0.5},
         ],
+        "control": {"points": [{"n": 1, "run": 5, "at": "2026-09-14", "y": 0.1, "ewma": 0.02, "low": -0.3, "high": 0.3, "what": "inside"},
+                               {"n": 2, "run": 6, "at": "2026-09-14", "y": 2.1, "ewma": 0.4, "low": -0.3, "high": 0.3, "what": "outside"}],
+                    "limit": 1.5, "unit": "%", "ready": True},
+        "residuals": {"kind": "air_speed", "points": [{"at": 1.0, "off": 0.01}, {"at": 5.0, "off": -0.02}],
+                      "band": [{"at": 1.0, "low": -0.03, "high": 0.03}, {"at": 5.0, "low": -0.04, "high": 0.04}]},
+        "profile": {"points": [(0.28, 0.98), (0.96, 0.7)], "factor": 0.85},
         "places": {"entries": ["Distel", "Mohn"], "cells": [{"entry": "Distel", "place": 1, "p": 0.8}, {"entry": "Mohn", "place": 2, "p": 0.8}]},
     }  # fmt: skip
 
@@ -275,5 +281,5 @@ class FirstPeopleTests(TestCase):
     def test_home_of_an_installation_without_a_round(self):
         add_person("host", "Host", staff=True)
         self.client.force_login(User.objects.get(), backend="django.contrib.auth.backends.ModelBackend")
-        self.assertContains(self.client.get("/"), "Import one that was exported elsewhere")
+        self.assertContains(self.client.get("/"), "import one that was exported elsewhere")
         self.assertContains(self.client.get("/stores/"), "No rig yet")

@@ -17,18 +17,18 @@ def row(score=None, u=0.5, count=3, **more):
 
 class ScaleTests(SimpleTestCase):
     def test_all_rows_and_the_band_are_inside(self):
-        scale = queries.scale_of([row(112.3), row(91.0), row(None)], 1.5)
+        scale = queries.scale_of([row(112.3), row(91.0), row(None)], 100.0, 1.5)
         self.assertLessEqual(scale["low"], 91.0 - 0.98)
         self.assertGreaterEqual(scale["high"], 112.3 + 0.98)
         self.assertEqual(scale["step"], 5)
 
     def test_without_any_ranked_row_the_band_alone_gives_a_scale(self):
-        scale = queries.scale_of([row(None)], 0.7)
+        scale = queries.scale_of([row(None)], 100.0, 0.7)
         self.assertLess(scale["low"], 100)
         self.assertGreater(scale["high"], 100)
 
     def test_far_scores_get_a_coarse_step(self):
-        self.assertEqual(queries.scale_of([row(100.0), row(380.0)], 1.0)["step"], 50)
+        self.assertEqual(queries.scale_of([row(100.0), row(380.0)], 100.0, 1.0)["step"], 50)
 
 
 class SettleTests(SimpleTestCase):
@@ -98,6 +98,6 @@ class GainTests(TestCase):
     def test_working_of_a_level_is_in_decibels(self):
         standing, found = self.judged()
         steps = queries.cell_working(self.built.tests["noise"], found.tests["noise"], standing.reference["noise"])
-        self.assertEqual((steps[2]["unit"], steps[2]["formula"]), ("dB", "L − L_ref"))
+        self.assertEqual((steps[2]["unit"], steps[2]["formula"]), ("dB", "x − x_ref"))
         self.assertAlmostEqual(steps[2]["value"], -2.0, delta=0.01)
         self.assertEqual(steps[0]["name"], "Mean of 1 repeat")

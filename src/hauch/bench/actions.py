@@ -157,7 +157,8 @@ def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
     setting = new.setting or test.setting
     highest = Run.objects.filter(test=test, setting=setting, **new.subject.fields).aggregate(top=Max("replicate"))["top"] or 0
     run = Run(
-        uid=new.uid, test=new.test, rig=test.rig, setting=setting, hours=_hours(test, recording), **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user, note=new.note,
+        uid=new.uid, test=new.test, rig=test.rig, setting=setting, hours=_hours(test, recording), note=new.note,
+        **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user,
         temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
     )  # fmt: skip
     run.save(force_insert=True)

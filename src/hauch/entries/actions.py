@@ -5,13 +5,29 @@ from __future__ import annotations
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.db.models import Max
+from django.utils import timezone
 
 from hauch.entries.models import Entry, Version
 from hauch.entries.signals import entries_changed
 from hauch.people.audit import record
 from hauch.people.models import User
-from hauch.people.permissions import require
+from hauch.people.permissions import allowed, require
 from hauch.rounds.models import Round
+
+
+def why_closed(user: User, round: Round) -> str:
+    """Why the person cannot hand an entry in now; empty where they can. A host may add a late one until publication."""
+    if round.state == Round.State.BRIEF:
+        return "The brief is still being written. Entries are taken when the round is open."
+    if round.is_published:
+        return "The round is published; it takes no more entries."
+    if allowed(user, "round.change", round):
+        return ""
+    if round.state != Round.State.OPEN:
+        return "The round is on the bench; it takes no more entries. The host may still add one."
+    if round.entries_until is not None and timezone.localdate() > round.entries_until:
+        return f"Entries were taken until {round.entries_until:%d %B %Y}."
+    return ""
 
 
 @transaction.atomic
@@ -23,6 +39,8 @@ def add_entry(user: User, round: Round, name: str, story: str = "", designer_nam
     PermissionDenied, ValidationError : no name, or one that is in the round already
     """
     require(user, "entry.add", round)
+    if closed := why_closed(user, round):
+        raise ValidationError(closed)
     Round.objects.select_for_update().get(pk=round.pk)  # one at a time, so that marks differ
     top = round.entries.aggregate(top=Max("mark"))["top"]
     entry = Entry(round=round, name=name.strip(), story=story.strip(), designer=user, designer_name=designer_name.strip() or str(user))

@@ -34,7 +34,7 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
     page = Paginator(entries, PAGE).get_page(request.GET.get("page"))
     context = {
         "round": round, "page": page, "query": query, "form": form or EntryForm(), "may_add": allowed(request.user, "entry.add", round),
-        "all_shown": allowed(request.user, "entry.view_all", round),
+        "closed": actions.why_closed(request.user, round), "all_shown": allowed(request.user, "entry.view_all", round),
     }  # fmt: skip
     template = "entries/_list.html" if request.htmx and not request.htmx.boosted and form is None else "entries/list.html"
     return render(request, template, context, status=422 if form is not None else 200)

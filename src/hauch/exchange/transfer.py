@@ -53,7 +53,10 @@ def content_of(round: Round) -> dict[str, Any]:
         "reference_specimens": [plain(s) | {"type": str(s.type.uid)} for s in specimens],
         "settings": [plain(s) for s in round.settings.all()],
         "tests": [
-            plain(t) | {"rig": str(t.rig.uid), "setting": t.setting.label, "replaces": t.replaces.key if t.replaces else None, "references": [plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()]}
+            plain(t) | {
+                "rig": str(t.rig.uid), "setting": t.setting.label, "replaces": t.replaces.key if t.replaces else None,
+                "references": [plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()],
+            }
             for t in tests
         ],
         "rules": [
@@ -71,7 +74,10 @@ def content_of(round: Round) -> dict[str, Any]:
             plain(r) | {"source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None}
             for r in round.recordings.select_related("source").order_by("uid")
         ],
-        "runs": [_run(run) for run in runs().with_names().filter(test__round=round).select_related("recording", "rig", "carried_from").prefetch_related("readings").order_by("started_at", "uid")],
+        "runs": [
+            _run(run) for run in runs().with_names().filter(test__round=round).select_related("recording", "rig", "carried_from")
+            .prefetch_related("readings").order_by("started_at", "uid")
+        ],
         "standings": standings_of(round),
     }  # fmt: skip
 

@@ -46,9 +46,8 @@ def _add_dimension(space: ezdxf.layouts.Modelspace, d: Dimension, height: float)
         base, angle = (ax, min(ay, by) - reach if d.side == "below" else max(ay, by) + reach), 0
     else:
         base, angle = (min(ax, bx) - reach if d.side == "left" else max(ax, bx) + reach, ay), 90
-    also = f", {d.label} {MM * d.also:g}" if d.also is not None else ""
     made = space.add_linear_dim(
-        base=(MM * base[0], MM * base[1]), p1=(MM * ax, MM * ay), p2=(MM * bx, MM * by), angle=angle, text=f"{d.prefix.replace('⌀', '%%c')}<>{also}",
+        base=(MM * base[0], MM * base[1]), p1=(MM * ax, MM * ay), p2=(MM * bx, MM * by), angle=angle, text=f"{d.prefix.replace('⌀', '%%c')}<>",
         override={"dimtxt": height, "dimasz": height, "dimexo": height / 2, "dimexe": height / 2}, dxfattribs={"layer": "DIMENSION"},
     )  # fmt: skip
     made.render()

@@ -79,7 +79,6 @@ class _Writer:
     def _dimension(self, d: Dimension) -> str:
         (x0, y0), (x1, y1) = self.at(d.start), self.at(d.end)
         text = f"{'' if d.known else '≈ '}{d.prefix}{self.length(d.value)}"
-        text += (f", {d.label}" if d.label else "") + (f" {self.length(d.also)}" if d.also is not None else "")
         reach = d.level * STEP
         if d.side in {"below", "above"}:
             y = max(y0, y1) + reach if d.side == "below" else min(y0, y1) - reach

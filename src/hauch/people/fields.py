@@ -49,6 +49,10 @@ class FigureField(forms.CharField):
         shown = value * factor_from_si(self.written, self.kind) if self.difference else float(from_si(value, self.written, self.kind))
         return f"{shown:.9g}"
 
+    def has_changed(self, initial: Any, data: Any) -> bool:
+        """Whether something else was typed than what stood there; a figure that was left alone keeps all its digits."""
+        return str(self.prepare_value(initial) or "") != (data or "").strip()
+
     def to_python(self, value: Any) -> float | None:  # type: ignore[override]
         """Text -> SI value."""
         text = super().to_python(value).strip()
@@ -65,3 +69,10 @@ class FigureField(forms.CharField):
         if self.difference:
             return number / factor_from_si(self.written, self.kind)
         return float(to_si(number, self.written, self.kind))
+
+
+def kept_figure(form: forms.BaseForm, name: str) -> float | None:
+    """A figure of a form: as typed, or with all the digits that it had where it was left alone."""
+    if name in form.changed_data:
+        return form.cleaned_data.get(name)
+    return form.get_initial_for_field(form.fields[name], name)

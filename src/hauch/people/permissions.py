@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from django.contrib.auth.models import AnonymousUser
@@ -73,10 +74,15 @@ def role_in(user: User | AnonymousUser, round: Round) -> str | None:
     return round.__dict__["_roles"][user.pk]
 
 
+def remember_roles(user: User, roles: Iterable[str]) -> None:
+    """Keep all roles that a person has, found by a query for something else."""
+    user.__dict__["_roles_anywhere"] = frozenset(roles)
+
+
 def roles_anywhere(user: User) -> frozenset[str]:
     """The roles that a person has in any round. Kept on the person for the rest of the request."""
     if "_roles_anywhere" not in user.__dict__:
-        user.__dict__["_roles_anywhere"] = frozenset(user.memberships.values_list("role", flat=True).distinct())
+        remember_roles(user, user.memberships.values_list("role", flat=True).distinct())
     return user.__dict__["_roles_anywhere"]
 
 
@@ -84,10 +90,8 @@ def allowed(user: User | AnonymousUser, action: str, round: Round | None = None)
     """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a door."""
     if not user.is_authenticated or not user.is_active:
         return False
-    if action in STAFF_ACTIONS:
-        return bool(user.is_staff)
-    if action in ANYWHERE:
-        return bool(user.is_staff) or not roles_anywhere(user).isdisjoint(ANYWHERE[action])
+    if action in STAFF_ACTIONS | ANYWHERE.keys():
+        return bool(user.is_staff) or not roles_anywhere(user).isdisjoint(ANYWHERE.get(action, ()))
     roles = MATRIX[action]
     if round is None:
         return False

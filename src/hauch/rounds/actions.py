@@ -75,12 +75,13 @@ def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[
         rules.tests.add(test)
         if wanted.weight is not None or wanted.most_loss is not None:
             RuleTerm.objects.create(rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss)
-    _remember_brief(round, rules)
+    remember_brief(round, rules)
     record(user, "round.begin", round, round, start=start.key)
     return round, left_out
 
 
-def _remember_brief(round: Round, rules: RuleVersion) -> None:
+def remember_brief(round: Round, rules: RuleVersion) -> None:
+    """Keep with a version of the rules what the brief says."""
     rules.brief = {name: getattr(round, name) for name in BRIEF_FIELDS}
     rules.save(update_fields=["brief"])
 
@@ -112,7 +113,7 @@ def save_brief(user: User, round: Round, changed: Sequence[str], reason: str = "
     if rules is None or not binding:
         return rules
     if round.is_draft:
-        _remember_brief(round, rules)
+        remember_brief(round, rules)
         return rules
     new = _next_version(user, round, reason, rules)
     new.tests.set(rules.tests.all())
@@ -206,7 +207,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
         if wanted.weight is not None or wanted.most_loss is not None:
             RuleTerm.objects.create(rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss)
     rules.tests.set(tests)
-    _remember_brief(round, rules)
+    remember_brief(round, rules)
     record(user, "rules.change", rules, round, scheme=rules.scheme, reason=rules.reason, weights={t.label: t.weight for t in draft.kept if t.weight})
     if pairs:
         tests_replaced.send(Round, user=user, pairs=pairs)

@@ -12,7 +12,7 @@ from django.http import QueryDict
 from hauch.core.geometry.envelope import PARTS, Box, Envelope, KeepOut
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity.units import KINDS, to_si
-from hauch.people.fields import FigureField, parse_number
+from hauch.people.fields import FigureField, kept_figure, parse_number
 from hauch.people.permissions import ROLES
 from hauch.rounds.drafts import RuleDraft, TestDraft
 from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
@@ -60,7 +60,7 @@ class BriefForm(forms.ModelForm):
 
     def _post_clean(self) -> None:
         """The figure goes with what is held equal."""
-        self.instance.equal_value = None if self.cleaned_data.get("equal") == Round.Equal.THROTTLE else self.cleaned_data.get("equal_value")
+        self.instance.equal_value = None if self.cleaned_data.get("equal") == Round.Equal.THROTTLE else kept_figure(self, "equal_value")
         super()._post_clean()  # type: ignore[misc]
 
 
@@ -99,7 +99,7 @@ class EnvelopeForm(forms.Form):
         ------
         ValidationError : a keep-out with something that is no number
         """
-        values = {p.key: v if (v := self.cleaned_data.get(p.key)) is not None else float("nan") for p in PARTS[self.part]}
+        values = {p.key: v if (v := kept_figure(self, p.key)) is not None else float("nan") for p in PARTS[self.part]}
         keep_outs, problems = [], []
         unit = KINDS["length"].shown[self.units]
         for number, row in enumerate(self.keep_out_rows[:-1][:MOST_KEEP_OUTS], start=1):
@@ -159,12 +159,13 @@ class TestRowForm(forms.Form):
         data, old = self.cleaned_data, self.draft
         counts = {name: data.get(name) or getattr(old, name) for name in ("order", "repeats", "readings")}
         rig = self.rigs.get(data["rig"]) if data.get("rig") else None
-        figures = {name: data.get(name) for name in ("weight", "most_loss", "common_speed", "reporting_distance", "resolution")}
+        given = ("weight", "most_loss", "common_speed", "reporting_distance", "resolution")
+        figures = {name: kept_figure(self, name) if name in self.fields else None for name in given}
         soak = data.get("soak") or Test.Soak.NONE
-        minutes = data.get("soak_minutes") if soak == Test.Soak.MINUTES else None
+        minutes = kept_figure(self, "soak_minutes") if soak == Test.Soak.MINUTES else None
         return TestDraft(
             old.test, old.procedure, (data.get("label") or "").strip() or old.label, rig, soak=soak, soak_minutes=minutes, dropped=bool(data.get("dropped")),
-            baseline=old.baseline if data.get("baseline") is None else data["baseline"], **counts, **figures,
+            baseline=kept_figure(self, "baseline") or old.baseline, **counts, **figures,
         )  # fmt: skip
 
 

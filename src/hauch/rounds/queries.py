@@ -6,7 +6,7 @@ from django.db.models import F, Prefetch, QuerySet
 from django.http import Http404
 
 from hauch.people.models import User
-from hauch.people.permissions import remember_role, require
+from hauch.people.permissions import remember_role, remember_roles, require
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Test
 
 
@@ -17,7 +17,9 @@ def visible_to(user: User) -> QuerySet[Round]:
 
 def rounds_of(user: User) -> list[Round]:
     """Rounds in which a person has a role, newest first, ready for questions of permission."""
-    return [remember_role(user, round, round.role) for round in visible_to(user)]
+    rounds = [remember_role(user, round, round.role) for round in visible_to(user)]
+    remember_roles(user, {round.role for round in rounds})
+    return rounds
 
 
 def round_for(user: User, slug: str, action: str = "round.view") -> Round:

@@ -12,7 +12,7 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity.units import KINDS, to_si
-from hauch.people.fields import FigureField, parse_number
+from hauch.people.fields import FigureField, kept_figure, parse_number
 from hauch.stores.models import CHANNEL_CHOICES, Instrument, Rig
 
 MOST_POINTS = 60
@@ -54,10 +54,10 @@ class InstrumentForm(forms.ModelForm):
     def _post_clean(self) -> None:
         """Bring the figures over before the model looks at its constraints."""
         for name in ("resolution", "accuracy"):
-            setattr(self.instance, name, self.cleaned_data.get(name) or 0.0)
-        self.instance.accuracy_share = (self.cleaned_data.get("accuracy_percent") or 0.0) / 100
+            setattr(self.instance, name, kept_figure(self, name) or 0.0)
+        self.instance.accuracy_share = (kept_figure(self, "accuracy_percent") or 0.0) / 100
         for name in ("low", "high", "response_time"):
-            setattr(self.instance, name, self.cleaned_data.get(name))
+            setattr(self.instance, name, kept_figure(self, name))
         super()._post_clean()  # type: ignore[misc]
 
 
@@ -154,8 +154,7 @@ class RigForm(forms.Form):
 
     def constants(self) -> dict[str, tuple[float, float]]:
         """Constants that were given, with standard uncertainty [SI]."""
-        data = self.cleaned_data
-        given = {c.key: (data.get(f"c_{c.key}"), data.get(f"u_{c.key}")) for c in self.kind.constants}
+        given = {c.key: (kept_figure(self, f"c_{c.key}"), kept_figure(self, f"u_{c.key}")) for c in self.kind.constants}
         return {key: (value, (doubt or 0.0) / 2) for key, (value, doubt) in given.items() if value is not None}
 
     def meters(self) -> dict[str, Instrument]:

@@ -26,7 +26,7 @@ def doubt(row: StandingRow) -> float:
 def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict[str, float | None] | None:
     """Range and tick step of the score column, the same for all rows; None where there is no score."""
     ranked = [row for row in rows if row.score is not None]
-    if not ranked:
+    if not ranked and ground is None:
         return None
     ends = [] if ground is None else [ground - band, ground + band]
     low = min([*ends, *(row.score - doubt(row) for row in ranked)])
@@ -36,9 +36,9 @@ def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict
 
 
 def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: float | None) -> int:
-    """Index of the row before which the reference stands; -1 where it has no score."""
+    """Index of the row before which the reference stands: by its score, after all ranked entries where it has none."""
     if ground is None:
-        return -1
+        return next((i for i, row in enumerate(rows) if row.rank is None), len(rows))
     better = (lambda s: s < ground) if rules.less_is_better else (lambda s: s >= ground)
     return next((i for i, row in enumerate(rows) if row.outside or row.score is None or not better(row.score)), len(rows))
 
@@ -129,9 +129,9 @@ def cell_working(test: Test, cell: dict[str, Any], reference: dict[str, Any]) ->
     values = [run.result.value for run in runs if run.result.value is not None]
     steps = [
         Step(
-            f"Mean of {cell['count']} {'repeat' if cell['count'] == 1 else 'repeats'}", "geometric mean" if log else "mean of the levels",
+            f"Mean of {cell['count']} {'repeat' if cell['count'] == 1 else 'repeats'}", "geometric mean" if log else "mean",
             tuple((f"run {run.pk}", run.result.value, kind_unit) for run in runs if run.result.value is not None), cell["value"], kind_unit,
-            "repeats as recorded; voided runs are left out", f"spread {_spread(values, log)}",
+            "repeats as recorded; voided runs are left out", f"spread {_spread(test, values)}",
         ),
         Step(
             "The reference at those moments", "interpolated in time between the brackets around each run", (), cell["reference"], kind_unit,
@@ -163,11 +163,11 @@ def cell_doubt(cell: dict[str, Any]) -> list[dict[str, Any]]:
     return [{"name": name, "share": value**2 / total} for name, value in sorted(parts, key=lambda p: -p[1])] if total else []
 
 
-def _spread(values: list[float], log: bool) -> str:
+def _spread(test: Test, values: list[float]) -> str:
     if len(values) < 2:
         return "not known from one run"
-    mean = sum(values) / len(values)
-    return f"{100 * (max(values) - min(values)) / mean:.2g} %" if log else f"{max(values) - min(values):.2g} dB"
+    spread, unit = max(values) - min(values), test.how.change_unit
+    return f"{100 * spread / (sum(values) / len(values)):.2g} {unit}" if test.how.log else f"{spread:.2g} {unit}"
 
 
 def _bridges(reference: dict[str, Any]) -> str:

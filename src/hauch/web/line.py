@@ -71,7 +71,7 @@ def stations(round: Round, user) -> list[Station]:
         bench += f", {n['no_result']} without result"
     entries = f"{n['in_']} in" + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
     whole = n["specimens"] - n["broken"]
-    workshop = ("all ready" if whole and n["ready"] == whole else f"{n['ready']} of {whole} ready") + (
+    workshop = ("no specimen yet" if not n["specimens"] else "all ready" if whole and n["ready"] == whole else f"{n['ready']} of {whole} ready") + (
         f", {n['broken']} broken" if n["broken"] else ""
     )
     verdict = "published" if round.is_published else "being computed" if n["stale"] else "provisional" if n["done"] else "too early"

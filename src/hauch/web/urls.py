@@ -10,6 +10,7 @@ from hauch.web import health, views
 
 urlpatterns = [
     path("", views.home, name="home"),
+    path("attention/", views.attention, name="attention"),
     path("search/", views.search, name="search"),
     path("health/", health.health, name="health"),
     path("person/", include("hauch.people.urls")),

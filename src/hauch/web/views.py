@@ -13,18 +13,30 @@ from hauch.rounds.models import Round
 from hauch.rounds.queries import current_rules, rounds_of
 from hauch.stores.models import Instrument
 from hauch.stores.queries import instruments_due
-from hauch.verdict.health import alarms
+from hauch.verdict.health import alarms, bench_rounds
 from hauch.verdict.queries import leaders, opening, standing_of
 
 FOUND = 20
+BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBLISHED]
+"""What is on the bench comes first, what is published last."""
 
 
 def home(request: HttpRequest) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
     rounds = rounds_of(request.user)
+    rounds.sort(key=lambda round: (BUSY.index(round.state), round.number if round.state == Round.State.BENCH else -round.number))
     rows = [_day_of(request, round) for round in rounds[:1]]
-    return render(request, "web/home.html", {"rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import"), "may_begin": allowed(request.user, "round.create"),
-                                              "meters_due": instruments_due() if allowed(request.user, "stores.change") else []})  # fmt: skip
+    context = {
+        "rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import"), "may_begin": allowed(request.user, "round.create"),
+    }  # fmt: skip
+    return render(request, "web/home.html", context)
+
+
+def attention(request: HttpRequest) -> HttpResponse:
+    """References that drifted and meters whose calibration is due, in all rounds whose bench the person sees; Home fetches it after itself."""
+    found = [(specimen, series) for round in bench_rounds(request.user) if not round.is_published for specimen, series in alarms(round)]
+    meters = instruments_due() if allowed(request.user, "stores.change") else []
+    return render(request, "web/_attention.html", {"alarms": found, "meters": meters})
 
 
 def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
@@ -37,7 +49,7 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
         plan = plan_of(round, 4)
         missing = Result.objects.filter(value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests)
         without = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
-        row |= {"due": plan.due, "total": plan.total, "without": list(without), "alarms": alarms(round)}
+        row |= {"due": plan.due, "total": plan.total, "without": list(without)}
     return row
 
 

@@ -62,8 +62,7 @@ class Sensor:
 class Dimension:
     """A distance between two points along one axis, drawn on a side at a level (1 is nearest the part).
 
-    ``label`` is written after the figure, ``also`` after the label. ``known`` is False where the figure is only typical and
-    the drawing not to scale there.
+    ``known`` is False where the figure is only typical and the drawing not to scale there.
     """
 
     start: Point
@@ -71,9 +70,7 @@ class Dimension:
     side: Side
     value: float
     level: int = 1
-    label: str = ""
     prefix: str = ""
-    also: float | None = None
     known: bool = True
 
 

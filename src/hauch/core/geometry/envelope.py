@@ -252,7 +252,10 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
     d.line((0, -reach), (0, reach), layer="axis")
     d.dimensions += [
         Dimension((-half, bottom), (half, bottom), "below", side, 2, prefix="□ "),
-        Dimension((-e["hole_pitch"] / 2, bottom), (e["hole_pitch"] / 2, bottom), "below", e["hole_pitch"], 1, "4 holes ⌀", also=e["hole"]),
+        Dimension((-e["hole_pitch"] / 2, bottom), (e["hole_pitch"] / 2, bottom), "below", e["hole_pitch"], 1),
+        Dimension(
+            (-e["hole_pitch"] / 2 - e["hole"] / 2, bottom), (-e["hole_pitch"] / 2 + e["hole"] / 2, bottom), "below", e["hole"], 3, prefix="4 × ⌀ "
+        ),
         Dimension((min(-half, edge), -bore / 2), (min(-half, edge), bore / 2), "left", bore, 1, prefix="⌀ "),
     ]
     length = e["depth"] if e.part == "rotor" else e["length"]
@@ -274,7 +277,7 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
         (x, y, z), (dx, dy, dz) = k.box.at, k.box.size
         d.box(x, y, dx, dy, "keep_out")
         d.box(left + z, y, dz, dy, "keep_out")
-        d.notes.append(Note((left + z + dz / 2, y + dy / 2), k.name))
+        d.notes.append(Note((left + z + dz / 2, y + 0.86 * dy), k.name))
 
 
 def _rotor_views(d: Drawing, e: Envelope, left: float) -> None:

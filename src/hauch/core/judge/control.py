@@ -29,6 +29,8 @@ BASE_RUNS = 20
 """Runs that set centre and limits."""
 LEAST_BASE = 8
 """Fewer runs than this set no limits worth an alarm."""
+CREEP_LEVEL = 0.99
+"""Level at which a slope over the repeats is called a creep: every reference is asked often, so that 95 % would cry wolf."""
 LEAST_REPEATS = 3
 """Fewer repeats than this say nothing about repeatability."""
 
@@ -147,7 +149,7 @@ def baseline(y: np.ndarray, asked: float) -> Baseline:
 
     Notes
     -----
-    At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a slope whose 95 % interval
+    At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a slope whose 99 % interval
     leaves out 0 and that moves the figure by more than ``asked`` over the series.
     """
     if not asked > 0:
@@ -170,4 +172,4 @@ def _creeps(y: np.ndarray, asked: float) -> bool:
     slope = float(x @ y / (x @ x))
     rest = y - y.mean() - slope * x
     u = math.sqrt(float(rest @ rest) / (y.size - 2) / float(x @ x))
-    return abs(slope) > coverage_factor(y.size - 2) * u and abs(slope) * (y.size - 1) > asked
+    return abs(slope) > coverage_factor(y.size - 2, CREEP_LEVEL) * u and abs(slope) * (y.size - 1) > asked

@@ -136,15 +136,15 @@ def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarr
     total = sum(term.weight for term in terms)
 
     def percent(deltas: Deltas) -> np.ndarray:
-        return 100 + sum(t.direction * t.weight / total * t.percent(d) for t, d in zip(terms, deltas, strict=True))
+        return 100 + np.sum([t.direction * t.weight / total * t.percent(d) for t, d in zip(terms, deltas, strict=True)], axis=0)
 
     def points(deltas: Deltas) -> np.ndarray:
         entries = deltas[0].shape[-1]
-        return sum(t.weight * (entries + 1 - rankdata(-t.direction * d, axis=-1)) for t, d in zip(terms, deltas, strict=True))
+        return np.sum([t.weight * (entries + 1 - rankdata(-t.direction * d, axis=-1)) for t, d in zip(terms, deltas, strict=True)], axis=0)
 
     def summed(deltas: Deltas) -> np.ndarray:
         figures = [t.reference_level * np.exp(d) if t.log else t.reference_level + d for t, d in zip(terms, deltas, strict=True)]
-        return sum(t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True))
+        return np.sum([t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True)], axis=0)
 
     def fronts(deltas: Deltas) -> np.ndarray:
         return -front_numbers(np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1))

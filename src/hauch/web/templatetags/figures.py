@@ -84,6 +84,6 @@ def share(probability) -> str:
         return "–"
     if probability > 0.995:
         return "over 99 %"
-    if 0 < probability < 0.005:
+    if probability < 0.005:
         return "below 1 %"
     return f"{100 * probability:.0f} %"

@@ -1,34 +1,25 @@
-"""The demo: round 1 of the Quellmoos Drying Loft, measured on the virtual bench. Nobody and nothing in it exists.
-
-Runs go through the same actions as a person's, so that what the demo shows is what the application does.
-"""
+"""Round 1, the cabinet rotor: published, with a reference that was bridged and all the troubles of a bench."""
 
 from __future__ import annotations
 
-import uuid
-from collections.abc import Callable
-from datetime import UTC, date, datetime, timedelta
+from datetime import timedelta
 
 import numpy as np
-from django.db import transaction
 
-from hauch.bench.actions import NewRecording, NewRun, Subject, Typed, import_log, record_dnf, record_run, void_run
-from hauch.bench.actions import Room as RoomReadings
+from hauch.bench.actions import NewRecording, Subject, import_log, record_dnf, void_run
 from hauch.bench.models import Run
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.geometry.envelope import Envelope
 from hauch.core.rig import Bench, Fan, Faults, Loft140, Shift
 from hauch.entries.models import Entry, Version
+from hauch.exchange.demo.stores import START, make_stores, members, people, room_at, take, uid
 from hauch.formats.logger_csv import Log
-from hauch.people.models import User
-from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
-from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
+from hauch.rounds.actions import remember_brief
+from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.stores.models import ReferenceSpecimen
 from hauch.verdict.actions import refresh
 from hauch.workshop.models import Specimen
 
 SLUG = "cabinet-rotor"
-START = datetime(2026, 9, 14, 8, 0, tzinfo=UTC)
-NAMESPACE = uuid.UUID("6f0c7a52-6f1b-5d3e-9a4e-140140140140")
 
 # name, designer, story, flow, pressure, level [dB], power: against the reference fan
 ENTRIES: list[tuple[str, str, str, float, float, float, float]] = [
@@ -51,23 +42,6 @@ TESTS: list[tuple[str, str, str, str, int]] = [
     ("power", "Electrical power", "electrical_power", "Bench supply", 6),
 ]
 
-INSTRUMENTS: list[tuple[str, str, dict[str, object]]] = [
-    ("Vane meter V2", "air_speed", {"resolution": 0.01, "accuracy": 0.02, "accuracy_share": 0.015, "slope": 0.996, "slope_u": 0.004, "principle": "vane"}),
-    ("Manometer M1", "static_pressure", {"resolution": 0.1, "accuracy": 0.3, "accuracy_share": 0.01}),
-    ("Sound level meter S1", "sound_level", {"resolution": 0.1, "accuracy": 1.0}),
-    ("Thermometer T4, block", "load_temperature", {"resolution": 0.01, "accuracy": 0.4}),
-    ("Thermometer T4, room", "room_temperature", {"resolution": 0.01, "accuracy": 0.4}),
-    ("Supply P1, voltage", "voltage", {"resolution": 0.001, "accuracy": 0.01, "accuracy_share": 0.0005}),
-    ("Supply P1, current", "current", {"resolution": 0.001, "accuracy": 0.002, "accuracy_share": 0.002}),
-    ("Tachometer D1", "speed", {"resolution": 1.0, "accuracy": 1.0}),
-]  # fmt: skip
-RIGS: list[tuple[str, str, dict[str, list[float]], list[str]]] = [
-    ("Tunnel in the east gable", "tunnel", {"bore": [0.1252, 0.0001], "profile_factor": [0.842, 0.0076]}, ["air_speed", "speed"]),
-    ("Plenum box", "chamber", {}, ["static_pressure", "speed"]),
-    ("Sound spot behind the stairs", "sound_spot", {"distance": [1.0, 0.01]}, ["sound_level", "background_level"]),
-    ("Hot block", "hot_block", {}, ["load_temperature", "room_temperature", "speed"]),
-    ("Bench supply", "power", {"standby_power": [0.42, 0.01]}, ["voltage", "current"]),
-]
 RULES: list[tuple[int, dict[str, float], str]] = [
     (1, {"air": 3, "pressure": 2, "noise": 1, "power": 1}, "First rules, agreed before the pilot."),
     (2, {"air": 4, "pressure": 1, "noise": 2, "rise": 1, "power": 1},
@@ -75,24 +49,11 @@ RULES: list[tuple[int, dict[str, float], str]] = [
 ]  # fmt: skip
 
 
-def _uid(*parts: object) -> uuid.UUID:
-    return uuid.uuid5(NAMESPACE, "/".join(map(str, parts)))
-
-
-@transaction.atomic
-def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
-    """Load the demo round unless it is there; gives it when it was loaded now."""
-    if Round.objects.filter(uid=_uid("round", 1)).exists():
-        return None
-    say("Loading the demo, once.")
-    return _Demo().load()
-
-
-class _Demo:
+class Cabinet:
     """Builds the round and runs it on the virtual bench."""
 
     def __init__(self) -> None:
-        self.people = {user.username: user for user in User.objects.filter(username__in=["runa", "odo", "alma", "veit"])}
+        self.people = people()
         self.bench = Bench(shift=Shift(speed_per_hour=0.0005))
         self.fans: dict[object, Fan] = {}
 
@@ -109,49 +70,28 @@ class _Demo:
         return self.round
 
     def _stores(self) -> None:
-        meters = {}
-        for name, channel, spec in INSTRUMENTS:
-            line = {key: spec[key] for key in ("slope", "slope_u") if key in spec}
-            meters[channel] = Instrument.objects.create(
-                uid=_uid("meter", name), name=name, channel=channel, **{key: value for key, value in spec.items() if key not in line}
-            )
-            Calibration.objects.create(uid=_uid("calibration", name), instrument=meters[channel], at=date(2026, 5, 12), **line)
-        meters["background_level"] = meters["sound_level"]
-        self.rigs = {}
-        for name, kind, constants, channels in RIGS:
-            self.rigs[name] = Rig.objects.create(uid=_uid("rig", name), name=name, kind=kind, constants=constants)
-            RigMeter.objects.bulk_create(RigMeter(rig=self.rigs[name], channel=c, instrument=meters[c]) for c in channels)
-        loft = ReferenceType.objects.create(
-            uid=_uid("type"),
-            name="Loft-140",
-            description="140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min.",
-        )
-        states = {"L-01": ("in_use", 412.0, "Bearing hums since 15 September."), "L-02": ("in_use", 38.0, ""), "L-03": ("new", 0.0, "")}
-        self.references = {
-            serial: ReferenceSpecimen.objects.create(uid=_uid("reference", serial), type=loft, serial=serial, state=state, hours=hours, note=note)
-            for serial, (state, hours, note) in states.items()
-        }
+        self.rigs, self.references = make_stores(self.people["runa"])
         self.fans[self.references["L-01"]] = Loft140
         self.fans[self.references["L-02"]] = Loft140.changed("L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006)
 
     def _round(self) -> None:
         self.round = Round.objects.create(
-            uid=_uid("round", 1), slug=SLUG, number=1, title="Cabinet rotor", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+            uid=uid("round", 1), slug=SLUG, number=1, title="Cabinet rotor", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
             question="Which rotor moves most air through six trays for its noise?",
             may_vary="The rotor only: the frame and the motor of the Loft-140 stay. 136 mm bore, 26 mm deep.",
             safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
             "The heater of the hot block has a thermal cut-out and is never left alone.",
+            orientation="axis level", envelope=Envelope.from_json("rotor", {}).as_json(),
             state=Round.State.PUBLISHED, created_at=START - timedelta(days=30), published_at=START + timedelta(days=5),
         )  # fmt: skip
-        for username, role in (("runa", HOST), ("odo", OPERATOR), ("alma", DESIGNER), ("veit", VIEWER)):
-            if username in self.people:
-                Membership.objects.create(round=self.round, user=self.people[username], role=role)
+        members(self.round, self.people)
         full = Setting.objects.create(round=self.round, label="Full throttle, six trays", values={"throttle": "100 %", "trays": "6"})
         self.tests = {}
         for order, (key, label, procedure, rig, readings) in enumerate(TESTS, start=1):
             self.tests[key] = Test.objects.create(
                 round=self.round, key=key, label=label, procedure=procedure, rig=self.rigs[rig], setting=full, order=order, readings=readings,
                 reporting_distance=1.0 if key == "noise" else None, resolution=0.5 if key == "rise" else None,
+                soak=Test.Soak.SETTLED if key == "rise" else Test.Soak.NONE, baseline=0.5 if key == "noise" else 1.0,
             )  # fmt: skip
             change = START + timedelta(days=1, hours=11)
             TestReference.objects.create(test=self.tests[key], specimen=self.references["L-01"], since=START, until=change)
@@ -162,6 +102,7 @@ class _Demo:
                 level_as=RuleVersion.LevelAs.LOUDNESS if number == 2 else RuleVersion.LevelAs.LEVEL,
             )  # fmt: skip
             rules.tests.set(self.tests.values())
+            remember_brief(self.round, rules)
             for key, weight in weights.items():
                 RuleTerm.objects.create(rules=rules, test=self.tests[key], weight=weight)
 
@@ -169,18 +110,18 @@ class _Demo:
         self.specimens: list[Specimen] = []
         for mark, (name, designer, story, flow, pressure, level, power) in enumerate([*ENTRIES, RUBS]):
             entry = Entry.objects.create(
-                uid=_uid("entry", name), round=self.round, name=name, designer_name=designer, story=story, mark=mark,
+                uid=uid("entry", name), round=self.round, name=name, designer_name=designer, story=story, mark=mark,
                 designer=self.people.get("alma") if designer == "Alma" else None, submitted_at=START - timedelta(days=9, hours=mark),
             )  # fmt: skip
             changed = "First print: found the dimensions."
-            version = Version.objects.create(uid=_uid("version", name, 1), entry=entry, number=1, changed=changed, created_at=entry.submitted_at)
+            version = Version.objects.create(uid=uid("version", name, 1), entry=entry, number=1, changed=changed, created_at=entry.submitted_at)
             if name == "Distel":
                 later = entry.submitted_at + timedelta(days=3)
                 version = Version.objects.create(
-                    uid=_uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later
+                    uid=uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later
                 )
             specimen = Specimen.objects.create(
-                uid=_uid("specimen", name), version=version, code=f"S-{mark + 1:02}", material="PETG", mass=round(0.031 + 0.0013 * mark, 4),
+                uid=uid("specimen", name), version=version, code=f"S-{mark + 1:02}", material="PETG", mass=round(0.031 + 0.0013 * mark, 4),
                 state=Specimen.State.READY,
             )  # fmt: skip
             self.fans[specimen] = Loft140.changed(name, flow, pressure, level, power)
@@ -208,19 +149,16 @@ class _Demo:
         faults = faults or Faults()
         name = f"{key}/{what}/{day}/{index}"
         fan = self.fans[what]
-        air = self.bench.room(hours)
-        room = RoomReadings(round(air.temperature, 1), round(air.pressure, -1), round(air.humidity))
-        subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)  # type: ignore[arg-type]
-        test, moment, user, uid = self.tests[key], START + timedelta(hours=hours), self.people["odo"], _uid("run", name)
+        test, moment, user = self.tests[key], START + timedelta(hours=hours), self.people["odo"]
         if key == "rise":
+            subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)  # type: ignore[arg-type]
             times, channels = self.bench.hot_block(fan, name, hours, interval=2.0, faults=faults)
             log = Log(moment, times, channels, int(np.isnan(channels["load_temperature"]).sum()))
-            new = NewRecording(self.round, None, log, [test], subject, room, moment, uid=uid)
+            new = NewRecording(self.round, None, log, [test], subject, room_at(self.bench, hours), moment, uid=uid("run", name))
             return import_log(user, new, notify=False)[0]
         rig = {"air": self.bench.tunnel, "pressure": self.bench.chamber, "power": self.bench.supply}
         readings = self.bench.sound_spot(fan, name, hours, faults=faults) if key == "noise" else rig[key](fan, name, hours)
-        typed = {c: [Typed(float(v), f"{v:g}", CHANNELS[c].unit) for v in values] for c, values in readings.items()}
-        return record_run(user, NewRun(test, subject, room, moment, typed, uid=uid, form_key=uid), notify=False)
+        return take(user, self.bench, test, what, hours, name, readings)  # type: ignore[arg-type]
 
     def _troubles(self) -> None:
         """What went wrong in the round, and what was done about it."""
@@ -233,7 +171,7 @@ class _Demo:
         self._run("power", by_name[RUBS[0]], 9.6, "trouble", 3)
         record_dnf(
             odo, self.tests["air"], Subject(specimen=by_name[RUBS[0]]), "two blades rub the frame above 1,150 1/min.",
-            START + timedelta(hours=3, minutes=42), notify=False, uid=_uid("run", "dnf"),
+            START + timedelta(hours=3, minutes=42), notify=False, uid=uid("run", "dnf"),
         )  # fmt: skip
         by_name[RUBS[0]].state = Specimen.State.BROKEN
         by_name[RUBS[0]].save(update_fields=["state"])

@@ -1,0 +1,28 @@
+"""The demo: the five rounds of the Quellmoos Drying Loft, measured on the virtual bench. Nobody and nothing in it exists.
+
+Runs go through the same actions as a person's, so that what the demo shows is what the application does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from django.db import transaction
+
+from hauch.exchange.demo.cabinet import SLUG, Cabinet
+from hauch.exchange.demo.others import load_others
+from hauch.exchange.demo.stores import uid
+from hauch.rounds.models import Round
+
+__all__ = ["SLUG", "load_demo"]
+
+
+@transaction.atomic
+def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
+    """Load the demo rounds unless they are there; gives the first when they were loaded now."""
+    if Round.objects.filter(uid=uid("round", 1)).exists():
+        return None
+    say("Loading the demo, once.")
+    first = Cabinet().load()
+    load_others()
+    return first
