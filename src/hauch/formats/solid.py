@@ -58,16 +58,21 @@ def volume(bodies: Sequence[Body]) -> float:
 
 def to_step(bodies: Sequence[Body], name: str) -> bytes:
     """Write bodies as STEP (AP214), each a solid of its own."""
+    from OCP.APIHeaderSection import APIHeaderSection_MakeHeader
     from OCP.IFSelect import IFSelect_ReturnStatus
     from OCP.Interface import Interface_Static
     from OCP.Message import Message, Message_Gravity
     from OCP.STEPControl import STEPControl_StepModelType, STEPControl_Writer
+    from OCP.TCollection import TCollection_HAsciiString
 
     for printer in Message.DefaultMessenger_s().Printers():
         printer.SetTraceLevel(Message_Gravity.Message_Fail)
+    writer = STEPControl_Writer()  # makes the settings known, so that they can be set
     Interface_Static.SetCVal_s("write.step.product.name", name)
-    writer = STEPControl_Writer()
     writer.Transfer(_compound(bodies), STEPControl_StepModelType.STEPControl_AsIs)
+    header = APIHeaderSection_MakeHeader(writer.Model())
+    header.SetName(TCollection_HAsciiString(name))
+    header.SetOriginatingSystem(TCollection_HAsciiString("Hauch"))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "solid.step"
         if writer.Write(str(path)) != IFSelect_ReturnStatus.IFSelect_RetDone:
