@@ -29,7 +29,11 @@ class NumberInput(forms.TextInput):
         super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
 
 
-class FigureField(forms.CharField):
+LONGEST = 40
+"""Characters of a typed figure."""
+
+
+class FigureField(forms.Field):
     """A figure of a kind: shown and typed in the person's unit, clean value in SI (None when empty).
 
     ``difference`` converts without an offset, for doubts and limits.
@@ -40,7 +44,8 @@ class FigureField(forms.CharField):
     def __init__(self, *, kind: str = "number", units: str = "workshop", difference: bool = False, low: float | None = None, **kwargs: Any):
         self.kind, self.written, self.difference, self.low = kind, KINDS[kind].shown[units], difference, low
         label = kwargs.pop("label", KINDS[kind].label)
-        super().__init__(label=f"{label}, {self.written}" if self.written else label, max_length=40, **kwargs)
+        super().__init__(label=f"{label}, {self.written}" if self.written else label, **kwargs)
+        self.widget.attrs["maxlength"] = LONGEST
 
     def prepare_value(self, value: Any) -> Any:
         """SI value -> as it stands in the field; what was typed stays as it is."""
@@ -55,9 +60,11 @@ class FigureField(forms.CharField):
 
     def to_python(self, value: Any) -> float | None:  # type: ignore[override]
         """Text -> SI value."""
-        text = super().to_python(value).strip()
+        text = str(value or "").strip()
         if not text:
             return None
+        if len(text) > LONGEST:
+            raise ValidationError(f"“{text[:12]}…” is too long for a figure.")
         try:
             number = parse_number(text)
         except ValueError as problem:

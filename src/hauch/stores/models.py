@@ -123,7 +123,7 @@ class Instrument(models.Model):
             models.CheckConstraint(
                 condition=Q(resolution__gte=0) & Q(accuracy__gte=0) & Q(accuracy_share__gte=0) & Q(accuracy_share__lt=1),
                 name="instrument_specification_sane",
-                violation_error_message="Resolution and limits must be 0 or more, the limit as a share below 100 %.",
+                violation_error_message="Resolution and limits must be 0 or more, the limit as a share below 1.",
             ),
             models.CheckConstraint(
                 condition=Q(low__isnull=True) | Q(high__isnull=True) | Q(low__lt=F("high")), name="instrument_range_sane",

@@ -170,7 +170,7 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name='instrument',
-            constraint=models.CheckConstraint(condition=models.Q(('resolution__gte', 0), ('accuracy__gte', 0), ('accuracy_share__gte', 0), ('accuracy_share__lt', 1)), name='instrument_specification_sane', violation_error_message='Resolution and limits must be 0 or more, the limit as a share below 100 %.'),
+            constraint=models.CheckConstraint(condition=models.Q(('resolution__gte', 0), ('accuracy__gte', 0), ('accuracy_share__gte', 0), ('accuracy_share__lt', 1)), name='instrument_specification_sane', violation_error_message='Resolution and limits must be 0 or more, the limit as a share below 1.'),
         ),
         migrations.AddConstraint(
             model_name='instrument',
