@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from django.db.models import F
 
 from hauch.bench.models import Run
 from hauch.bench.queries import dnf_entries
@@ -18,7 +19,7 @@ from hauch.core.judge.standing import Term, rank, score
 from hauch.core.quantity import coverage_factor, significant
 from hauch.core.quantity.show import show_plain
 from hauch.entries.models import Entry
-from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test
+from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test, TestReference
 from hauch.rounds.queries import round_tests
 from hauch.stores.models import ReferenceSpecimen
 
@@ -45,23 +46,30 @@ class TestData:
 _RESULT_FIELDS = ("id", "started_at", "reference_id", "specimen__version__entry_id", "result__value", "result__parts", "rig_id")
 
 
-def load_test(test: Test, position: dict[int, int]) -> TestData:
-    """Read one test's valid runs at its scored setting.
+def load_tests(tests: list[Test], position: dict[int, int]) -> list[TestData]:
+    """Read the valid runs of tests at their scored settings, in three queries.
 
     Parameters
     ----------
-    test : the test
+    tests : the tests
     position : entry id -> index in the order in which the core sees entries
     """
-    rows = list(
-        Run.objects.filter(test=test, setting=test.setting, state=Run.State.VALID, result__value__isnull=False)
-        .order_by("started_at", "uid")
-        .values_list(*_RESULT_FIELDS)
+    found = Run.objects.filter(test__in=tests, setting=F("test__setting"), state=Run.State.VALID, result__value__isnull=False)
+    rows: dict[int, list[tuple]] = defaultdict(list)
+    for test_id, *row in found.order_by("started_at", "uid").values_list("test_id", *_RESULT_FIELDS):
+        rows[test_id].append(tuple(row))
+    assigned: dict[int, list[int]] = defaultdict(list)
+    for test_id, specimen in TestReference.objects.filter(test__in=tests).order_by("since", "id").values_list("test_id", "specimen_id"):
+        assigned[test_id].append(specimen)
+    serials = dict(
+        ReferenceSpecimen.objects.filter(pk__in={row[2] for of_test in rows.values() for row in of_test} - {None}).values_list("pk", "serial")
     )
+    return [_test_data(test, position, rows[test.pk], assigned[test.pk], serials) for test in tests]
+
+
+def _test_data(test: Test, position: dict[int, int], rows: list[tuple], assigned: list[int], serials: dict[int, str]) -> TestData:
     entry_rows = [row for row in rows if row[3] in position]
     reference_rows = [row for row in rows if row[2] is not None]
-    serials = dict(ReferenceSpecimen.objects.filter(pk__in={row[2] for row in reference_rows}).values_list("pk", "serial"))
-    assigned = list(test.references.values_list("specimen_id", flat=True))
     specimens = sorted({row[2] for row in reference_rows}, key=lambda pk: (assigned.index(pk) if pk in assigned else len(assigned), serials[pk]))
     origin = rows[0][1] if rows else None
     keys = sorted({part[0] for row in rows for part in row[5] if part[2] == "common"})
@@ -208,7 +216,7 @@ def judge(rules: RuleVersion) -> Judged:
     out = dnf_entries(round)
     racing = [entry for entry in everyone if entry.pk not in out]
     position = {entry.pk: index for index, entry in enumerate(racing)}
-    loaded = [load_test(test, position) for test in round_tests(round, rules)]
+    loaded = load_tests(round_tests(round, rules), position)
     notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded) + _left_out_notes(loaded)
     cells = {e.pk: {d.test.key: c for d in loaded if (c := cell(d, e, position[e.pk], d.test.how.direction))} for e in racing}
 

@@ -20,7 +20,7 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
 from hauch.rounds.queries import round_tests, rounds_of
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.compute import TestData, entries_in_order, load_test
+from hauch.verdict.compute import TestData, entries_in_order, load_tests
 
 DRAWN = 400
 """Most runs that a chart shows; older ones count but are not drawn."""
@@ -161,14 +161,15 @@ def care_of(round: Round) -> list[Care]:
     rows: dict[int, list[TestReference]] = defaultdict(list)
     for row in TestReference.objects.filter(test__round=round).select_related("specimen__type").order_by("since", "id"):
         rows[row.test_id].append(row)
-    return [_care(test, load_test(test, racing), rows[test.pk]) for test in round_tests(round)]
+    loaded = load_tests(round_tests(round), racing)
+    seen = ReferenceSpecimen.objects.filter(pk__in={pk for data in loaded for pk in data.specimens})
+    serials = dict(seen.values_list("pk", "serial"))
+    return [_care(data.test, data, rows[data.test.pk], serials) for data in loaded]
 
 
-def _care(test: Test, data: TestData, rows: list[TestReference]) -> Care:
+def _care(test: Test, data: TestData, rows: list[TestReference], serials: dict[int, str]) -> Care:
     active = next((row for row in rows if row.until is None and not row.bridging), None)
     c = data.comparison
-    serials = {row.specimen_id: row.specimen.serial for row in rows}
-    serials |= dict(ReferenceSpecimen.objects.filter(pk__in=set(data.specimens) - set(serials)).values_list("pk", "serial"))
     held = None
     if active is not None:
         mine = np.array([pk == active.specimen_id for pk in data.specimens], dtype=bool)
