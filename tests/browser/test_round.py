@@ -120,9 +120,14 @@ class EveryPageTests(BrowserTests):
     def test_names_headings_and_width(self):
         page = self.sign_in("host")
         run = self.built.specimens["Amsel"].runs.first()
+        rig, meter = run.rig, run.rig.meters.first().instrument
         paths = (
-            "/", "/stores/", "/person/", "/import/", "/search/?q=amsel", *(f"/rounds/drying-rack/{p}" for p in (
-                "brief/", "entries/", f"entries/{self.built.entries['Amsel'].pk}/", "workshop/", "bench/", f"bench/runs/{run.pk}/", "verdict/",
+            "/", "/stores/", "/person/", "/import/", "/search/?q=amsel", "/rounds/new/", "/stores/library/import/", "/stores/rigs/new/?kind=panel",
+            "/stores/instruments/new/?channel=power", self.built.reference.get_absolute_url(), rig.get_absolute_url(), f"{rig.get_absolute_url()}change/",
+            f"{rig.get_absolute_url()}calibrate/traverse/", f"{rig.get_absolute_url()}calibrate/blank_plate/", meter.get_absolute_url(),
+            f"{meter.get_absolute_url()}calibrate/", f"{meter.get_absolute_url()}change/", *(f"/rounds/drying-rack/{p}" for p in (
+                "brief/", "brief/change/", "brief/envelope/", "brief/rules/", "brief/sheet/", "people/", "audit/", "verdict/reference/",
+                "entries/", f"entries/{self.built.entries['Amsel'].pk}/", "workshop/", "bench/", f"bench/runs/{run.pk}/", "verdict/",
                 f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}",
             )),
         )  # fmt: skip

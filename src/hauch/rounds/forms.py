@@ -180,21 +180,28 @@ class RulesForm(forms.Form):
     add_label = forms.CharField(label="called", required=False, max_length=80)
 
     def __init__(self, data: QueryDict | None = None, *, round: Round, present: RuleDraft, units: str):
+        added = ("", "")
+        if data is not None and "add_test" in data:  # taken up once: the fields are empty again in the answer
+            added = (data.get("add", ""), data.get("add_label", "").strip())
+            data = data.copy()
+            data["add"] = data["add_label"] = ""
         super().__init__(data, initial={name: getattr(present, name) for name in ("scheme", "tie_rule", "level_as")})
         self.present = present
         rigs = list(Rig.objects.current().order_by("name").prefetch_related("meters"))
         drafts = list(present.tests)
         if data is not None:
-            drafts += self._new_ones(data, rigs, len(drafts))
-        self.rows = [
-            TestRowForm(data, prefix=f"t{d.test.pk}" if d.test else f"new{n}", units=units, rigs=rigs, draft=d) for n, d in enumerate(drafts)
-        ]  # fmt: skip
+            drafts += self._new_ones(data, added, rigs, len(drafts))
+        self.rows = [self._row(data, f"t{d.test.pk}" if d.test else f"new{n}", d, rigs, units) for n, d in enumerate(drafts)]
 
-    def _new_ones(self, data: QueryDict, rigs: list[Rig], count: int) -> list[TestDraft]:
+    @staticmethod
+    def _row(data: QueryDict | None, prefix: str, draft: TestDraft, rigs: list[Rig], units: str) -> TestRowForm:
+        """One row; a test that was added just now does not stand in the data yet and shows what it starts with."""
+        there = data if data is not None and f"{prefix}-order" in data else None
+        return TestRowForm(there, prefix=prefix, units=units, rigs=rigs, draft=draft)
+
+    def _new_ones(self, data: QueryDict, added: tuple[str, str], rigs: list[Rig], count: int) -> list[TestDraft]:
         """New tests: those that stand in the form already, and the one that is added now."""
-        wanted = [(p, "") for p in data.getlist("new_procedure") if p in PROCEDURES]
-        if data.get("add", "") in PROCEDURES:
-            wanted.append((data["add"], data.get("add_label", "").strip()))
+        wanted = [(p, label) for p, label in [*((p, "") for p in data.getlist("new_procedure")), added] if p in PROCEDURES]
         first = {rig.kind: rig for rig in reversed(rigs)}
         return [
             TestDraft(None, p, label[:80] or PROCEDURES[p].label, first.get(PROCEDURES[p].rig), order=count + n)
@@ -202,13 +209,13 @@ class RulesForm(forms.Form):
         ]
 
     def is_valid(self) -> bool:
-        """Whether all rows can be read; a row that was added just now is not in the data yet."""
-        return super().is_valid() and all(row.is_valid() for row in self.rows)
+        """Whether all rows can be read."""
+        return super().is_valid() and all(row.is_valid() for row in self.rows if row.is_bound)
 
     def wanted(self) -> RuleDraft:
         """The rules as typed."""
         data = self.cleaned_data
-        tests = [row.wanted() if row.add_prefix("order") in self.data else row.draft for row in self.rows]
+        tests = [row.wanted() if row.is_bound else row.draft for row in self.rows]
         return RuleDraft(data["scheme"], data["tie_rule"], data["level_as"], tests, data["reason"])
 
     @property
@@ -242,6 +249,8 @@ class InviteForm(forms.Form):
 class JoinForm(forms.Form):
     """A new person who comes by an invitation."""
 
-    username = forms.CharField(max_length=150, label="Username")
+    username = forms.CharField(max_length=150, label="Username", widget=forms.TextInput(attrs={"autocomplete": "username"}))
     first_name = forms.CharField(max_length=150, label="What others call you")
-    password = forms.CharField(widget=forms.PasswordInput, label="Password", help_text="at least 8 characters")
+    password = forms.CharField(
+        widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}), label="Password", help_text="at least 8 characters"
+    )

@@ -33,6 +33,8 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
     if data.get("reference"):
         value, half = from_si(data["reference"][0], unit, kind), data["reference"][1] * factor
         layers += ground(value - half, value, value + half, "y", "reference")
+    if not rows:
+        return chart(layers, 190)
     layers += [
         {"data": {"values": rows}, "mark": {"type": "rule", "strokeWidth": 2}, "encoding": {
             "x": x, "y": y | {"field": "low"}, "y2": {"field": "high"}, "color": colour}},
