@@ -46,6 +46,14 @@ def pages_of(round: Round) -> dict[str, str]:
         "capture": reverse("bench:capture", args=[slug, test.pk]) + f"?subject=s{specimen.pk}",
         "run": reverse("bench:run", args=[slug, run.pk]),
         "verdict": reverse("verdict:standing", args=[slug]),
+        "envelope": reverse("rounds:envelope", args=[slug]),
+        "rules": reverse("change_rules", args=[slug]),
+        "sheet": reverse("rounds:sheet", args=[slug]),
+        "people": reverse("rounds:people", args=[slug]),
+        "audit": reverse("rounds:audit", args=[slug]),
+        "rig": test.rig.get_absolute_url(),
+        "instrument": test.rig.meters.first().instrument.get_absolute_url(),
+        "attention": reverse("attention"),
         "cell": reverse("verdict:cell", args=[slug, round.rules.first().number, entry.pk, test.key]),
     }
 
@@ -66,6 +74,8 @@ def measure(label: str, round: Round) -> Iterator[Row]:
             client.get(url)
         yield row(f"{label}: {name}, p95", float(np.percentile(taken, 95)), "ms", 100.0)
         yield row(f"{label}: {name}, queries", len(queries), "queries", 12)
+        asked = sum("rounds_membership" in query["sql"] and "rounds_round" in query["sql"] for query in queries.captured_queries)
+        yield row(f"{label}: {name}, of them for permission", asked, "queries", 1)
 
 
 def enlarge(pattern: Round) -> Round:
@@ -89,11 +99,12 @@ def enlarge(pattern: Round) -> Round:
             test = Test.objects.create(
                 round=large, key=old.key, label=old.label, procedure=old.procedure, rig=old.rig, setting=setting, order=old.order, repeats=REPEATS
             )
+            rules.tests.add(test)
             RuleTerm.objects.create(rules=rules, test=test, weight=1)
             specimen = old.references.last().specimen
             TestReference.objects.create(test=test, specimen=specimen, since=pattern.created_at)
             made = []
-            common = {"test": test, "setting": setting, "operator": user, "temperature": 21.0, "pressure": 96_500.0, "humidity": 48.0}
+            common = {"test": test, "rig": old.rig, "setting": setting, "operator": user, "temperature": 21.0, "pressure": 96_500.0, "humidity": 48.0}
             for repeat in range(REPEATS):
                 for index, part in enumerate(specimens):
                     moment = pattern.created_at + timedelta(minutes=repeat * ENTRIES + index)

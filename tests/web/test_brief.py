@@ -137,6 +137,8 @@ class OpenTests(BriefCase):
         new = actions.save_brief(self.built.host, round, ["motors"], "Two were asked for.")
         self.assertEqual((new.number, new.brief["motors"], new.terms.count(), new.tests.count()), (2, 2, 1, 1))
         self.assertEqual(actions.differences(self.round.rules.get(number=1).brief, new.brief), ["motors"])
+        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        self.assertContains(self.client.get(reverse("rounds:brief", args=[round.slug])), "Different in the brief: motors.")
         round.title = "Only the title"
         self.assertEqual(actions.save_brief(self.built.host, round, ["title"]).number, 2)
 

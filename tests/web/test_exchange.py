@@ -17,6 +17,7 @@ from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round
+from hauch.stores.models import Calibration
 from hauch.verdict.actions import results_have_changed
 from tests.builder import build
 
@@ -86,6 +87,55 @@ class ImportTests(TestCase):
         self.assertEqual(copy.slug, "drying-rack-2")
         self.assertEqual(copy.tests.get(key="air").rig, rigs)
         self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+
+    def test_a_bundle_of_version_1_comes_in_with_the_same_standing(self):
+        """As the first version wrote it: one line of calibration in a meter, weights by test, no states, no brief."""
+
+        def older(content):
+            for name in ("motors", "own_parts", "orientation", "equal", "equal_value", "envelope", "entries_until"):
+                content["round"].pop(name)
+            for row in content["instruments"]:
+                for name in ("serial", "low", "high", "response_time", "recalibrate_after", "calibrations"):
+                    row.pop(name)
+                row |= {"slope": 1.0, "offset": 0.0, "slope_u": 0.0, "calibrated_on": None, "uid": row["uid"][:-4] + "beef"}
+            content["instruments"][0] |= {"slope_u": 0.004, "calibrated_on": "2026-05-01"}
+            for row in content["rigs"]:
+                for name in ("since", "change", "previous", "calibrations"):
+                    row.pop(name)
+                row |= {"uid": row["uid"][:-4] + "beef", "meters": {c: uid[:-4] + "beef" for c, uid in row["meters"].items()}}
+            for row in content["tests"]:
+                for name in ("soak", "soak_minutes", "baseline", "dropped", "replaces"):
+                    row.pop(name)
+                row["rig"] = row["rig"][:-4] + "beef"
+            for row in content["rules"]:
+                row["terms"] = {term["test"]: term["weight"] for term in row["terms"]}
+                for name in ("brief", "tests", "questions"):
+                    row.pop(name)
+            for row in content["runs"]:
+                for name in ("rig", "hours", "carried_from"):
+                    row.pop(name)
+            content["schema_version"] = 1
+
+        copy = import_round(self.built.host, self.changed(older))
+        self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+        rig = copy.tests.get(key="air").rig
+        self.assertEqual((rig.name, rig.pairs), ("Rack rig (imported)", self.built.tests["air"].rig.pairs))
+        self.assertEqual(Calibration.objects.filter(slope_u=0.004).count(), 1)
+        self.assertEqual({run.rig for run in Run.objects.filter(test__round=copy)}, {rig})
+
+    def test_rules_limits_questions_and_states_travel(self):
+        rules = self.built.round.rules.get()
+        rules.questions.create(text="Why?", asked_by=self.built.people["designer"], kind="objection")
+        rules.terms.filter(test__key="power").update(most_loss=2.5)
+        made = bundle.read(export_round(self.built.host, self.built.round))
+        (row,) = made.content["rules"]
+        self.assertEqual([(t["test"], t["weight"], t["most_loss"]) for t in row["terms"]], [("air", 2.0, None), ("power", 1.0, 2.5)])
+        self.data = bundle.write(Bundle(made.content, made.traces, made.files))
+        copy = import_round(self.built.host, self.changed(lambda content: None))
+        question = copy.rules.get().questions.get()
+        self.assertEqual((question.kind, question.text), ("objection", "Why?\n(asked by Designer)"))
+        self.assertEqual(copy.rules.get().terms.get(test__key="power").most_loss, 2.5)
+        self.assertEqual(copy.rules.get().tests.count(), 2)
 
     def test_what_cannot_be_read_leaves_nothing_behind(self):
         before = (Round.objects.count(), Entry.objects.count(), Run.objects.count(), Result.objects.count(), AuditEntry.objects.count())

@@ -1,13 +1,14 @@
 """Pages: who gets where, how many queries, what bad input is told."""
 
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.db import connection
+from django.db import connection, transaction
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from hauch.bench.models import Recording, Run, SourceFile
 from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
+from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round
 from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
@@ -143,6 +144,50 @@ class BeforePublicationTests(Pages):
             for who in IN_ROUND:
                 with self.subTest(action=action, who=who):
                     self.assertEqual(allowed(self.built.people[who], action, self.built.round), who in roles)
+
+
+class PostTests(Pages):
+    """Everybody on every action that a page offers: who may not is refused before anything is looked at."""
+
+    def actions(self):
+        built, slug = self.built, self.built.round.slug
+        air, meter = built.tests["air"], built.tests["air"].rig.meters.first().instrument
+        question = built.round.rules.get().questions.create(text="Why?", asked_by=built.host)
+        member = built.round.memberships.get(user=built.people["viewer"])
+        made, _ = invite(built.host, built.round, "viewer")
+        run = Run.objects.filter(specimen=built.specimens["Amsel"]).first()
+        host, bench, in_round = {"host"}, {"host", "operator"}, {"host", "operator", "designer"}
+        return {
+            reverse("rounds:begin"): host, reverse("rounds:change", args=[slug]): host, reverse("change_rules", args=[slug]): host,
+            reverse("rounds:envelope", args=[slug]): host, reverse("rounds:move", args=[slug]): host, reverse("rounds:people", args=[slug]): host,
+            reverse("rounds:role", args=[slug, member.pk]): host, reverse("rounds:revoke", args=[slug, made.pk]): host,
+            reverse("rounds:ask", args=[slug]): in_round, reverse("rounds:answer", args=[slug, question.pk]): host,
+            reverse("verdict:publish", args=[slug]): host, reverse("verdict:change_reference", args=[slug]): bench,
+            reverse("stores:new_rig") + "?kind=lift": bench, reverse("stores:change_rig", args=[air.rig_id]): bench,
+            reverse("stores:rig_drawing", args=["tunnel"]): bench, reverse("stores:calibrate_rig", args=[air.rig_id, "traverse"]): bench,
+            reverse("stores:new_instrument") + "?channel=power": bench, reverse("stores:change_instrument", args=[meter.pk]): bench,
+            reverse("stores:calibrate", args=[meter.pk]): bench, reverse("stores:new_reference"): bench,
+            reverse("stores:note_reference", args=[built.reference.pk]): bench, reverse("exchange:import_library"): bench,
+            reverse("exchange:import"): host, reverse("bench:capture", args=[slug, air.pk]) + f"?subject=s{built.specimens['Amsel'].pk}": bench,
+            reverse("bench:void", args=[slug, run.pk]): bench, reverse("entries:add", args=[slug]): {"host", "designer"},
+        }  # fmt: skip
+
+    def test_everybody_on_every_action(self):
+        for url, who_may in self.actions().items():
+            for who in EVERYBODY:
+                if who in who_may and url.endswith(("/publish/", "/role/")):
+                    continue  # what they do is tested where it belongs, and would change who may what here
+                data = {"type_name": "Loft-140", "serial": "L-77"} if url.endswith("references/new/") else {}
+                with self.subTest(url, who=who), transaction.atomic():
+                    status = self.post(who, url, data).status_code
+                    transaction.set_rollback(True)
+                self.assertEqual(status in {403, 404}, who not in who_may, f"{who} on {url}: {status}")
+
+    def test_nobody_without_signing_in(self):
+        for url in self.actions():
+            answer = self.client.post(url, {})
+            self.assertEqual(answer.status_code, 302, url)
+            self.assertIn(reverse("people:login"), answer["Location"])
 
 
 class AfterPublicationTests(Pages):

@@ -65,7 +65,7 @@ class HealthTests(ReferenceCase):
         self.assertTrue(found.chart.alarm)
         self.assertRegex(found.sentence, "Drifted by −.* % since 0. May 2026")
         self.assertEqual(len(found.drawn()["points"]), 24)
-        self.assertEqual([specimen for specimen, _ in alarms(self.built.round)], [self.old])
+        self.assertEqual([specimen for specimen, _ in alarms([self.built.round])], [self.old])
         self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
         self.assertContains(self.client.get(reverse("attention")), "References that do not hold")
         page = self.client.get(self.old.get_absolute_url())

@@ -7,6 +7,7 @@ from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
+from django.http import HttpRequest, QueryDict
 
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
 
@@ -20,6 +21,11 @@ def parse_number(text: str) -> float:
         return float(text.strip().replace(",", ".").replace("−", "-"))
     except ValueError as problem:
         raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
+
+
+def sent(request: HttpRequest) -> QueryDict | None:
+    """What a form is bound to: everything that was posted, even nothing; None while it is only looked at."""
+    return request.POST if request.method == "POST" else None
 
 
 class NumberInput(forms.TextInput):

@@ -292,5 +292,7 @@ def answer(user: User, question: RuleQuestion, text: str) -> RuleQuestion:
 
 
 def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
-    """Names of the fields of the brief that differ between two versions."""
-    return [name for name in BRIEF_FIELDS if before and before.get(name) != after.get(name)]
+    """What of the brief differs between two versions, in words; nothing where a version kept no brief."""
+    if not before or not after:
+        return []
+    return [BRIEF_FIELDS[name] for name in BRIEF_FIELDS if before.get(name) != after.get(name)]

@@ -101,8 +101,11 @@ class Round(models.Model):
         return Envelope.from_json(self.part, self.envelope)
 
 
-BRIEF_FIELDS = ("question", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value", "envelope", "safety")
-"""What of a round belongs to its rules, so that a change after opening makes a new version."""
+BRIEF_FIELDS = {
+    "question": "question", "may_vary": "what may vary", "motors": "motors", "own_parts": "own parts", "orientation": "orientation",
+    "equal": "what equal means", "equal_value": "what is held equal", "envelope": "envelope", "safety": "safety note",
+}  # fmt: skip
+"""What of a round belongs to its rules, so that a change after opening makes a new version; field -> in words."""
 
 
 class Membership(models.Model):

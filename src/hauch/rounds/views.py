@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 from django.contrib import messages
@@ -22,6 +23,7 @@ from hauch.core.quantity.show import show
 from hauch.formats import solid
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
+from hauch.people.fields import sent
 from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import ROLES, allowed, require
 from hauch.rounds import actions, invitations
@@ -38,7 +40,7 @@ AUDIT_PAGE = 50
 def begin(request: HttpRequest) -> HttpResponse:
     """Begin a round from a usual one."""
     require(request.user, "round.create")
-    form = BeginForm(request.POST or None)
+    form = BeginForm(sent(request))
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
         try:
@@ -59,8 +61,11 @@ def brief(request: HttpRequest, slug: str) -> HttpResponse:
     rows = TestReference.objects.filter(test__in=tests).select_related("specimen__type").order_by("since")
     specimens = {row.specimen_id: {"specimen": row.specimen, "since": row.since, "until": row.until} for row in rows}
     may_change = allowed(request.user, "round.change", round)
+    rules = rules_of(round)
+    for version, before in itertools.pairwise(rules):
+        version.differs = actions.differences(before.brief, version.brief)
     context = {
-        "round": round, "tests": tests, "rules": rules_of(round), "references": list(specimens.values()), "may_change": may_change,
+        "round": round, "tests": tests, "rules": rules, "references": list(specimens.values()), "may_change": may_change,
         "drawing": picture(round.what, request.user.units), "missing": problems_of(round) if may_change and round.is_draft else [],
         "question_form": QuestionForm(initial={"kind": "question"}), "may_ask": allowed(request.user, "rules.ask", round),
         "may_answer": allowed(request.user, "rules.answer", round),
@@ -77,7 +82,7 @@ def picture(envelope: Envelope, units: str, width: float = 780, height: float = 
 def change(request: HttpRequest, slug: str) -> HttpResponse:
     """Change the brief."""
     round = round_for(request.user, slug, "round.change")
-    form = BriefForm(request.POST or None, instance=round, units=request.user.units)
+    form = BriefForm(sent(request), instance=round, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         changed = [name for name in form.changed_data if name != "reason"]
         try:
@@ -225,7 +230,7 @@ def move(request: HttpRequest, slug: str) -> HttpResponse:
 def people(request: HttpRequest, slug: str) -> HttpResponse:
     """Who is in the round, and links by which others join."""
     round = round_for(request.user, slug, "people.invite")
-    form = InviteForm(request.POST or None)
+    form = InviteForm(sent(request))
     link = ""
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
@@ -266,7 +271,7 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
     invitation = invitations.find(secret)
     if invitation is None:
         return render(request, "rounds/join.html", {"invitation": None}, status=410)
-    form = None if request.user.is_authenticated else JoinForm(request.POST or None)
+    form = None if request.user.is_authenticated else JoinForm(sent(request))
     if request.method == "POST":
         try:
             if form is None:

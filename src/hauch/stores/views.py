@@ -17,7 +17,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, RigKind, check_constants
 from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
-from hauch.people.fields import parse_number
+from hauch.people.fields import parse_number, sent
 from hauch.people.permissions import allowed, require
 from hauch.stores import actions
 from hauch.stores.forms import CalibrationForm, InstrumentForm, NewInstrumentForm, NewRigForm, ReferenceForm, RigForm, typed_points
@@ -80,7 +80,7 @@ def new_rig(request: HttpRequest) -> HttpResponse:
     if kind is None:
         messages.error(request, "Choose a kind of rig first.")
         return redirect("stores:stores")
-    form = RigForm(request.POST or None, kind=kind, units=request.user.units)
+    form = RigForm(sent(request), kind=kind, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         made = Rig(name=form.cleaned_data["name"], kind=kind.key, note=form.cleaned_data["note"])
         try:
@@ -97,7 +97,7 @@ def change_rig(request: HttpRequest, pk: int) -> HttpResponse:
     """Change a rig; once it has runs that is its next state."""
     require(request.user, "stores.change")
     found = get_object_or_404(Rig.objects.prefetch_related("meters"), pk=pk)
-    form = RigForm(request.POST or None, kind=found.how, units=request.user.units, rig=found, initial={"note": found.note})
+    form = RigForm(sent(request), kind=found.how, units=request.user.units, rig=found, initial={"note": found.note})
     if request.method == "POST" and form.is_valid():
         try:
             now = actions.change_rig(request.user, found, form.constants(), form.meters(), form.cleaned_data["change"], form.cleaned_data["note"])
@@ -255,7 +255,7 @@ def change_instrument(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 def _instrument_form(request: HttpRequest, instrument: Instrument) -> HttpResponse:
-    form = InstrumentForm(request.POST or None, instance=instrument, units=request.user.units)
+    form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         actions.save_instrument(request.user, form.instance)
         messages.success(request, f"{form.instance} is kept.")
@@ -297,7 +297,7 @@ def calibrate(request: HttpRequest, pk: int) -> HttpResponse:
     require(request.user, "stores.change")
     found = get_object_or_404(Instrument, pk=pk)
     kind, units = found.reads.kind, request.user.units
-    form = CalibrationForm(request.POST or None, instrument=found, units=units)
+    form = CalibrationForm(sent(request), instrument=found, units=units)
     problems: list[str] = []
     line = chart = None
     if request.method == "POST":
@@ -361,9 +361,10 @@ def new_reference(request: HttpRequest) -> HttpResponse:
 def note_reference(request: HttpRequest, pk: int) -> HttpResponse:
     """Change a reference specimen's note or picture."""
     specimen = get_object_or_404(ReferenceSpecimen.objects.select_related("type"), pk=pk)
-    sent = request.FILES.get("picture")
+    picture_file = request.FILES.get("picture")
     try:
-        actions.change_reference(request.user, specimen, note=request.POST.get("note", "")[:2000], picture=sent.read() if sent else None)
+        data = picture_file.read() if picture_file else None
+        actions.change_reference(request.user, specimen, note=request.POST.get("note", "")[:2000], picture=data)
         messages.success(request, "Kept.")
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))

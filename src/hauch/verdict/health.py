@@ -103,15 +103,13 @@ def hours_of(specimen: ReferenceSpecimen) -> float:
     return specimen.hours + (specimen.runs.filter(carried_from__isnull=True).aggregate(sum=Sum("hours"))["sum"] or 0.0)
 
 
-def alarms(round: Round) -> list[tuple[ReferenceSpecimen, Series]]:
-    """References in use in a round that have drifted."""
-    in_use = {
-        row.specimen_id: row.specimen
-        for row in TestReference.objects.filter(test__round=round, until__isnull=True, bridging=False).select_related("specimen__type")
-    }
+def alarms(rounds: list[Round]) -> list[tuple[ReferenceSpecimen, Series]]:
+    """References in use in some rounds that have drifted, in two queries."""
+    rows = TestReference.objects.filter(test__round__in=rounds, until__isnull=True, bridging=False).select_related("specimen__type")
+    in_use = {row.specimen_id: row.specimen for row in rows}
     if not in_use:
         return []
-    return [(in_use[series.specimen_id], series) for series in series_of([round], list(in_use)) if series.chart.alarm]
+    return [(in_use[series.specimen_id], series) for series in series_of(rounds, list(in_use)) if series.chart.alarm]
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.bench.actions import runs_by_test
+from hauch.people.fields import sent
 from hauch.people.models import User
 from hauch.rounds.actions import change_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
@@ -81,7 +82,7 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
     """Change the rules: in place while the brief is written; afterwards with a look at what it does, and as a new version."""
     round = round_for(request.user, slug, "rules.change")
     present, runs = draft_of(round), runs_by_test(round)
-    form = RulesForm(request.POST or None, round=round, present=present, units=request.user.units)
+    form = RulesForm(sent(request), round=round, present=present, units=request.user.units)
     context: dict[str, Any] = {"round": round, "form": form, "rules": current_rules(round), "in_place": round.is_draft and not runs, "problems": []}
     if request.method == "POST":
         if not form.is_valid():

@@ -34,7 +34,7 @@ def home(request: HttpRequest) -> HttpResponse:
 
 def attention(request: HttpRequest) -> HttpResponse:
     """References that drifted and meters whose calibration is due, in all rounds whose bench the person sees; Home fetches it after itself."""
-    found = [(specimen, series) for round in bench_rounds(request.user) if not round.is_published for specimen, series in alarms(round)]
+    found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []
     return render(request, "web/_attention.html", {"alarms": found, "meters": meters})
 

@@ -21,6 +21,8 @@ EWMA_WEIGHT = 0.2
 """Weight of the newest run."""
 EWMA_LIMIT = 2.962
 """Width of the limits of the moving average, in its standard deviations."""
+WIDENING = 100
+"""Runs after which the limits of the moving average no longer widen by what a double can hold."""
 SHEWHART_LIMIT = 3.0
 """Width of the limits of one run, in standard deviations."""
 MOVING_RANGE_D2 = 1.128
@@ -114,8 +116,9 @@ def control_chart(y: np.ndarray, base: int = BASE_RUNS) -> ControlChart:
     sigma = float(np.abs(np.diff(y[:count])).mean() / MOVING_RANGE_D2) if count > 1 else 0.0
     keep = 1 - EWMA_WEIGHT
     ewma, _ = lfilter([EWMA_WEIGHT], [1.0, -keep], y, zi=[keep * centre])
-    steps = np.arange(1, y.size + 1)
-    half = EWMA_LIMIT * sigma * np.sqrt(EWMA_WEIGHT / (2 - EWMA_WEIGHT) * (1 - keep ** (2.0 * steps)))
+    half = np.full(y.size, EWMA_LIMIT * sigma * math.sqrt(EWMA_WEIGHT / (2 - EWMA_WEIGHT)))
+    first = np.arange(1, min(y.size, WIDENING) + 1)
+    half[: first.size] *= np.sqrt(1 - keep ** (2.0 * first))
     return ControlChart(y, centre, sigma, count, ewma, half, np.abs(y - centre) > SHEWHART_LIMIT * sigma, np.abs(ewma - centre) > half)
 
 
