@@ -20,6 +20,7 @@ from hauch.core.rig import Bench, Loft140  # noqa: E402
 from hauch.exchange.demo import load_demo  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
+from hauch.stores.models import Instrument, ReferenceSpecimen, Rig  # noqa: E402
 
 HERE = Path(__file__).parent
 
@@ -44,8 +45,11 @@ class Pictures(StaticLiveServerTestCase):
         kamm = demo.entries.get(name="Kamm").versions.last().specimens.last()
         run = Run.objects.filter(test__key="rise", result__marks__0__isnull=False, state="valid").first()
         base = f"/rounds/{demo.slug}"
+        inlet, ring = "/rounds/hushed-inlet", "/rounds/packing-table-ring"
         views = {
-            "home": "/", "brief": f"{base}/brief/", "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
+            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "sheet": f"{inlet}/brief/sheet/", "care": f"{ring}/verdict/reference/",
+            "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
+            "instrument": Instrument.objects.get(channel="air_speed").get_absolute_url(), "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
             "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/", "stores": "/stores/",
         }  # fmt: skip
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
@@ -54,6 +58,11 @@ class Pictures(StaticLiveServerTestCase):
             for name, path in views.items():
                 page.goto(self.live_server_url + path)
                 self.take(page, name)
+            page.goto(f"{self.live_server_url}{base}/brief/rules/")
+            page.get_by_label("Weight of Noise at 1 m").fill("6")
+            page.get_by_label("Why do the rules change?").fill("The neighbours complained.")
+            page.get_by_role("button", name="See what it would do").click()
+            self.take(page, "rules")
             page.goto(f"{self.live_server_url}{base}/bench/")
             page.set_input_files("#log", logger_file(folder))
             page.get_by_role("button", name="Look into it").click()
