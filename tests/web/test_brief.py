@@ -255,6 +255,46 @@ class RuleChangeTests(BriefCase):
         self.assertEqual(plan_of(self.built.round).total, 9)
         self.assertTrue(all(row.state == "incomplete" for row in new.standing.rows.all()))
 
+    def test_who_did_not_finish_under_old_conditions_may_try_again(self):
+        from hauch.bench.actions import Subject, record_dnf
+
+        record_dnf(self.built.operator, self.air.test, Subject(specimen=self.built.specimens["Binse"]), "It rubs.", timezone.now())
+        self.air.soak, self.air.soak_minutes = Test.Soak.MINUTES, 10.0
+        new = self.change()
+        self.assertEqual(new.standing.rows.get(entry__name="Binse").state, "incomplete")
+        self.assertEqual(self.built.round.rules.get(number=1).standing.rows.get(entry__name="Binse").state, "dnf")
+
+    def test_a_void_run_takes_what_was_made_of_it_along(self):
+        from hauch.bench.actions import void_run
+
+        self.air.reporting_distance = 2.0
+        new = self.change()
+        run = Run.objects.filter(test=self.air.test, specimen=self.built.specimens["Amsel"]).first()
+        void_run(self.built.operator, run, "The lid was on.")
+        self.assertEqual(run.carried_to.get().state, "void")
+        self.assertEqual(new.standing.rows.get(entry__name="Amsel").tests["air-2"]["count"], 2)
+        self.sign_in()
+        page = self.client.get(run.carried_to.get().get_absolute_url())
+        self.assertContains(page, f"Made of the readings of run {run.pk}")
+        self.assertContains(page, "Readings as typed")
+
+    def test_who_measures_while_the_rules_change_is_told(self):
+        old = self.air.test
+        self.air.reporting_distance = 2.0
+        self.change()
+        url, subject = "bench:capture", f"?subject=s{self.built.specimens['Amsel'].pk}"
+        self.sign_in("operator")
+        address = reverse(url, args=[self.built.round.slug, old.pk]) + subject
+        answer = self.client.post(address, {"r-air_speed": "14"}, headers={"hx-request": "true"})
+        self.assertEqual(answer.status_code, 409)
+        page = self.client.get(answer["HX-Redirect"])
+        self.assertContains(page, "The rules have changed")
+        self.assertContains(page, f'data-older="{old.pk}"')
+        self.draft = draft_of(self.built.round)
+        self.draft.tests[0].dropped, self.draft.tests[0].weight, self.draft.reason = True, None, "No air."
+        self.change()
+        self.assertRedirects(self.client.get(address), reverse("bench:overview", args=[self.built.round.slug]))
+
     def test_dropping_and_adding(self):
         self.power.dropped, self.power.weight = True, None
         rig = self.air.rig

@@ -221,17 +221,19 @@ def record_dnf(
 
 @transaction.atomic
 def void_run(user: User, run: Run, reason: str, *, notify: bool = True) -> Run:
-    """Take a run out of the standing, with the reason; its readings stay."""
+    """Take a run out of the standing, with the reason; its readings stay. Runs made of the same readings go with it."""
     require(user, "run.void", run.test.round)
     if not reason.strip():
         raise ValidationError({"reason": "Say in a few words why the run does not count."})
     run = Run.objects.select_for_update(of=("self",)).select_related("test__round").get(pk=run.pk)
     if run.state == Run.State.VOID:
         raise ValidationError(f"Run {run.pk} is void already: {run.reason}")
-    run.state, run.reason = Run.State.VOID, reason.strip()
-    run.save(update_fields=["state", "reason"])
-    progress.update(run)
-    record(user, "run.void", run, run.test.round, reason=run.reason)
+    # Runs that were made of the same readings for other rules go with it.
+    for one in [run, *run.carried_to.exclude(state=Run.State.VOID).select_related("test__round", "specimen__version")]:
+        one.state, one.reason = Run.State.VOID, reason.strip()
+        one.save(update_fields=["state", "reason"])
+        progress.update(one)
+        record(user, "run.void", one, one.test.round, reason=one.reason)
     if notify:
         results_changed.send(Run, round=run.test.round)
     return run

@@ -86,9 +86,9 @@ class Plan:
         return next((test for test in self.tests if test.pk == pk), None)
 
 
-def dnf_entries(round: Round) -> dict[int, Run]:
-    """Entries that did not finish, by entry id, with the run that says why."""
-    rows = Run.objects.filter(test__round=round, state=Run.State.DNF, specimen__isnull=False).select_related("specimen__version", "test")
+def dnf_entries(tests: list[Test]) -> dict[int, Run]:
+    """Entries that did not finish in one of the tests, by entry id, with the run that says why."""
+    rows = Run.objects.filter(test__in=tests, state=Run.State.DNF, specimen__isnull=False).select_related("specimen__version", "test")
     return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
 
 

@@ -151,7 +151,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     plan = plan_of(round, 5, int(choice[1:]) if choice[:1] == "s" and choice[1:].isdigit() else None)
     test = plan.test(test_pk)
     if test is None:
-        raise Http404("There is no such test in this round.")
+        return _no_longer_measured(request, round, test_pk, choice)
     try:
         subject = subject_of(round, choice, plan)
     except ValidationError as problem:
@@ -188,6 +188,26 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
+
+
+def _no_longer_measured(request: HttpRequest, round: Round, test_pk: int, choice: str) -> HttpResponse:
+    """The rules changed while somebody measured: say so and lead on; nothing is recorded, and what was typed stays in the browser."""
+    old = round.tests.filter(pk=test_pk).first()
+    if old is None:
+        raise Http404("There is no such test in this round.")
+    now = old
+    while hasattr(now, "successor"):
+        now = now.successor
+    where = "is no longer measured" if now.dropped else f"is measured in another way now, as “{now.label}”"
+    messages.warning(request, f"The rules have changed: “{old.label}” {where}. Nothing was recorded. Look at the Brief before you go on.")
+    target = (
+        reverse("bench:overview", args=[round.slug]) if now.dropped else f"{reverse('bench:capture', args=[round.slug, now.pk])}?subject={choice}"
+    )
+    if request.htmx:
+        answer = HttpResponse(status=409)
+        answer["HX-Redirect"] = target
+        return answer
+    return redirect(target)
 
 
 def spread_errors(problem: ValidationError, form: RoomForm) -> list[str]:
@@ -296,7 +316,7 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
 
 def _reading_rows(run: Run) -> list[dict[str, Any]]:
     rows: dict[str, dict[str, Any]] = {}
-    for reading in run.readings.all():
+    for reading in (run.carried_from or run).readings.all():
         row = rows.setdefault(reading.channel, {"label": CHANNELS[reading.channel].label, "unit": reading.unit, "values": []})
         row["values"].append(reading.typed)
     return list(rows.values())

@@ -122,6 +122,9 @@ class StoresImporter:
         """One instrument with its calibrations."""
         if row["channel"] not in CHANNELS:
             raise BundleRefused(f"The meter “{row['name']}” reads “{row['channel']}”, which is not known here.")
+        for calibration in row["calibrations"]:
+            if not all(isinstance(p, list) and len(p) == 2 and all(isinstance(v, (int, float)) for v in p) for p in calibration["points"]):
+                raise BundleRefused(f"A calibration of the meter “{row['name']}” has points that are not pairs of numbers.")
         known = Instrument.objects.filter(uid=row["uid"]).exists()
         instrument = shared(Instrument, row, "name")
         if not known:

@@ -223,6 +223,7 @@ class _Importer:
             row["uid"]: shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]]) for row in content["reference_specimens"]
         }
         round = make(Round, content["round"], slug=self._free_slug(content["round"]["slug"]))
+        _check_brief(round, content["rules"])
         Membership.objects.create(round=round, user=self.user, role=HOST)
         self.settings = {row["label"]: make(Setting, row, round=round) for row in content["settings"]}
         self.tests: dict[str, Test] = {}
@@ -299,6 +300,14 @@ class _Importer:
             if row["result"] is not None:
                 _check_result(row["result"])
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
+
+
+def _check_brief(round: Round, rules: list[dict[str, Any]]) -> None:
+    """Envelope and kept briefs must have the shape that pages read."""
+    if problems := round.what.problems():
+        raise BundleRefused(f"The envelope in round.json cannot be: {next(iter(problems.values()))}")
+    if not all(isinstance(row["brief"], dict) for row in rules):
+        raise BundleRefused("What the brief said is not kept as it should be in a version of the rules.")
 
 
 def _check_result(result: dict[str, Any]) -> None:

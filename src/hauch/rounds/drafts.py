@@ -10,7 +10,7 @@ from hauch.core.judge.schemes import Limit, rule_problems
 from hauch.core.judge.standing import Term
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES, Procedure, channels_of, fed_by
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import PHYSICAL, Round, RuleVersion, Test
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.stores.models import Rig
 
@@ -18,8 +18,6 @@ COUNTED = ("label", "order", "repeats", "readings", "baseline")
 """Changes that leave runs as they are."""
 CONVERTED = ("common_speed", "reporting_distance")
 """Changes of how readings are converted: runs stay valid and are reduced again."""
-PHYSICAL = ("rig", "soak", "soak_minutes", "resolution")
-"""Changes of what is done at the bench: runs must be made again."""
 
 
 @dataclass
@@ -42,6 +40,11 @@ class TestDraft:
     weight: float | None = None
     most_loss: float | None = None
     dropped: bool = False
+
+    @property
+    def rig_id(self) -> int | None:
+        """Primary key of the rig."""
+        return self.rig.pk if self.rig else None
 
     @property
     def how(self) -> Procedure:
@@ -145,7 +148,8 @@ def draft_of(round: Round, rules: RuleVersion | None = None) -> RuleDraft:
 
 def draft_of_test(test: Test, term: Any = None) -> TestDraft:
     """A test as a draft to change."""
-    values = {name: getattr(test, name) for name in (*COUNTED, *CONVERTED, *PHYSICAL)}
+    names = set(COUNTED + CONVERTED + PHYSICAL) - {"rig_id"}
+    values = {name: getattr(test, name) for name in names} | {"rig": test.rig}
     return TestDraft(test, test.procedure, weight=term.weight if term else None, most_loss=term.most_loss if term else None, **values)
 
 

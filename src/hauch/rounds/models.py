@@ -162,6 +162,10 @@ class Setting(models.Model):
         return self.label
 
 
+PHYSICAL = ("rig_id", "soak", "soak_minutes", "resolution")
+"""Fields of a test that say what is done at the bench: where one changes, runs must be made again."""
+
+
 class TestQuerySet(models.QuerySet):
     """Tests."""
 
@@ -224,6 +228,14 @@ class Test(models.Model):
 
     def __str__(self) -> str:
         return self.label
+
+    @property
+    def same_readings(self) -> int | None:
+        """The test that this one replaces, where it is still read in the same way and only converted otherwise."""
+        old = self.replaces
+        if old is None:
+            return None
+        return old.pk if all(getattr(self, name) == getattr(old, name) for name in PHYSICAL) else None
 
     @property
     def how(self) -> Procedure:

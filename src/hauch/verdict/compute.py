@@ -213,10 +213,11 @@ def judge(rules: RuleVersion) -> Judged:
     """Judge a round by a version of its rules."""
     round = rules.round
     everyone = entries_in_order(round)
-    out = dnf_entries(round)
+    tests = round_tests(round, rules)
+    out = dnf_entries(tests)
     racing = [entry for entry in everyone if entry.pk not in out]
     position = {entry.pk: index for index, entry in enumerate(racing)}
-    loaded = load_tests(round_tests(round, rules), position)
+    loaded = load_tests(tests, position)
     notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded) + _left_out_notes(loaded)
     cells = {e.pk: {d.test.key: c for d in loaded if (c := cell(d, e, position[e.pk], d.test.how.direction))} for e in racing}
 

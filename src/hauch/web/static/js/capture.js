@@ -62,10 +62,20 @@
     inputs()[0].focus();
   }
 
+  // What was typed for a test that other rules replaced in the meantime, where it is still read in the same way.
+  function older() {
+    const { older: test, choice } = form().dataset;
+    const name = test && Object.keys(sessionStorage).find((name) => name.startsWith(`hauch-readings-${test}-${choice}-`));
+    if (!name) return null;
+    const text = sessionStorage.getItem(name);
+    sessionStorage.removeItem(name);
+    return text;
+  }
+
   function restore() {
     if (!form() || form().dataset.ready) return;
     form().dataset.ready = "yes";
-    const kept = JSON.parse(sessionStorage.getItem(key()) ?? "null");
+    const kept = JSON.parse(sessionStorage.getItem(key()) ?? older() ?? "null");
     if (kept && !rows().length) {
       kept.rows.forEach(addRow);
       for (const [name, value] of kept.fields) {
