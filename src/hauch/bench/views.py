@@ -315,9 +315,11 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
 
 
 def _reading_rows(run: Run) -> list[dict[str, Any]]:
-    rows: dict[str, dict[str, Any]] = {}
+    rows: dict[tuple[str, int], dict[str, Any]] = {}
     for reading in (run.carried_from or run).readings.all():
-        row = rows.setdefault(reading.channel, {"label": CHANNELS[reading.channel].label, "unit": reading.unit, "values": []})
+        place = f", place {reading.position}" if reading.position else ""
+        label = CHANNELS[reading.channel].label + place
+        row = rows.setdefault((reading.channel, reading.position), {"label": label, "unit": reading.unit, "values": []})
         row["values"].append(reading.typed)
     return list(rows.values())
 

@@ -92,7 +92,7 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     own.append((Influence(f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"), meter.resolution / math.sqrt(12)))
     formula = "L = 10 lg (1/n Σ 10^(Lᵢ/10))" if level else "x̄ = 1/n Σ xᵢ"
     source = "ISO 3744:2010 eq. 6" if level else "JCGM 100:2008, 4.2.1"
-    note = f"{values.size} readings, {values.min():.6g} to {values.max():.6g}" + _out_of_range(values, meter)
+    note = f"{values.size} readings, {values.min():.6g} to {values.max():.6g} {channel.unit}" + _out_of_range(values, meter)
     indicated = measured(mean, channel.unit, own).with_step(
         Step(f"{channel.label}: mean of readings", formula, (("n", float(values.size), ""),), mean, channel.unit, source, note)
     )
