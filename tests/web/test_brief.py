@@ -429,6 +429,23 @@ class SheetTests(BriefCase):
         term.save()
         self.assertIn("power test may be worse than the reference by at most 3.0 %", self.sentences(scheme="constraint"))
 
+    def test_an_older_version_keeps_its_own_words(self):
+        """Brief, envelope, repeats and what was never run yet stand in the sheet of a version as they were agreed then."""
+        first = current_rules(self.built.round)
+        actions.remember_brief(self.built.round, first)
+        before = self.sentences()
+        self.built.round.may_vary = "Everything."
+        actions.save_brief(self.built.host, self.built.round, ["may_vary"], "More freedom.")
+        draft = draft_of(self.built.round)
+        draft.reason, draft.tests[0].repeats, draft.tests[1].soak = "Sharper.", 7, Test.Soak.SETTLED
+        new = actions.change_rules(self.built.host, self.built.round, draft, {})
+        text = " ".join(s for section in rule_sheet(self.built.round, self.built.round.rules.get(number=1), "si") for s in section.sentences)
+        self.assertEqual(text, before)
+        now = " ".join(s for section in rule_sheet(self.built.round, new, "si") for s in section.sentences)
+        for words in ("Everything.", "7 runs", "It is read when it has settled."):
+            self.assertIn(words, now)
+            self.assertNotIn(words, text)
+
     def test_page_of_an_older_version(self):
         RuleVersion.objects.create(round=self.built.round, number=2, created_by=self.built.host)
         self.sign_in("viewer")

@@ -152,6 +152,8 @@ class ImportTests(TestCase):
             (lambda c: c["round"].update(envelope={"values": {"bore": -1}}), "The envelope in round.json cannot be: Bore"),
             (lambda c: c["round"].update(envelope="none"), "cannot be read"),
             (lambda c: c["rules"][0].update(brief="none"), "What the brief said"),
+            (lambda c: c["rules"][0].update(brief={"tests": {"air": {"aura": 1}}}), "cannot be read"),
+            (lambda c: c["rules"][0].update(brief={"envelope": "none"}), "cannot be read"),
             (lambda c: c["instruments"][0]["calibrations"].append({"points": "abc"}), "not pairs of numbers"),
             (lambda c: c["runs"][0]["result"]["parts"].append(["x"]), "cannot be read"),
             (lambda c: c["runs"][0]["result"]["parts"][0].__setitem__(5, "much"), "has no number"),

@@ -7,7 +7,6 @@ from typing import Any
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.db.models import Q
-from django.utils.text import slugify
 
 from hauch import __version__
 from hauch.bench import progress
@@ -26,7 +25,9 @@ from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
+from hauch.rounds.actions import free_slug
 from hauch.rounds.models import Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import ReferenceSpecimen, ReferenceType, Rig
 from hauch.verdict.actions import refresh
 from hauch.verdict.models import StandingRow
@@ -222,7 +223,7 @@ class _Importer:
         self.references = {
             row["uid"]: shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]]) for row in content["reference_specimens"]
         }
-        round = make(Round, content["round"], slug=self._free_slug(content["round"]["slug"]))
+        round = make(Round, content["round"], slug=free_slug(content["round"]["slug"]))
         _check_brief(round, content["rules"])
         Membership.objects.create(round=round, user=self.user, role=HOST)
         self.settings = {row["label"]: make(Setting, row, round=round) for row in content["settings"]}
@@ -237,6 +238,8 @@ class _Importer:
             for question in row["questions"]:
                 told = question | {"text": f"{question['text']}\n(asked by {question['asked_by']})"}
                 make(RuleQuestion, told, rules=rules, asked_by=self.user, answered_by=self.user if question["answer"] else None)
+        for rules in round.rules.all():
+            rule_sheet(round, rules, "si")  # what a version keeps of its brief must be such that it can be read out
         self.specimens = self._entries(round)
         self.recordings = {row["uid"]: self._recording(row, round) for row in content["recordings"]}
         self._runs()
@@ -244,12 +247,6 @@ class _Importer:
         for rules in round.rules.all():
             refresh(rules)
         return round
-
-    def _free_slug(self, wanted: str) -> str:
-        slug, number = slugify(wanted)[:50] or "round", 2
-        while Round.objects.filter(slug=slug).exists():
-            slug, number = f"{slugify(wanted)[:50]}-{number}", number + 1
-        return slug
 
     def _test(self, row: dict[str, Any], round: Round) -> Test:
         if row["procedure"] not in PROCEDURES:

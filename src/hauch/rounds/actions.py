@@ -16,7 +16,7 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.checks import problems_of
-from hauch.rounds.drafts import RuleDraft, TestDraft
+from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft
 from hauch.rounds.models import BRIEF_FIELDS, Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.rounds.queries import current_rules
 from hauch.rounds.signals import rules_changed, tests_replaced
@@ -81,18 +81,19 @@ def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[
 
 
 def remember_brief(round: Round, rules: RuleVersion) -> None:
-    """Keep with a version of the rules what the brief says."""
-    rules.brief = {name: getattr(round, name) for name in BRIEF_FIELDS}
+    """Keep with a version of the rules what the brief says, and of its tests what may change without a successor."""
+    tests = {test.key: {name: getattr(test, name) for name in COUNTED} for test in rules.tests.all()}
+    rules.brief = {name: getattr(round, name) for name in BRIEF_FIELDS} | {"tests": tests}
     rules.save(update_fields=["brief"])
 
 
 def _next_version(user: User, round: Round, reason: str, rules: RuleVersion) -> RuleVersion:
-    """The next version, with the brief as it is now and neither tests nor terms yet."""
+    """The next version, with neither tests, terms nor brief yet."""
     if not reason.strip():
         raise ValidationError({"reason": "Say why the rules change. The reason stays with the new version."})
     return RuleVersion.objects.create(
         round=round, number=rules.number + 1, scheme=rules.scheme, tie_rule=rules.tie_rule, level_as=rules.level_as, draws=rules.draws, seed=rules.seed,
-        reason=reason.strip(), created_by=user, brief={name: getattr(round, name) for name in BRIEF_FIELDS},
+        reason=reason.strip(), created_by=user,
     )  # fmt: skip
 
 
@@ -118,6 +119,7 @@ def save_brief(user: User, round: Round, changed: Sequence[str], reason: str = "
     new = _next_version(user, round, reason, rules)
     new.tests.set(rules.tests.all())
     RuleTerm.objects.bulk_create(RuleTerm(rules=new, test_id=t.test_id, weight=t.weight, most_loss=t.most_loss) for t in rules.terms.all())
+    remember_brief(round, new)
     rules_changed.send(Round, round=round)
     return new
 
@@ -175,7 +177,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
 
     Parameters
     ----------
-    runs : runs so far by test; a test with runs that is measured or converted otherwise gets a successor
+    runs : runs so far by test
 
     Raises
     ------
@@ -198,7 +200,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     rules.save()
     pairs, tests = [], []
     for wanted in draft.tests:
-        test = _make_test(round, wanted, runs)
+        test = _make_test(round, wanted, runs, in_place=in_place)
         if wanted.test is not None and test is not None and test.pk != wanted.test.pk and wanted.kind == "converted":
             pairs.append((wanted.test, test))
         if test is None:
@@ -216,14 +218,15 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     return rules
 
 
-def _make_test(round: Round, wanted: TestDraft, runs: dict[int, int]) -> Test | None:
-    """The test as it is wanted: changed in place while it has no runs, else a successor; None where it is dropped."""
+def _make_test(round: Round, wanted: TestDraft, runs: dict[int, int], *, in_place: bool) -> Test | None:
+    """The test as it is wanted, None where it is dropped. What is measured or converted otherwise changes in place only while the
+    brief is a draft; after that it is a successor, so that older versions keep the test that they named."""
     has_runs = wanted.test is not None and bool(runs.get(wanted.test.pk))
     if wanted.dropped:
         if wanted.test is not None:
             _drop(wanted.test, has_runs)
         return None
-    if wanted.test is None or (has_runs and wanted.kind in {"again", "converted"}):
+    if wanted.test is None or (not in_place and wanted.kind in {"again", "converted"}):
         return _new_test(round, wanted)
     for name, value in wanted.values().items():
         setattr(wanted.test, name, value)
@@ -249,7 +252,7 @@ def _new_test(round: Round, wanted: TestDraft) -> Test:
     test = Test(round=round, key=key, procedure=wanted.procedure, setting=setting, replaces=old, **wanted.values())
     test.full_clean(exclude=["replaces"])
     test.save()
-    model = old or round.tests.current().exclude(pk=test.pk).filter(references__until__isnull=True).first()
+    model = old or round.tests.current().exclude(pk=test.pk).filter(references__isnull=False, references__until__isnull=True).first()
     if model is not None:
         TestReference.objects.bulk_create(
             TestReference(test=test, specimen_id=r.specimen_id, since=r.since, until=r.until, bridging=r.bridging)

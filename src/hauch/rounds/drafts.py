@@ -170,12 +170,8 @@ def effects(draft: RuleDraft, runs: dict[int, int]) -> list[tuple[str, str]]:
         if t.kind in words:
             told.append((t.label, words[t.kind]))
         elif t.test is not None and t.repeats > t.test.repeats:
-            told.append(
-                (
-                    t.label,
-                    f"{its.capitalize()} stay valid; {t.repeats - t.test.repeats} more of each entry {'is' if t.repeats - t.test.repeats == 1 else 'are'} due.",
-                )
-            )
+            more, stay = t.repeats - t.test.repeats, "stays" if count == 1 else "stay"
+            told.append((t.label, f"{its.capitalize()} {stay} valid; {more} more of each entry {'is' if more == 1 else 'are'} due."))
         elif count:
             told.append((t.label, f"{its.capitalize()} {'stays' if count == 1 else 'stay'} valid."))
     return told

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from copy import copy
+from dataclasses import dataclass, replace
 
 from hauch.core.geometry.envelope import PARTS
 from hauch.core.quantity.show import show, show_plain
 from hauch.rounds.drafts import TestDraft, channels_read, draft_of_test
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import BRIEF_FIELDS, Round, RuleVersion, Test
 from hauch.rounds.queries import round_tests
 
 
@@ -23,10 +24,21 @@ def _number(value: float) -> str:
     return f"{value:g}"
 
 
+def as_agreed(round: Round, rules: RuleVersion) -> Round:
+    """The round with the brief that a version of its rules was made with; never saved."""
+    agreed = copy(round)
+    for name in BRIEF_FIELDS:
+        if name in rules.brief:
+            setattr(agreed, name, rules.brief[name])
+    return agreed
+
+
 def rule_sheet(round: Round, rules: RuleVersion, units: str) -> list[Section]:
-    """The sheet, figures in the reader's units."""
+    """The sheet as the version of the rules had it, figures in the reader's units."""
     terms = {term.test_id: term for term in rules.terms.all()}
-    tests = [draft_of_test(test, terms.get(test.pk)) for test in round_tests(round, rules)]
+    kept = rules.brief.get("tests", {})
+    tests = [replace(draft_of_test(test, terms.get(test.pk)), **kept.get(test.key, {})) for test in round_tests(round, rules)]
+    round = as_agreed(round, rules)
     return [
         Section("What is asked", [round.question]),
         Section("What you hand in", _part(round, units)),

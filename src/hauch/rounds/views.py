@@ -177,7 +177,7 @@ def sheet(request: HttpRequest, slug: str) -> HttpResponse:
         "round": round,
         "rules": rules,
         "sections": rule_sheet(round, rules, request.user.units),
-        "drawing": picture(round.what, request.user.units),
+        "drawing": picture(as_agreed(round, rules).what, request.user.units),
     }
     return render(request, "rounds/sheet.html", context)
 

@@ -32,6 +32,7 @@ class InstrumentForm(forms.ModelForm):
     class Meta:
         model = Instrument
         fields = ["name", "serial", "principle", "recalibrate_after", "retired"]
+        help_texts = {"recalibrate_after": ""}
         labels = {"recalibrate_after": "Calibrate again after, days", "retired": "No longer in use"}
 
     field_order = ["name", "serial", "resolution", "accuracy", "accuracy_percent", "low", "high", "response_time", "principle", "recalibrate_after"]

@@ -242,7 +242,7 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
     side, bore = e["mount_square"], e["bore"]
     half = side / 2
     edge = -half if e.part == "rotor" else -e["width"] / 2
-    bottom = -max([half] if e.part == "rotor" else [half, e["height"] / 2])
+    bottom = min([-half if e.part == "rotor" else -max(half, e["height"] / 2), *(k.box.at[1] for k in e.keep_outs)])
     d.box(-half, -half, side, side, "mount")
     d.circle((0, 0), bore / 2, "part")
     for x, y in _holes(e):
@@ -261,7 +261,7 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
     length = e["depth"] if e.part == "rotor" else e["length"]
     left = max([half, *(k.box.at[0] + k.box.size[0] for k in e.keep_outs)]) + max(0.35 * side, 0.04)
     if e.part == "rotor":
-        _rotor_views(d, e, left)
+        _rotor_views(d, e, left, bottom)
     else:
         d.box(left, -half, PLATE, side, "mount")
         d.box(left, -e["height"] / 2, length, e["height"], "space")
@@ -280,7 +280,7 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
         d.notes.append(Note((left + z + dz / 2, y + 0.86 * dy), k.name))
 
 
-def _rotor_views(d: Drawing, e: Envelope, left: float) -> None:
+def _rotor_views(d: Drawing, e: Envelope, left: float, bottom: float) -> None:
     half, depth, hub = e["mount_square"] / 2, e["depth"], e["hub"]
     d.circle((0, 0), e.swept_radius, "space")
     d.circle((0, 0), hub / 2, "part")
@@ -294,7 +294,7 @@ def _rotor_views(d: Drawing, e: Envelope, left: float) -> None:
     d.line((left - 0.5 * depth, 0), (left + 1.5 * depth, 0), layer="axis")
     right = left + depth
     d.dimensions += [
-        Dimension((left, -half), (right, -half), "below", depth),
+        Dimension((left, bottom), (right, bottom), "below", depth),
         Dimension((right, -e.swept_radius), (right, e.swept_radius), "right", 2 * e.swept_radius, 3, prefix="⌀ "),
         Dimension((right, -hub / 2), (right, hub / 2), "right", hub, 2, prefix="⌀ ≥ "),
         Dimension((right, -e["shaft"] / 2), (right, e["shaft"] / 2), "right", e["shaft"], 1, prefix="⌀ "),
