@@ -31,7 +31,7 @@ from hauch.rounds.checks import problems_of
 from hauch.rounds.forms import BeginForm, BriefForm, EnvelopeForm, InviteForm, JoinForm, QuestionForm
 from hauch.rounds.models import Invitation, Membership, Round, RuleQuestion, TestReference
 from hauch.rounds.queries import current_rules, round_for, round_tests, rules_of
-from hauch.rounds.sheet import rule_sheet
+from hauch.rounds.sheet import as_agreed, rule_sheet
 from hauch.rounds.starts import STARTS
 
 AUDIT_PAGE = 50
