@@ -1,0 +1,289 @@
+"""Parts as watertight solids, made from the same figures as their predictions. Lengths in metres; z along the flow.
+
+Booleans: manifold3d, which gives a watertight result for watertight bodies. Each maker returns a `trimesh.Trimesh`.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+
+from hauch.core.geometry.profiles import neck_radius, ring_profile
+from hauch.core.predict.blading import Blading
+from hauch.core.predict.duct import Splitter
+from hauch.core.predict.impeller import Impeller
+from hauch.core.predict.ring import Ring
+from hauch.core.predict.section import outline
+from hauch.core.predict.silencer import Chamber, PerforatedTube, QuarterWave, Silencer
+
+if TYPE_CHECKING:
+    import trimesh
+
+Array = NDArray[np.float64]
+Body = manifold3d.Manifold
+SCALE = 1000.0
+"""Booleans are done in millimetres, where their tolerance is far below a print's."""
+SMOOTH = 180
+"""Pieces of a full turn."""
+
+
+@dataclass(frozen=True, slots=True)
+class Hub:
+    """The hub of a rotor: shaft bore, wall of its shell, depth along the axis, radius of the rounded nose's edge [m]."""
+
+    shaft: float = 0.004
+    wall: float = 0.0016
+    depth: float = 0.02
+
+
+def _body(points: Array, faces: Array) -> Body:
+    return Body(manifold3d.Mesh(np.ascontiguousarray(points * SCALE, np.float32), np.ascontiguousarray(faces, np.uint32)))
+
+
+def _mesh(body: Body) -> trimesh.Trimesh:
+    import trimesh
+
+    raw = body.to_mesh()
+    points = np.asarray(raw.vert_properties[:, :3], float) / SCALE
+    merge = np.arange(len(points))
+    if len(raw.merge_from_vert):
+        merge[np.asarray(raw.merge_from_vert)] = np.asarray(raw.merge_to_vert)
+    made = trimesh.Trimesh(points, merge[np.asarray(raw.tri_verts)], process=False)
+    made.remove_unreferenced_vertices()
+    return made
+
+
+def cylinder(radius: float, length: float, z: float = 0.0, pieces: int = SMOOTH) -> Body:
+    """A cylinder along z from a height on [m]."""
+    return Body.cylinder(length * SCALE, radius * SCALE, radius * SCALE, pieces).translate((0, 0, z * SCALE))
+
+
+def revolved(profile: Sequence[tuple[float, float]], pieces: int = SMOOTH) -> Body:
+    """A profile (radius, z) turned about the z axis."""
+    section = manifold3d.CrossSection([np.asarray(profile) * SCALE], manifold3d.FillRule.Positive)
+    if section.area() < 1e-9:
+        section = manifold3d.CrossSection([np.asarray(profile)[::-1] * SCALE], manifold3d.FillRule.Positive)
+    return Body.revolve(section, pieces)
+
+
+def loft(rings: Array) -> Body:
+    """A solid through closed rings of points, shape (rings, points, 3), all turning alike; its ends are closed by fans about their middles."""
+    count, around, _ = rings.shape
+    points = np.vstack([rings.reshape(-1, 3), rings[0].mean(axis=0), rings[-1].mean(axis=0)])
+    i, j = np.meshgrid(np.arange(count - 1), np.arange(around), indexing="ij")
+    a, b = i * around + j, i * around + (j + 1) % around
+    c, d = a + around, b + around
+    sides = np.concatenate([np.stack([a, b, d], -1).reshape(-1, 3), np.stack([a, d, c], -1).reshape(-1, 3)])
+    j = np.arange(around)
+    first, last = len(points) - 2, len(points) - 1
+    low = np.stack([np.full(around, first), (j + 1) % around, j], -1)
+    high = np.stack([np.full(around, last), (count - 1) * around + j, (count - 1) * around + (j + 1) % around], -1)
+    made = _body(points, np.concatenate([sides, low, high]))
+    return made if made.volume() > 0 else _body(points, np.concatenate([sides, low, high])[:, ::-1])
+
+
+def blade_rings(row: Blading, spanwise: int = 40, around: int = 33, root: float = 0.0) -> Array:
+    """Rings of points of one blade, wrapped on cylinders: (rings, points, 3) [m]. The first lies ``root`` below the hub's surface."""
+    share = np.linspace(0, 1, spanwise)
+    at = lambda curve: row.along(curve, share)  # noqa: E731
+    chord, pitch, camber, thickness = at(row.chord), at(row.pitch), at(row.camber), at(row.thickness)
+    radius = row.hub / 2 + share * row.span
+    rings = []
+    for k in range(spanwise):
+        shape = outline(row.family, thickness[k] / chord[k], camber[k], around)
+        x, y = (0.45 - shape[:, 0]) * chord[k], shape[:, 1] * chord[k]
+        along = x * math.cos(pitch[k]) + y * math.sin(pitch[k])
+        axial = -x * math.sin(pitch[k]) + y * math.cos(pitch[k])
+        r = radius[k] - (root if k == 0 else 0.0)
+        turn = along / radius[k] + row.sweep * share[k]
+        rings.append(np.column_stack([r * np.cos(turn), r * np.sin(turn), axial + row.lean * share[k]]))
+    return np.array(rings)
+
+
+def blade_depth(row: Blading) -> tuple[float, float]:
+    """Lowest and highest z of a blade [m]."""
+    z = blade_rings(row, 20, 17)[:, :, 2]
+    return float(z.min()), float(z.max())
+
+
+def rotor_solid(row: Blading, hub: Hub, spanwise: int = 40, around: int = 33) -> trimesh.Trimesh:
+    """A rotor: blades on a cup-shaped hub with a boss for the shaft; the blades' middle plane at z = 0.
+
+    Raises
+    ------
+    CannotBe : a blading that cannot be
+    """
+    from hauch.core.predict.model import refuse
+
+    refuse(row.problems() | hub_problems(row, hub))
+    blade = loft(blade_rings(row, spanwise, around, root=min(hub.wall * 0.7, row.hub / 4)))
+    blades = [blade.rotate((0, 0, 360 / row.blades * k)) for k in range(row.blades)]
+    bottom = -hub.depth / 2
+    shell = cylinder(row.hub / 2, hub.depth, bottom) - cylinder(row.hub / 2 - hub.wall, hub.depth, bottom + hub.wall)
+    boss = cylinder(hub.shaft / 2 + max(hub.wall, 0.002), hub.depth * 0.8, bottom)
+    bore = cylinder(hub.shaft / 2, 2 * hub.depth, -hub.depth, 64)
+    cavity = cylinder(row.hub / 2 - hub.wall, 4 * hub.depth + 0.2, -2 * hub.depth - 0.1)
+    solid = Body.batch_boolean([shell, *[b - cavity for b in blades]], manifold3d.OpType.Add) + boss
+    return _mesh(solid - bore)
+
+
+def hub_problems(row: Blading, hub: Hub) -> dict[str, str]:
+    """A sentence for each thing about a hub that cannot be."""
+    found: dict[str, str] = {}
+    if not hub.wall > 0:
+        found["wall"] = f"The hub's wall is {1000 * hub.wall:g} mm; it must be above 0."
+    elif hub.wall * 2 + hub.shaft + 0.004 >= row.hub:
+        found["wall"] = f"A shaft of {1000 * hub.shaft:g} mm, its boss and walls of {1000 * hub.wall:g} mm do not fit into a hub of {1000 * row.hub:g} mm."
+    if not hub.depth > 2 * max(hub.wall, 0):
+        found["depth"] = f"A hub {1000 * hub.depth:g} mm deep is no deeper than its walls."
+    if not hub.shaft > 0:
+        found["shaft"] = f"The shaft is {1000 * hub.shaft:g} mm; it must be above 0."
+    return found
+
+
+def impeller_solid(wheel: Impeller, shaft: float = 0.004, plate: float = 0.0016, pieces: int = 24) -> trimesh.Trimesh:
+    """An open wheel: back plate, boss, and blades whose angle goes evenly from inlet to outlet."""
+    from hauch.core.predict.model import refuse
+
+    refuse(wheel.problems())
+    radius = np.linspace(wheel.inner / 2, wheel.outer / 2, pieces)
+    angle = np.linspace(wheel.inner_angle, wheel.outer_angle, pieces)
+    slope = 1 / (radius * np.tan(angle))
+    turn = -np.concatenate([[0], np.cumsum((slope[1:] + slope[:-1]) / 2 * np.diff(radius))])
+    half = wheel.thickness / 2 / (radius * np.sin(angle))
+    sides = [np.column_stack([radius * np.cos(turn + s * half), radius * np.sin(turn + s * half)]) for s in (1, -1)]
+    plan = manifold3d.CrossSection([np.vstack([sides[0][::-1], sides[1]]) * SCALE], manifold3d.FillRule.NonZero)
+    height = max(wheel.inner_width, wheel.outer_width)
+    blade = Body.extrude(plan, (height + plate) * SCALE)
+    room = revolved([(0, 0), (wheel.outer / 2, 0), (wheel.outer / 2, plate + wheel.outer_width), (wheel.inner / 2, plate + wheel.inner_width), (0, plate + wheel.inner_width)])
+    blades = [(blade.rotate((0, 0, 360 / wheel.blades * k))) ^ room for k in range(wheel.blades)]
+    disc = cylinder(wheel.outer / 2, plate) + cylinder(shaft / 2 + 0.003, plate + 0.6 * wheel.outer_width)
+    return _mesh(Body.batch_boolean([disc, *blades], manifold3d.OpType.Add) - cylinder(shaft / 2, 2 * height + 0.02, -0.01, 64))
+
+
+def ring_solid(ring: Ring, neck_length: float = 0.05) -> trimesh.Trimesh:
+    """A bladeless ring with its plenum, slot all around and neck (downwards, -y)."""
+    from hauch.core.predict.model import refuse
+
+    refuse(ring.problems())
+    shape = ring_profile(ring)
+    middle = shape.plenum_middle
+    reach = shape.outer_radius + neck_length
+    tube = lambda r, length, start: cylinder(r, length).rotate((90, 0, 0)).translate((0, -start * SCALE, middle * SCALE))  # noqa: E731
+    bore = neck_radius(ring)
+    start = (shape.inner_edge + shape.outer_radius) / 2  # in the plenum, clear of the throat's wall
+    around = cylinder(start, 1.0, -0.5)
+    outside = revolved(shape.solid) + (tube(bore + ring.wall, reach - start, start) - around)
+    hollow = revolved(shape.hollow) + (tube(bore, reach, start) - around)
+    return _mesh(outside - hollow)
+
+
+def bell_mouth_solid(diameter: float, lip: float, length: float, wall: float, flange: float = 0.01) -> trimesh.Trimesh:
+    """A bell mouth: quarter circle lip on a straight tube with a flange at its end."""
+    arc = np.linspace(0, np.pi / 2, 24)
+    inner = [(diameter / 2 + lip * (1 - math.sin(a)), lip * (1 - math.cos(a))) for a in arc]  # from the plane of the lip inwards
+    inner += [(diameter / 2, lip + length)]
+    outer = [(diameter / 2 + wall + flange, lip + length), (diameter / 2 + wall + flange, lip + length - 2 * wall), (diameter / 2 + wall, lip + length - 2 * wall)]
+    outer += [(diameter / 2 + wall + lip * (1 - math.sin(a)), wall + lip * (1 - math.cos(a))) for a in arc[::-1]]
+    outer += [(diameter / 2 + lip + wall, 0.0)]
+    return _mesh(revolved([*inner, *outer]))
+
+
+def splitter_solid(duct: Splitter) -> trimesh.Trimesh:
+    """Trunk and branches with open ends; trunk along z, branches spread in the x-z plane."""
+    from hauch.core.predict.model import refuse
+
+    refuse(duct.problems())
+    over = 0.001
+    outers, inners = [], []
+    for wall, bucket, extra in ((duct.wall, outers, 0.0), (0.0, inners, over)):
+        bucket.append(_tube([(0, -extra, 0), (0, duct.length + duct.width / 4, 0)], [(duct.width, duct.height)] * 2, wall))
+        for branch, path in zip(duct.branches, branch_paths(duct), strict=True):
+            share = np.linspace(0, 1, len(path))
+            tall = branch.outlet / branch.width
+            sizes = [(branch.width, branch.height + (tall - branch.height) * max(0.0, (s - 0.7) / 0.3)) for s in share]
+            bucket.append(_tube(_longer(path, extra), sizes, wall))
+    solid = Body.batch_boolean(outers, manifold3d.OpType.Add) - Body.batch_boolean(inners, manifold3d.OpType.Add)
+    return _mesh(solid)
+
+
+def branch_paths(duct: Splitter, pieces: int = 24) -> list[list[tuple[float, float, float]]]:
+    """Middle lines of the branches in the x-z plane: (x, z, direction from z) [m, rad]; first along the split angle, then the bend back."""
+    count = len(duct.branches)
+    made = []
+    for i, b in enumerate(duct.branches):
+        side = 0.0 if count == 1 else 2 * i / (count - 1) - 1
+        sign = math.copysign(1.0, side) if abs(side) > 1e-9 else 0.0
+        start = side * max(duct.width / 2 - b.width / 2, 0.0) * 0.5
+        direction = sign * b.split
+        radius = max(b.bend_radius, 0.5) * b.width
+        arc = radius * b.bend
+        path = [(start, duct.length, direction)]
+        step = (b.length + arc) / pieces
+        x, z, at = start, duct.length, direction
+        for k in range(pieces):
+            s = (k + 0.5) * step
+            if s > b.length / 2 and s < b.length / 2 + arc:
+                at += sign * step / radius if sign else step / radius
+            x, z = x + step * math.sin(at), z + step * math.cos(at)
+            path.append((x, z, at))
+        made.append(path)
+    return made
+
+
+def _longer(path: Sequence[tuple[float, float, float]], extra: float) -> list[tuple[float, float, float]]:
+    x, z, at = path[-1]
+    return [*path[:-1], (x + extra * math.sin(at), z + extra * math.cos(at), at)]
+
+
+def _tube(path: Sequence[tuple[float, float, float]], sizes: Sequence[tuple[float, float]], wall: float) -> Body:
+    """A solid bar of rectangular section along a path in the x-z plane."""
+    rings = []
+    for (x, z, at), (width, height) in zip(path, sizes, strict=True):
+        across, w, h = np.array([math.cos(at), 0, -math.sin(at)]), width / 2 + wall, height / 2 + wall
+        up = np.array([0, 1, 0])
+        middle = np.array([x, 0, z])
+        rings.append([middle + sx * w * across + sy * h * up for sx, sy in ((1, 1), (-1, 1), (-1, -1), (1, -1))])
+    return loft(np.array(rings))
+
+
+def silencer_solid(part: Silencer, wall: float = 0.0016, stub: float = 0.03) -> trimesh.Trimesh:
+    """A silencer with a stub of duct at both ends."""
+    from hauch.core.predict.model import refuse
+
+    refuse(part.problems() | ({} if wall > 0 else {"wall": f"The wall is {1000 * wall:g} mm; it must be above 0."}))
+    if isinstance(part, QuarterWave):
+        run = part.branch + 2 * stub
+        tube = lambda r, length: cylinder(r, length).rotate((90, 0, 0)).translate((0, 0, run / 2 * SCALE))  # noqa: E731
+        reach = part.duct / 2 + part.length
+        solid = cylinder(part.duct / 2 + wall, run) + tube(part.branch / 2 + wall, reach + wall)
+        return _mesh(solid - cylinder(part.duct / 2, 2 * run, -run / 2) - tube(part.branch / 2, reach))
+    duct, chamber, length = part.duct / 2, part.chamber / 2, part.length
+    outside = cylinder(duct + wall, length + 2 * wall + 2 * stub) + cylinder(chamber + wall, length + 2 * wall, stub)
+    through = cylinder(duct, length + 4 * (wall + stub), -stub)
+    room = cylinder(chamber, length, stub + wall)
+    if isinstance(part, Chamber):
+        return _mesh(outside - room - through)
+    tube = cylinder(duct + part.wall, length + 2 * wall, stub)
+    return _mesh(outside - room + (tube - _holes(part, stub + wall)) - through)
+
+
+def _holes(part: PerforatedTube, start: float) -> Body:
+    """Radial holes, in staggered rows."""
+    count = max(1, round(part.open_share * part.duct * part.length * 4 / part.hole**2))
+    around = max(1, min(round(math.sqrt(count * math.pi * part.duct / part.length)), int(math.pi * part.duct / (1.3 * part.hole))))
+    rows = max(1, round(count / around))
+    reach = part.duct / 2 + 2 * part.wall
+    pin = cylinder(part.hole / 2, reach, 0, 16).rotate((0, 90, 0))
+    pins = [
+        pin.rotate((0, 0, 360 / around * (k + 0.5 * (row % 2)))).translate((0, 0, (start + part.length * (row + 0.5) / rows) * SCALE))
+        for row in range(rows)
+        for k in range(around)
+    ]  # fmt: skip
+    return Body.batch_boolean(pins, manifold3d.OpType.Add)
