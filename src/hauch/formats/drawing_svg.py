@@ -17,7 +17,8 @@ TEXT = 12
 _ALONE = """<style>text{font:12px sans-serif;fill:#10252e}.part,.mount,.heat{fill:none;stroke:#10252e;stroke-width:1.5}.mount{stroke-width:1}
 .thin,.dim{fill:none;stroke:#4a616b;stroke-width:.8}.axis{fill:none;stroke:#4a616b;stroke-width:.8;stroke-dasharray:10 3 2 3}
 .space{fill:none;stroke:#006872;stroke-width:1.2;stroke-dasharray:5 3}.keep_out{fill:#ad231c;fill-opacity:.12;stroke:#ad231c}
-.flow{stroke:#006872;stroke-width:1.5;fill:none}.tip{fill:#006872}.dimtip{fill:#4a616b}.sensor{fill:#fff;stroke:#006872;stroke-width:1.5}</style>"""
+.flow{stroke:#006872;stroke-width:1.5;fill:none}.wide{fill:none;stroke:#006872}.tip{fill:#006872}.dimtip{fill:#4a616b}.body{fill:#cfdadc;stroke:#10252e;stroke-width:1.2}.hollow{fill:#fff;stroke:#4a616b;stroke-width:.8}.stalled{fill:#fbeccb;stroke:#8a5200;stroke-width:1.5}
+.stream{fill:#006872;fill-opacity:.14;stroke:none}.sensor{fill:#fff;stroke:#006872;stroke-width:1.5}</style>"""
 
 
 def to_svg(drawing: Drawing, length: Callable[[float], str], width: float = 760.0, height: float = 380.0, *, alone: bool = False) -> str:
@@ -59,7 +60,8 @@ class _Writer:
             parts.append(f'<circle class="{circle.layer}" cx="{x:.1f}" cy="{y:.1f}" r="{circle.radius * self.scale:.1f}"/>')
         for arrow in d.arrows:
             (x0, y0), (x1, y1) = self.at(arrow.start), self.at(arrow.end)
-            parts.append(f'<path class="{arrow.layer}" d="M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"/>{_tip((x0, y0), (x1, y1), "tip", 7)}')
+            wide = f' stroke-width="{arrow.width * self.scale:.1f}" stroke-opacity=".35"' if arrow.width else ""
+            parts.append(f'<path class="{"wide" if wide else arrow.layer}" d="M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"{wide}/>{_tip((x0, y0), (x1, y1), "tip", 7)}')
         parts += [self._dimension(dimension) for dimension in d.dimensions]
         parts += [self._text(*self.at(note.at), note.text, note.anchor, "note") for note in d.notes]
         for sensor in d.sensors:

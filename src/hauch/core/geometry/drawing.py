@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-Layer = Literal["part", "thin", "axis", "mount", "keep_out", "space", "sensor", "flow", "heat"]
+Layer = Literal["part", "thin", "axis", "mount", "keep_out", "space", "sensor", "flow", "heat", "body", "hollow", "stalled", "stream"]
 Side = Literal["below", "above", "left", "right"]
 Point = tuple[float, float]
 
@@ -33,11 +33,12 @@ class Circle:
 
 @dataclass(frozen=True, slots=True)
 class Arrow:
-    """A flow, from one point to another."""
+    """A flow, from one point to another, as wide as ``width`` [m] (0 for a thin line)."""
 
     start: Point
     end: Point
     layer: Layer = "flow"
+    width: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

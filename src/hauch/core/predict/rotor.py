@@ -132,11 +132,12 @@ class RotorCurve:
         """A column at a flow, by a curve that does not overshoot."""
         return float(PchipInterpolator(self.flow, getattr(self, what))(flow))
 
-    def meets(self, resistance: float, exponent: float = 2.0) -> float:
-        """Flow at which the static pressure is resistance * flow^exponent [m3/s]: the largest, which is the stable one; NaN where none is."""
-        curve = PchipInterpolator(self.flow, self.static)
+    def meets(self, resistance: float, exponent: float = 2.0, column: str = "static") -> float:
+        """Flow at which a pressure is resistance * flow^exponent [m3/s]: the largest, which is the stable one; NaN where none is."""
+        pressure = getattr(self, column)
+        curve = PchipInterpolator(self.flow, pressure)
         over = lambda q: float(curve(q)) - resistance * max(q, 0.0) ** exponent  # noqa: E731
-        values = self.static - resistance * self.flow**exponent
+        values = pressure - resistance * self.flow**exponent
         for i in range(len(self.flow) - 2, -1, -1):
             if values[i] >= 0 > values[i + 1]:
                 return float(brentq(over, self.flow[i], self.flow[i + 1]))

@@ -96,6 +96,19 @@ KINDS: dict[str, Kind] = {
              {"n m": "newton*meter", "nm": "newton*meter", "n mm": "newton*millimeter", "mnm": "newton*millimeter", "n cm": "newton*centimeter",
               "ozf in": "force_ounce*inch", "oz in": "force_ounce*inch"}),
         Kind("time", "Time", "s", _same("s"), {"s": "second", "min": "minute", "h": "hour"}),
+        Kind("angle", "Angle", "rad", _same("°"), {"rad": "radian", "°": "degree", "deg": "degree"}),
+        Kind("frequency", "Frequency", "Hz", _same("Hz"), {"hz": "hertz", "khz": "kilohertz"}),
+        Kind("force", "Force", "N", {"si": "N", "workshop": "N", "inch": "ozf"}, {"n": "newton", "mn": "millinewton", "ozf": "force_ounce", "lbf": "force_pound"}),
+        Kind("mass_flow", "Mass flow", "kg/s", {"si": "g/s", "workshop": "g/s", "inch": "lb/min"},
+             {"kg/s": "kilogram/second", "g/s": "gram/second", "lb/min": "pound/minute"}),
+        Kind("charge", "Capacity", "A s", _same("Ah"), {"as": "ampere*second", "ah": "ampere*hour", "mah": "milliampere*hour"}),
+        Kind("resistance", "Resistance", "ohm", _same("mΩ"), {"ohm": "ohm", "mω": "milliohm", "mohm": "milliohm"}),
+        Kind("supply_pressure", "Pressure above the room", "Pa", {"si": "bar", "workshop": "bar", "inch": "psi"}, _PRESSURE),
+        Kind("stress", "Stress", "Pa", {"si": "MPa", "workshop": "MPa", "inch": "psi"}, {"pa": "pascal", "mpa": "megapascal", "psi": "psi"}),
+        Kind("duration", "Duration", "s", _same("min"), {"s": "second", "min": "minute", "h": "hour"}),
+        Kind("decibel", "Loss", "dB", _same("dB"), {"db": "decibel_a"}),
+        Kind("pulse", "Pulse", "s", _same("ms"), {"s": "second", "ms": "millisecond"}),
+        Kind("wire", "Cross-section", "m2", _same("mm²"), {"mm2": "millimeter**2", "mm²": "millimeter**2"}),
         Kind("points", "Points", "points", _same("points"), {"points": "panel_point", "": "panel_point"}),
         Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
     )
@@ -104,7 +117,8 @@ KINDS: dict[str, Kind] = {
 PINT_OF_SI = {
     "m/s": "meter/second", "Pa": "pascal", "m3/s": "meter**3/second", "dB(A)": "decibel_a", "degC": "degC", "K": "kelvin",
     "1/min": "rev_per_minute", "V": "volt", "A": "ampere", "W": "watt", "%": "share_percent", "kg/m3": "kilogram/meter**3",
-    "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second", "points": "panel_point",
+    "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second", "rad": "radian", "Hz": "hertz", "N": "newton", "kg/s": "kilogram/second", "A s": "ampere*second",
+    "ohm": "ohm", "dB": "decibel_a", "points": "panel_point",
     "": "dimensionless",
 }  # fmt: skip
 KIND_OF_UNIT = {kind.unit: kind.key for kind in reversed(KINDS.values())}

@@ -1,0 +1,272 @@
+"""Drawings of the Desk, each from the figures that the prediction uses."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+
+from hauch.core.geometry.drawing import Arrow, Dimension, Drawing, Note
+from hauch.core.geometry.profiles import ring_profile
+from hauch.core.geometry.solids import blade_rings, branch_paths
+from hauch.core.predict.blading import Blading
+from hauch.core.predict.cushion import Cushion
+from hauch.core.predict.duct import Shared, Splitter
+from hauch.core.predict.impeller import Impeller
+from hauch.core.predict.intake import KINDS, Element, choke_places, steep_places
+from hauch.core.predict.pack import Pack
+from hauch.core.predict.ring import Ring, Streams
+from hauch.core.predict.section import outline
+from hauch.core.predict.silencer import PerforatedTube, QuarterWave, Silencer
+from hauch.core.predict.slit import Slit
+
+SECTIONS = (0.0, 0.25, 0.5, 0.75, 1.0)
+"""Where along the span blade sections are drawn."""
+
+
+def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float] = ()) -> Drawing:
+    """Plan of the first row, and its unrolled sections beside it; those that stall at the duty are marked.
+
+    Parameters
+    ----------
+    stalled : shares of the span that are stalled in the first row
+    """
+    row = rows[0]
+    d = Drawing(f"Rotor with {row.blades} blades in plan, and its sections unrolled")
+    d.circle((0, 0), bore / 2, "mount")
+    rings = blade_rings(row, 13, 17)
+    edge = np.vstack([rings[:, 8, :2], rings[::-1, 0, :2]])
+    for k in range(row.blades):
+        turn = 2 * math.pi * k / row.blades
+        c, s = math.cos(turn), math.sin(turn)
+        d.shape([(float(c * x - s * y), float(s * x + c * y)) for x, y in edge], "body")
+    d.circle((0, 0), row.hub / 2, "body")
+    d.line((-0.06 * bore, 0), (0.06 * bore, 0), layer="axis")
+    d.line((0, -0.06 * bore), (0, 0.06 * bore), layer="axis")
+    r = row.tip / 2
+    d.dimensions.append(Dimension((-r, 0), (r, 0), "below", row.tip, 2, prefix="ø "))
+    d.dimensions.append(Dimension((-row.hub / 2, 0), (row.hub / 2, 0), "below", row.hub, 1, prefix="ø "))
+    _sections(d, row, bore, stalled)
+    return d
+
+
+def _sections(d: Drawing, row: Blading, bore: float, stalled: Sequence[float]) -> None:
+    left, step = bore * 0.68, bore / len(SECTIONS)
+    for i, share in enumerate(SECTIONS):
+        at = lambda curve, share=share: float(row.along(curve, np.array([share]))[0])  # noqa: E731
+        chord, pitch, camber, thickness = (at(c) for c in (row.chord, row.pitch, row.camber, row.thickness))
+        shape = outline(row.family, thickness / chord, camber, 21)
+        x, y = (0.5 - shape[:, 0]) * chord, shape[:, 1] * chord
+        middle = (left + bore * 0.3, -bore / 2 + step * (i + 0.5))
+        points = [(middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)), middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)))
+                  for u, v in zip(x, y, strict=True)]  # fmt: skip
+        off = any(abs(share - s) <= 0.13 for s in stalled)
+        d.shape(points, "stalled" if off else "body")
+        d.notes.append(Note((left + bore * 0.56, middle[1]), f"{math.degrees(pitch):.0f}°{' stalled' if off else ''}", "start"))
+    d.notes.append(Note((left + bore * 0.3, bore / 2 + 0.02 * bore), "sections, hub below", "middle"))
+    d.arrows.append(Arrow((left, -bore * 0.3), (left, bore * 0.3)))
+    d.notes.append(Note((left, -bore * 0.37), "air", "middle"))
+    d.line((left + bore * 0.9, -bore / 2), (left + bore * 0.9, bore / 2), layer="hollow")
+
+
+def impeller_drawing(wheel: Impeller) -> Drawing:
+    """Plan with the blades, half section beside it."""
+    d = Drawing(f"Wheel with {wheel.blades} blades, plan and half section")
+    outer, inner = wheel.outer / 2, wheel.inner / 2
+    d.circle((0, 0), outer, "part")
+    d.circle((0, 0), wheel.eye / 2, "thin")
+    radius = np.linspace(inner, outer, 24)
+    angle = np.linspace(wheel.inner_angle, wheel.outer_angle, 24)
+    slope = 1 / (radius * np.tan(angle))
+    turn = -np.concatenate([[0], np.cumsum((slope[1:] + slope[:-1]) / 2 * np.diff(radius))])
+    half = wheel.thickness / 2 / (radius * np.sin(angle))
+    for k in range(wheel.blades):
+        at = turn + 2 * math.pi * k / wheel.blades
+        sides = [list(zip((radius * np.cos(at + s * half)).tolist(), (radius * np.sin(at + s * half)).tolist(), strict=True)) for s in (1, -1)]
+        d.shape([*sides[0], *sides[1][::-1]], "body")
+    left = outer * 1.5
+    d.shape([(left, inner), (left + wheel.inner_width, inner), (left + wheel.outer_width, outer), (left, outer)], "body")
+    d.line((left - 0.1 * outer, 0), (left + wheel.inner_width + 0.2 * outer, 0), layer="axis")
+    d.line((left, 0), (left, outer), layer="part")
+    d.arrows.append(Arrow((left + wheel.inner_width + 0.35 * outer, inner * 0.5), (left + wheel.inner_width * 0.4, inner * 0.5)))
+    d.arrows.append(Arrow((left + wheel.outer_width * 0.5, outer * 1.02), (left + wheel.outer_width * 0.5, outer * 1.3)))
+    d.dimensions.append(Dimension((-outer, 0), (outer, 0), "below", wheel.outer, 2, prefix="ø "))
+    d.dimensions.append(Dimension((-inner, 0), (inner, 0), "below", wheel.inner, 1, prefix="ø "))
+    d.dimensions.append(Dimension((left, outer), (left + wheel.outer_width, outer), "above", wheel.outer_width, 1))
+    return d
+
+
+def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
+    """Section through the axis with slot and streams; arrows as long as the speeds."""
+    shape = ring_profile(ring)
+    d = Drawing("Ring in section, slot jets, entrained and outgoing stream")
+    for side in (1, -1):
+        turned = lambda profile, side=side: [(z, side * r) for r, z in profile]  # noqa: E731
+        d.shape(turned(shape.solid), "body")
+        d.shape(turned(shape.hollow), "hollow")
+    d.line((-0.6 * ring.depth, 0), (ring.depth * 2.4, 0), layer="axis")
+    unit = 0.9 * ring.depth / max(streams.jet, 1e-6)
+    for side in (1, -1):
+        r = side * (ring.throat / 2 - ring.slot / 2)
+        d.arrows.append(Arrow((shape.slot_end, r), (shape.slot_end + unit * streams.jet, r)))
+        for share in (0.25, 0.7):
+            r = side * share * (ring.throat / 2 - ring.slot)
+            start = -0.2 * ring.depth
+            d.arrows.append(Arrow((start - unit * streams.entrained, r), (start, r)))
+            r *= ring.exit / ring.throat
+            d.arrows.append(Arrow((1.15 * ring.depth, r), (1.15 * ring.depth + unit * streams.out, r)))
+    d.shape([(shape.slot_end, -ring.throat / 2), (shape.slot_end, ring.throat / 2), (ring.depth, ring.exit / 2), (2.2 * ring.depth, ring.exit / 2 + 0.1 * ring.depth),
+             (2.2 * ring.depth, -ring.exit / 2 - 0.1 * ring.depth), (ring.depth, -ring.exit / 2)], "stream")  # fmt: skip
+    d.dimensions.append(Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø "))
+    d.dimensions.append(Dimension((0, -shape.outer_radius), (0, shape.outer_radius), "left", 2 * shape.outer_radius, 2, prefix="ø "))
+    d.dimensions.append(Dimension((0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1))
+    d.dimensions.append(Dimension((shape.slot_end, ring.throat / 2), (shape.slot_end, ring.throat / 2 - ring.slot), "right", ring.slot, 1, prefix="slot "))
+    return d
+
+
+def duct_drawing(duct: Splitter, shared: Shared) -> Drawing:
+    """Plan of trunk and branches as wide as they are; arrows as wide as the flows."""
+    d = Drawing("Duct in plan, arrows as wide as the flows")
+    w = duct.width / 2
+    unit = duct.width / shared.total
+    d.shape([(0, -w), (duct.length, -w), (duct.length, w), (0, w)], "hollow")
+    for b, path in zip(duct.branches, branch_paths(duct), strict=True):
+        left = [(z - b.width / 2 * math.sin(at) * -1, x + b.width / 2 * math.cos(at)) for x, z, at in path]
+        right = [(z + b.width / 2 * math.sin(at) * -1, x - b.width / 2 * math.cos(at)) for x, z, at in path]
+        d.shape([*left, *right[::-1]], "hollow")
+    d.arrows.append(Arrow((-0.4 * duct.width, 0), (duct.length * 0.85, 0), width=0.8 * unit * shared.total))
+    for b, path, q in zip(duct.branches, branch_paths(duct), shared.flows, strict=True):
+        (x0, z0, _), (x, z, at) = path[len(path) // 2], path[-1]
+        reach = 0.6 * duct.width
+        d.line(*((pz, px) for px, pz, _ in path[:: max(len(path) // 12, 1)]), (z, x), layer="axis")
+        d.arrows.append(Arrow((z, x), (z + reach * math.cos(at), x + reach * math.sin(at)), width=0.8 * unit * q))
+        d.notes.append(Note((z + 1.3 * reach * math.cos(at), x + 1.3 * reach * math.sin(at)), f"{b.name}, {100 * q / shared.total:.0f} %", "start"))
+        if b.aim != (0.0, 0.0):
+            aim = (duct.length + b.aim[1], b.aim[0])
+            d.circle(aim, 0.06 * duct.width, "keep_out")
+            d.line((z, x), aim, layer="thin")
+        del x0, z0
+    d.dimensions.append(Dimension((0, -w), (0, w), "left", duct.width, 1))
+    return d
+
+
+def intake_drawing(chain: Sequence[Element]) -> Drawing:
+    """The intake unrolled as a strip as wide as its diameters, chokes and steep widenings marked."""
+    d = Drawing("Intake as a strip, as wide as it is along its path")
+    chokes, steep = set(choke_places(chain)), set(steep_places(chain))
+    x, before = 0.0, chain[0].diameter
+    top = max(e.diameter for e in chain) / 2
+    for i, e in enumerate(chain):
+        length = max(e.length, 0.12 * top)
+        a, b = before / 2, e.diameter / 2
+        d.shape([(x, a), (x + length, b), (x + length, -b), (x, -a)], "stalled" if i in chokes or i in steep else "hollow")
+        if e.kind == "screen":
+            for k in range(-4, 5):
+                d.circle((x + length / 2, k * b / 4.5), 0.02 * top, "body")
+        if e.kind == "filter":
+            d.line(*[(x + length * (0.2 + 0.6 * (k % 2)), -b + 2 * b * k / 14) for k in range(15)], layer="thin")
+        if e.kind == "sensor":
+            d.line((x + length / 2, -b), (x + length / 2, 0), layer="part")
+        d.notes.append(Note((x + length / 2, top * (1.16 if i % 2 else 1.34)), f"{i + 1} {KINDS[e.kind].label.lower()}", "middle"))
+        x, before = x + length, e.diameter
+    d.line((-0.3 * top, 0), (x + 0.4 * top, 0), layer="axis")
+    d.arrows.append(Arrow((-0.5 * top, 0), (-0.1 * top, 0)))
+    d.arrows.append(Arrow((x + 0.1 * top, 0), (x + 0.5 * top, 0)))
+    d.dimensions.append(Dimension((0, -chain[0].diameter / 2), (0, chain[0].diameter / 2), "left", chain[0].diameter, 1, prefix="ø "))
+    d.dimensions.append(Dimension((x, -before / 2), (x, before / 2), "right", before, 1, prefix="ø "))
+    return d
+
+
+def silencer_drawing(part: Silencer) -> Drawing:
+    """Section along the duct."""
+    d = Drawing("Silencer in section")
+    r = part.duct / 2
+    if isinstance(part, QuarterWave):
+        run = part.branch * 3
+        d.box(-run / 2, -r, run, 2 * r, "hollow")
+        d.box(-part.branch / 2, r, part.branch, part.length, "hollow")
+        d.dimensions.append(Dimension((part.branch / 2, r), (part.branch / 2, r + part.length), "right", part.length, 1))
+        d.dimensions.append(Dimension((-part.branch / 2, r + part.length), (part.branch / 2, r + part.length), "above", part.branch, 1, prefix="ø "))
+        ends = (-run / 2, run / 2)
+    else:
+        stub = part.length * 0.35
+        d.box(0, -part.chamber / 2, part.length, part.chamber, "hollow")
+        d.box(-stub, -r, stub, 2 * r, "hollow")
+        d.box(part.length, -r, stub, 2 * r, "hollow")
+        if isinstance(part, PerforatedTube):
+            count = max(3, min(24, int(part.length / part.hole / 2)))
+            for side in (1, -1):
+                for k in range(count):
+                    x = part.length * (k + 0.5) / count
+                    d.line((x - part.length * 0.25 / count, side * r), (x + part.length * 0.25 / count, side * r), layer="part")
+        d.dimensions.append(Dimension((0, -part.chamber / 2), (part.length, -part.chamber / 2), "below", part.length, 1))
+        d.dimensions.append(Dimension((part.length, -part.chamber / 2), (part.length, part.chamber / 2), "right", part.chamber, 2, prefix="ø "))
+        ends = (-stub, part.length + stub)
+    d.dimensions.append(Dimension((ends[0], -r), (ends[0], r), "left", part.duct, 1, prefix="ø "))
+    d.line((ends[0] * 1.1, 0), (ends[1] + 0.1 * (ends[1] - ends[0]), 0), layer="axis")
+    d.arrows.append(Arrow((ends[0], 0), (ends[0] + 0.25 * (ends[1] - ends[0]), 0)))
+    return d
+
+
+def slit_drawing(slit: Slit) -> Drawing:
+    """Section through the gap, drawn 1:1 in the gap's own size: the length is broken off."""
+    d = Drawing("Slit in section, the gap to scale")
+    g = slit.gap
+    for side in (1, -1):
+        d.shape([(-8 * g, side * 3.5 * g), (-3 * g, side * 3.5 * g), (0, side * 0.5 * g), (0, side * 1.6 * g), (-2 * g, side * 5.5 * g), (-8 * g, side * 5.5 * g)], "body")
+    d.shape([(0, -0.5 * g), (0, 0.5 * g), (10 * g, 1.8 * g), (10 * g, -1.8 * g)], "stream")
+    d.arrows.append(Arrow((-7 * g, 0), (-3 * g, 0)))
+    d.arrows.append(Arrow((0.5 * g, 0), (9 * g, 0)))
+    d.dimensions.append(Dimension((0, -0.5 * g), (0, 0.5 * g), "right", slit.gap, 1))
+    d.notes.append(Note((-5.5 * g, 0.8 * g), f"{slit.gauge / 1e5:.2f} bar", "middle"))
+    return d
+
+
+def cushion_drawing(c: Cushion, gap: float, nozzle: float, inward: float, jet: bool) -> Drawing:
+    """Section through the cushion; the gap is drawn tenfold, its dimension is true."""
+    wide = math.sqrt(c.area)
+    d = Drawing("Air cushion in section, gap drawn tenfold")
+    h, wall = min(10 * gap, 0.4 * wide), 0.02 * wide
+    top = h + 0.22 * wide
+    d.line((-0.75 * wide, 0), (0.75 * wide, 0), layer="part")
+    for side in (1, -1):
+        edge = side * wide / 2
+        d.shape([(edge, h), (edge, top), (edge - side * wall, top), (edge - side * wall, h)], "body")
+        reach = 0.16 * wide
+        if jet:
+            lean = math.sin(inward)
+            t = min(10 * nozzle, 0.12 * wide)
+            d.shape([(edge - side * (wall + t), h), (edge - side * (wall + t), top - 2 * wall), (edge - side * (2 * wall + t), top - 2 * wall), (edge - side * (2 * wall + t), h)], "body")
+            d.arrows.append(Arrow((edge - side * (wall + t / 2), h + 0.1 * wide), (edge - side * (wall + t / 2 + lean * h), 0.15 * h)))
+        d.arrows.append(Arrow((edge - side * 0.02 * wide, h * 0.4), (edge + side * reach, h * 0.25)))
+    d.box(-wide / 2, top - wall, wide, wall, "body")
+    d.shape([(-wide / 2 + wall, h * 0.2), (wide / 2 - wall, h * 0.2), (wide / 2 - wall, top - wall), (-wide / 2 + wall, top - wall)], "stream")
+    d.notes.append(Note((0, (top + h) / 2), f"{c.pressure:.0f} Pa", "middle"))
+    d.dimensions.append(Dimension((wide / 2, 0), (wide / 2, h), "right", gap, 1))
+    d.dimensions.append(Dimension((-wide / 2, top), (wide / 2, top), "above", wide, 1))
+    return d
+
+
+CELL = (0.0185, 0.065)
+"""Diameter and length at which a cell is drawn [m]."""
+
+
+def pack_drawing(pack: Pack) -> Drawing:
+    """Cells in series (along) and parallel (up), cable, controller and motor."""
+    d = Drawing(f"{pack.series} cells in series, {pack.parallel} in parallel, cable and controller")
+    dia, length = CELL
+    for s in range(pack.series):
+        for p in range(pack.parallel):
+            d.box(s * (length * 1.08), p * dia * 1.15, length, dia, "body")
+            d.box(s * (length * 1.08) + length, p * dia * 1.15 + dia * 0.35, length * 0.04, dia * 0.3, "part")
+    right, high = pack.series * length * 1.08, pack.parallel * dia * 1.15
+    end = right + 2.2 * length
+    d.line((right, high * 0.5), (end, high * 0.5), layer="part")
+    d.notes.append(Note((right + 1.1 * length, high * 0.5 + 0.5 * dia), "cable", "middle"))
+    d.box(end, high * 0.5 - dia, length, 2 * dia, "hollow")
+    d.notes.append(Note((end + length / 2, high * 0.5), "controller", "middle"))
+    d.line((end + length, high * 0.5), (end + 1.6 * length, high * 0.5), layer="part")
+    d.circle((end + 2.0 * length, high * 0.5), 0.4 * length, "hollow")
+    d.notes.append(Note((end + 2.0 * length, high * 0.5), "M", "middle"))
+    return d
