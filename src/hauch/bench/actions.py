@@ -21,6 +21,7 @@ from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import channels_of, fed_by
+from hauch.entries.actions import seal
 from hauch.entries.models import Entry
 from hauch.formats.logger_csv import TIME, Column, Log
 from hauch.people.audit import record
@@ -162,7 +163,14 @@ def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
         temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
     )  # fmt: skip
     run.save(force_insert=True)
+    _seal(run)
     return run
+
+
+def _seal(run: Run) -> None:
+    """Predictions of a version are fixed from its first run on."""
+    if run.specimen is not None:
+        seal(run.specimen.version_id, run.started_at)
 
 
 READING_MINUTES = 3.0
@@ -212,6 +220,7 @@ def record_dnf(
         uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
         state=Run.State.DNF, reason=reason.strip(),
     )  # fmt: skip
+    _seal(run)
     progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)
     if notify:

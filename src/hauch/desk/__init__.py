@@ -1,0 +1,1 @@
+"""The Desk: predict a part from its geometry, size it, draw it, make it."""

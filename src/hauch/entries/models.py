@@ -55,6 +55,9 @@ class Version(models.Model):
     number = models.PositiveSmallIntegerField(default=1)
     changed = models.TextField(blank=True)
     created_at = models.DateTimeField(default=timezone.now)
+    sealed_at = models.DateTimeField(
+        null=True, blank=True, help_text="when its first run was recorded; predictions are fixed from then on and may be seen"
+    )
 
     class Meta:
         ordering = ["number"]
@@ -62,3 +65,55 @@ class Version(models.Model):
 
     def __str__(self) -> str:
         return f"{self.entry} v{self.number}"
+
+
+class PartFile(models.Model):
+    """A file of a version, kept unchanged under its content hash."""
+
+    version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="files")
+    name = models.CharField(max_length=120)
+    sha256 = models.CharField(max_length=64, db_index=True)
+    size = models.PositiveIntegerField()
+    path = models.CharField(max_length=200)
+    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    added_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["version", "name"], name="part_file_once_in_a_version")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Prediction(models.Model):
+    """What a version should measure in one kind of test, fixed before its first run: by its designer, or by a model of the Desk."""
+
+    class Source(models.TextChoices):
+        DESIGNER = "designer", "designer"
+        MODEL = "model", "model"
+
+    uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
+    version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="predictions")
+    procedure = models.CharField(max_length=30, help_text="key of the procedure whose figure is foretold")
+    source = models.CharField(max_length=10, choices=Source.choices)
+    model = models.CharField(max_length=20, blank=True, help_text="key of the Desk's tool; empty for a designer's own")
+    value = models.FloatField(help_text="SI unit of the procedure's kind")
+    u = models.FloatField(default=0.0, help_text="standard uncertainty, same unit; 0 where none was told")
+    inputs = models.JSONField(default=dict, blank=True, help_text="what the model was given")
+    core_version = models.CharField(max_length=20, blank=True)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="predictions")
+    made_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["procedure", "source"]
+        constraints = [
+            models.UniqueConstraint(fields=["version", "procedure", "source", "model"], name="prediction_once"),
+            models.CheckConstraint(condition=models.Q(u__gte=0), name="prediction_doubt_not_negative"),
+            models.CheckConstraint(
+                condition=models.Q(source="model", model__gt="") | models.Q(source="designer", model=""), name="model_named_where_one_predicts"
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.procedure} of {self.version}"

@@ -61,7 +61,9 @@ class _Writer:
         for arrow in d.arrows:
             (x0, y0), (x1, y1) = self.at(arrow.start), self.at(arrow.end)
             wide = f' stroke-width="{arrow.width * self.scale:.1f}" stroke-opacity=".35"' if arrow.width else ""
-            parts.append(f'<path class="{"wide" if wide else arrow.layer}" d="M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"{wide}/>{_tip((x0, y0), (x1, y1), "tip", 7)}')
+            parts.append(
+                f'<path class="{"wide" if wide else arrow.layer}" d="M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"{wide}/>{_tip((x0, y0), (x1, y1), "tip", 7)}'
+            )
         parts += [self._dimension(dimension) for dimension in d.dimensions]
         parts += [self._text(*self.at(note.at), note.text, note.anchor, "note") for note in d.notes]
         for sensor in d.sensors:

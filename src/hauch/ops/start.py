@@ -84,7 +84,8 @@ class Supervisor:
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
         self.started[name] = time.monotonic()
-        self.children[name] = subprocess.Popen(self.commands[name], env=self.environment, start_new_session=True)
+        environment = {**self.environment, "HAUCH_WARM": "1"} if name == "web server" else self.environment
+        self.children[name] = subprocess.Popen(self.commands[name], env=environment, start_new_session=True)
 
     def check(self) -> None:
         """Start again what died."""

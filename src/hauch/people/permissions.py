@@ -29,6 +29,7 @@ MATRIX: dict[str, frozenset[str]] = {
     "entry.add": frozenset({HOST, DESIGNER}),
     "entry.view_all": frozenset({HOST, OPERATOR}),
     "entry.withdraw": frozenset({HOST}),
+    "entry.change": frozenset({HOST}),
     "specimen.change": frozenset({HOST, OPERATOR}),
     "bench.view": frozenset({HOST, OPERATOR}),
     "run.record": frozenset({HOST, OPERATOR}),
@@ -43,6 +44,8 @@ STAFF_ACTIONS = frozenset({"round.import"})
 ANYWHERE: dict[str, frozenset[str]] = {
     "stores.change": frozenset({HOST, OPERATOR}),
     "round.create": frozenset({HOST}),
+    "desk.use": frozenset({HOST, OPERATOR, DESIGNER, VIEWER}),
+    "desk.measure": frozenset({HOST, OPERATOR}),
 }
 """Actions in no round: for those who keep the installation, and whoever has one of these roles in any round."""
 
@@ -54,7 +57,8 @@ WORDS = {
     "round.import": "import a round", "round.change": "change the brief", "rules.change": "change the rules",
     "rules.ask": "ask about the rules", "rules.answer": "answer questions about the rules", "people.invite": "invite people",
     "audit.view": "see the audit trail", "reference.change": "change the reference", "stores.change": "change rigs, instruments and references",
-    "round.create": "begin a round",
+    "round.create": "begin a round", "entry.change": "change an entry of somebody else", "desk.use": "use the Desk",
+    "desk.measure": "send measured values back to the Desk",
 }  # fmt: skip
 
 

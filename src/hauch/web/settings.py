@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "hauch.workshop.apps.WorkshopConfig",
     "hauch.bench.apps.BenchConfig",
     "hauch.verdict.apps.VerdictConfig",
+    "hauch.desk.apps.DeskConfig",
     "hauch.exchange.apps.ExchangeConfig",
     "hauch.web.apps.WebConfig",
 ]

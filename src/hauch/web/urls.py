@@ -14,6 +14,7 @@ urlpatterns = [
     path("search/", views.search, name="search"),
     path("health/", health.health, name="health"),
     path("person/", include("hauch.people.urls")),
+    path("desk/", include("hauch.desk.urls")),
     path("stores/references/<int:pk>/", specimen, name="reference"),
     path("stores/", include("hauch.stores.urls")),
     path("", include("hauch.rounds.urls")),

@@ -121,7 +121,9 @@ def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
     d.dimensions.append(Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø "))
     d.dimensions.append(Dimension((0, -shape.outer_radius), (0, shape.outer_radius), "left", 2 * shape.outer_radius, 2, prefix="ø "))
     d.dimensions.append(Dimension((0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1))
-    d.dimensions.append(Dimension((shape.slot_end, ring.throat / 2), (shape.slot_end, ring.throat / 2 - ring.slot), "right", ring.slot, 1, prefix="slot "))
+    d.dimensions.append(
+        Dimension((shape.slot_end, ring.throat / 2), (shape.slot_end, ring.throat / 2 - ring.slot), "right", ring.slot, 1, prefix="slot ")
+    )
     return d
 
 
@@ -214,7 +216,17 @@ def slit_drawing(slit: Slit) -> Drawing:
     d = Drawing("Slit in section, the gap to scale")
     g = slit.gap
     for side in (1, -1):
-        d.shape([(-8 * g, side * 3.5 * g), (-3 * g, side * 3.5 * g), (0, side * 0.5 * g), (0, side * 1.6 * g), (-2 * g, side * 5.5 * g), (-8 * g, side * 5.5 * g)], "body")
+        d.shape(
+            [
+                (-8 * g, side * 3.5 * g),
+                (-3 * g, side * 3.5 * g),
+                (0, side * 0.5 * g),
+                (0, side * 1.6 * g),
+                (-2 * g, side * 5.5 * g),
+                (-8 * g, side * 5.5 * g),
+            ],
+            "body",
+        )
     d.shape([(0, -0.5 * g), (0, 0.5 * g), (10 * g, 1.8 * g), (10 * g, -1.8 * g)], "stream")
     d.arrows.append(Arrow((-7 * g, 0), (-3 * g, 0)))
     d.arrows.append(Arrow((0.5 * g, 0), (9 * g, 0)))
@@ -237,7 +249,15 @@ def cushion_drawing(c: Cushion, gap: float, nozzle: float, inward: float, jet: b
         if jet:
             lean = math.sin(inward)
             t = min(10 * nozzle, 0.12 * wide)
-            d.shape([(edge - side * (wall + t), h), (edge - side * (wall + t), top - 2 * wall), (edge - side * (2 * wall + t), top - 2 * wall), (edge - side * (2 * wall + t), h)], "body")
+            d.shape(
+                [
+                    (edge - side * (wall + t), h),
+                    (edge - side * (wall + t), top - 2 * wall),
+                    (edge - side * (2 * wall + t), top - 2 * wall),
+                    (edge - side * (2 * wall + t), h),
+                ],
+                "body",
+            )
             d.arrows.append(Arrow((edge - side * (wall + t / 2), h + 0.1 * wide), (edge - side * (wall + t / 2 + lean * h), 0.15 * h)))
         d.arrows.append(Arrow((edge - side * 0.02 * wide, h * 0.4), (edge + side * reach, h * 0.25)))
     d.box(-wide / 2, top - wall, wide, wall, "body")

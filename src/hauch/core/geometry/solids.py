@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import manifold3d
 import numpy as np
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     import trimesh
 
 Array = NDArray[np.float64]
-Body = manifold3d.Manifold
+Body: TypeAlias = manifold3d.Manifold
 SCALE = 1000.0
 """Booleans are done in millimetres, where their tolerance is far below a print's."""
 SMOOTH = 180
@@ -80,10 +80,10 @@ def loft(rings: Array) -> Body:
     a, b = i * around + j, i * around + (j + 1) % around
     c, d = a + around, b + around
     sides = np.concatenate([np.stack([a, b, d], -1).reshape(-1, 3), np.stack([a, d, c], -1).reshape(-1, 3)])
-    j = np.arange(around)
+    edge = np.arange(around)
     first, last = len(points) - 2, len(points) - 1
-    low = np.stack([np.full(around, first), (j + 1) % around, j], -1)
-    high = np.stack([np.full(around, last), (count - 1) * around + j, (count - 1) * around + (j + 1) % around], -1)
+    low = np.stack([np.full(around, first), (edge + 1) % around, edge], -1)
+    high = np.stack([np.full(around, last), (count - 1) * around + edge, (count - 1) * around + (edge + 1) % around], -1)
     made = _body(points, np.concatenate([sides, low, high]))
     return made if made.volume() > 0 else _body(points, np.concatenate([sides, low, high])[:, ::-1])
 
@@ -139,7 +139,9 @@ def hub_problems(row: Blading, hub: Hub) -> dict[str, str]:
     if not hub.wall > 0:
         found["wall"] = f"The hub's wall is {1000 * hub.wall:g} mm; it must be above 0."
     elif hub.wall * 2 + hub.shaft + 0.004 >= row.hub:
-        found["wall"] = f"A shaft of {1000 * hub.shaft:g} mm, its boss and walls of {1000 * hub.wall:g} mm do not fit into a hub of {1000 * row.hub:g} mm."
+        found["wall"] = (
+            f"A shaft of {1000 * hub.shaft:g} mm, its boss and walls of {1000 * hub.wall:g} mm do not fit into a hub of {1000 * row.hub:g} mm."
+        )
     if not hub.depth > 2 * max(hub.wall, 0):
         found["depth"] = f"A hub {1000 * hub.depth:g} mm deep is no deeper than its walls."
     if not hub.shaft > 0:
@@ -161,7 +163,15 @@ def impeller_solid(wheel: Impeller, shaft: float = 0.004, plate: float = 0.0016,
     plan = manifold3d.CrossSection([np.vstack([sides[0][::-1], sides[1]]) * SCALE], manifold3d.FillRule.NonZero)
     height = max(wheel.inner_width, wheel.outer_width)
     blade = Body.extrude(plan, (height + plate) * SCALE)
-    room = revolved([(0, 0), (wheel.outer / 2, 0), (wheel.outer / 2, plate + wheel.outer_width), (wheel.inner / 2, plate + wheel.inner_width), (0, plate + wheel.inner_width)])
+    room = revolved(
+        [
+            (0, 0),
+            (wheel.outer / 2, 0),
+            (wheel.outer / 2, plate + wheel.outer_width),
+            (wheel.inner / 2, plate + wheel.inner_width),
+            (0, plate + wheel.inner_width),
+        ]
+    )
     blades = [(blade.rotate((0, 0, 360 / wheel.blades * k))) ^ room for k in range(wheel.blades)]
     disc = cylinder(wheel.outer / 2, plate) + cylinder(shaft / 2 + 0.003, plate + 0.6 * wheel.outer_width)
     return _mesh(Body.batch_boolean([disc, *blades], manifold3d.OpType.Add) - cylinder(shaft / 2, 2 * height + 0.02, -0.01, 64))
@@ -189,7 +199,11 @@ def bell_mouth_solid(diameter: float, lip: float, length: float, wall: float, fl
     arc = np.linspace(0, np.pi / 2, 24)
     inner = [(diameter / 2 + lip * (1 - math.sin(a)), lip * (1 - math.cos(a))) for a in arc]  # from the plane of the lip inwards
     inner += [(diameter / 2, lip + length)]
-    outer = [(diameter / 2 + wall + flange, lip + length), (diameter / 2 + wall + flange, lip + length - 2 * wall), (diameter / 2 + wall, lip + length - 2 * wall)]
+    outer = [
+        (diameter / 2 + wall + flange, lip + length),
+        (diameter / 2 + wall + flange, lip + length - 2 * wall),
+        (diameter / 2 + wall, lip + length - 2 * wall),
+    ]
     outer += [(diameter / 2 + wall + lip * (1 - math.sin(a)), wall + lip * (1 - math.cos(a))) for a in arc[::-1]]
     outer += [(diameter / 2 + lip + wall, 0.0)]
     return _mesh(revolved([*inner, *outer]))
@@ -201,7 +215,8 @@ def splitter_solid(duct: Splitter) -> trimesh.Trimesh:
 
     refuse(duct.problems())
     over = 0.001
-    outers, inners = [], []
+    outers: list[Any] = []
+    inners: list[Any] = []
     for wall, bucket, extra in ((duct.wall, outers, 0.0), (0.0, inners, over)):
         bucket.append(_tube([(0, -extra, 0), (0, duct.length + duct.width / 4, 0)], [(duct.width, duct.height)] * 2, wall))
         for branch, path in zip(duct.branches, branch_paths(duct), strict=True):

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -93,14 +91,17 @@ class Blading:
                 if not low <= value <= high:
                     found.setdefault(
                         name,
-                        f"{name.capitalize()} {at + 1} of {len(curve)} from the hub is {scale * value:.4g}; it must lie between {scale * low:.4g} and {scale * high:.4g} {unit}.",
+                        f"{name.capitalize()} {at + 1} of {len(curve)} from the hub is {scale * value:.4g}; it must lie between {scale * low:.4g} "
+                        f"and {scale * high:.4g} {unit}.",
                     )
         if found:
             return found
         rows = self.stations()
         thin = rows.thickness / rows.chord
         if (thin > 0.4).any():
-            found["thickness"] = f"The blade is thicker than 40 % of its chord at {mm(2 * rows.radius[thin.argmax()])} diameter; make it thinner or the chord longer."
+            found["thickness"] = (
+                f"The blade is thicker than 40 % of its chord at {mm(2 * rows.radius[thin.argmax()])} diameter; make it thinner or the chord longer."
+            )
         self._overlap(found)
         return found
 
@@ -115,7 +116,8 @@ class Blading:
             at = int(touch.argmax())
             where = "at the hub" if at == 0 else f"at {2000 * radius[at]:.0f} mm diameter"
             found["blades"] = (
-                f"The blades overlap {where}: {1000 * spacing[at] * np.sin(pitch[at]):.1f} mm from blade to blade, which are {1000 * thickness[at]:.1f} mm thick. "
+                f"The blades overlap {where}: {1000 * spacing[at] * np.sin(pitch[at]):.1f} mm from blade to blade, which are "
+                f"{1000 * thickness[at]:.1f} mm thick. "
                 "Take fewer blades, more pitch, a shorter chord or a larger hub."
             )
 
@@ -125,15 +127,6 @@ class Blading:
         radius = self.hub / 2 + share * self.span
         covered = self.along(self.chord, share) * np.cos(self.along(self.pitch, share)) > 2 * np.pi * radius / self.blades
         return float(2 * radius[covered].max()) if covered.any() else 0.0
-
-    def as_json(self) -> dict[str, Any]:
-        """Plain values."""
-        return {name: list(v) if isinstance(v, tuple) else v for name, v in self.__dict__.items() if not name.startswith("_")}
-
-    @classmethod
-    def from_json(cls, stored: Mapping[str, Any]) -> Blading:
-        """From plain values."""
-        return cls(**{name: tuple(v) if isinstance(v, list) else v for name, v in stored.items()})
 
 
 @dataclass(frozen=True)

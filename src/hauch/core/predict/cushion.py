@@ -44,7 +44,10 @@ class Cushion:
         if not 0 < self.efficiency < 1:
             found["efficiency"] = "The efficiency must lie between 0 and 100 %."
         if not found and self.perimeter < math.sqrt(4 * math.pi * self.area) * 0.999:
-            found["perimeter"] = f"A perimeter of {1000 * self.perimeter:g} mm cannot enclose {1e4 * self.area:g} cm²: a circle needs {1000 * math.sqrt(4 * math.pi * self.area):.0f} mm."
+            found["perimeter"] = (
+                f"A perimeter of {1000 * self.perimeter:g} mm cannot enclose {1e4 * self.area:g} cm²: a circle needs {1000 * math.sqrt(4 * math.pi * self.area):.0f} "
+                "mm."
+            )
         return found
 
 

@@ -60,7 +60,12 @@ class Branch:
         k = f * self.length / self.hydraulic
         if self.bend > 1e-6:
             k += bend_rounded(
-                Di=self.hydraulic, angle=math.degrees(self.bend), fd=f, bend_diameters=max(self.bend_radius, 0.5), Re=max(reynolds, 1e4), method="Rennels"
+                Di=self.hydraulic,
+                angle=math.degrees(self.bend),
+                fd=f,
+                bend_diameters=max(self.bend_radius, 0.5),
+                Re=max(reynolds, 1e4),
+                method="Rennels",
             )
         lost = k / self.area**2 + (1 + NOZZLE_LOSS) / self.outlet**2
         if total:
@@ -104,7 +109,9 @@ class Splitter:
             elif not 0 <= b.bend <= math.pi:
                 found.setdefault("branches", f"{b.name}: a bend of {math.degrees(b.bend):.0f}° cannot be; it lies between 0° and 180°.")
             elif b.bend > 0 and b.bend_radius < 0.5:
-                found.setdefault("branches", f"{b.name}: a bend radius of {b.bend_radius:g} widths folds the inner wall over; it must be 0.5 or more.")
+                found.setdefault(
+                    "branches", f"{b.name}: a bend radius of {b.bend_radius:g} widths folds the inner wall over; it must be 0.5 or more."
+                )
         return found
 
 

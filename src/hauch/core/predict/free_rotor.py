@@ -110,7 +110,9 @@ def free_rotor(row: Blading, speed: float, advance: float = 0.0, density: float 
     power = torque * omega
     area = np.pi / 4 * (row.tip**2 - row.hub**2)
     least = least_power(thrust, area, advance, density)
-    return FreeRotor(thrust, torque, power, flow, least / power if power > 0 else float("nan"), float((attack > table.stall).mean()), at.radius, attack, induced)
+    return FreeRotor(
+        thrust, torque, power, flow, least / power if power > 0 else float("nan"), float((attack > table.stall).mean()), at.radius, attack, induced
+    )
 
 
 def least_power(thrust: float, area: float, advance: float = 0.0, density: float = AIR_DENSITY) -> float:

@@ -68,7 +68,8 @@ class Impeller:
         room = math.pi * self.inner / max(self.blades, 1) * math.sin(self.inner_angle)
         if not found and room <= self.thickness:
             found["blades"] = (
-                f"The blades overlap at their inlet: {mm(room)} from blade to blade, which are {mm(self.thickness)} thick. Take fewer or thinner blades or a larger inlet angle."
+                f"The blades overlap at their inlet: {mm(room)} from blade to blade, which are {mm(self.thickness)} thick. "
+                "Take fewer or thinner blades or a larger inlet angle."
             )
         return found
 
@@ -131,7 +132,8 @@ def impeller_curve(wheel: Impeller, speed: float, flows: int | Array = 25, densi
     disc = 0.5 * (0.0622 * reynolds**-0.2) * density * omega**2 * (wheel.outer / 2) ** 5
     torque = work * through / omega + disc
     outlet = density / 2 * (flow / (math.pi / 4 * wheel.eye**2)) ** 2  # the outlet is taken as large as the eye
-    return RotorCurve(flow, static + outlet, static, torque, torque * omega, np.zeros(len(flow)), (), speed, density)
+    kept = head - OUTLETS[wheel.outlet][1] * density / 2 * swirl**2  # what is left to leave with
+    return RotorCurve(flow, static + np.minimum(outlet, kept), static, torque, torque * omega, np.zeros(len(flow)), (), speed, density)
 
 
 def _loading_loss(wheel: Impeller, tip: float, swirl: Array, radial_in: Array, radial_out: Array, root: float) -> Array:

@@ -88,7 +88,9 @@ def _filter(e: Element, before: float, flow: float, density: float) -> float:
 def _bend(e: Element, before: float, flow: float, density: float) -> float:
     f = friction_factor(Re=_reynolds(flow, e.diameter, density), eD=ROUGHNESS / e.diameter)
     turns = max(e.length / max(e.extra, 1e-6) / e.diameter, 0.5)
-    k = bend_rounded(Di=e.diameter, angle=math.degrees(e.extra), fd=f, bend_diameters=turns, Re=max(_reynolds(flow, e.diameter, density), 1e4), method="Rennels")
+    k = bend_rounded(
+        Di=e.diameter, angle=math.degrees(e.extra), fd=f, bend_diameters=turns, Re=max(_reynolds(flow, e.diameter, density), 1e4), method="Rennels"
+    )
     return k * _head(flow, e.area, density) + _change(e, before, flow, density) * (before != e.diameter)
 
 

@@ -68,7 +68,12 @@ class Pack:
             found["series"] = f"{self.series} cells in series cannot be; 1 to 20 (above 60 V other rules hold)."
         if not 1 <= self.parallel <= 20:
             found["parallel"] = f"{self.parallel} cells in parallel cannot be; 1 to 20."
-        for key, name in (("capacity", "The capacity"), ("cable_area", "The cable's cross-section"), ("controller_current", "The controller's current"), ("cell_current", "The cell's current")):
+        for key, name in (
+            ("capacity", "The capacity"),
+            ("cable_area", "The cable's cross-section"),
+            ("controller_current", "The controller's current"),
+            ("cell_current", "The cell's current"),
+        ):
             if not getattr(self, key) > 0:
                 found[key] = f"{name} must be above 0."
         if self.resistance < 0:
@@ -76,7 +81,9 @@ class Pack:
         if self.cable_length < 0:
             found["cable_length"] = "The cable's length cannot be negative."
         if not NEVER_BELOW <= self.cut_off < 4.0:
-            found["cut_off"] = f"A cut-off of {self.cut_off:g} V a cell cannot be; it lies between {NEVER_BELOW} V, below which cells are damaged, and 4 V."
+            found["cut_off"] = (
+                f"A cut-off of {self.cut_off:g} V a cell cannot be; it lies between {NEVER_BELOW} V, below which cells are damaged, and 4 V."
+            )
         if not 0.3 < self.controller_efficiency <= 1:
             found["controller_efficiency"] = "The controller's efficiency must lie between 30 and 100 %."
         return found

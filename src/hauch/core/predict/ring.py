@@ -76,13 +76,20 @@ class Ring:
         if found:
             return found
         if self.slot >= self.throat / 2:
-            found["slot"] = f"The slot ({mm(self.slot)}) is wider than half the throat ({mm(self.throat / 2)}): there is nothing left to draw air through."
+            found["slot"] = (
+                f"The slot ({mm(self.slot)}) is wider than half the throat ({mm(self.throat / 2)}): there is nothing left to draw air through."
+            )
         elif self.slot_area >= self.throat_area:
             found["slot"] = "The slot's area is larger than the throat's: nothing is left for the air that it should draw along."
         if self.slot_diameter > self.throat * 1.001 + 2 * self.slot:
-            found["slot_diameter"] = f"The slot's circle ({mm(self.slot_diameter)}) lies outside the throat ({mm(self.throat)}); the jet would blow past it."
+            found["slot_diameter"] = (
+                f"The slot's circle ({mm(self.slot_diameter)}) lies outside the throat ({mm(self.throat)}); the jet would blow past it."
+            )
         if self.exit < self.throat * 0.999:
-            found["exit"] = f"The exit ({mm(self.exit)}) is narrower than the throat ({mm(self.throat)}); the ring would be a nozzle, for which this model does not hold."
+            found["exit"] = (
+                f"The exit ({mm(self.exit)}) is narrower than the throat ({mm(self.throat)}); the ring would be a nozzle, for "
+                "which this model does not hold."
+            )
         return found
 
 
@@ -170,7 +177,8 @@ def open_fan(power: float, efficiency: float, diameter: float, density: float = 
 
     Notes
     -----
-    In still air a disc with v through it gives T = 2 rho A v2 and takes T v = 2 rho A v3; the stream behind narrows to half the area at 2 v. Flow is taken at the disc, speed and diameter in the narrow stream.
+    In still air a disc with v through it gives T = 2 rho A v2 and takes T v = 2 rho A v3; the stream behind narrows to half
+    the area at 2 v. Flow is taken at the disc, speed and diameter in the narrow stream.
     """
     found = {}
     if not power > 0:

@@ -91,7 +91,7 @@ class Loading:
     axial: Array
 
     @property
-    def stalled(self) -> Array:
+    def stalled(self) -> NDArray[np.bool_]:
         """Whether a station works above its stall angle."""
         return self.angle > self.stall
 
@@ -200,7 +200,9 @@ def _row(installed: Installed, row: Blading, turn: int, flow: Array, swirl_in: A
     speed, direction = np.hypot(axial, tangential), np.arctan2(axial, tangential)
     angle = np.degrees(at.pitch - direction)
     reynolds = density * speed * at.chord / AIR_VISCOSITY * ((installed.reynolds_speed or installed.speed) / installed.speed)
-    cl, cd = section_forces(row.family, np.broadcast_to(at.thickness / at.chord, angle.shape), np.broadcast_to(at.camber, angle.shape), angle, reynolds)
+    cl, cd = section_forces(
+        row.family, np.broadcast_to(at.thickness / at.chord, angle.shape), np.broadcast_to(at.camber, angle.shape), angle, reynolds
+    )
     cl = lattice * cl
     cd = np.maximum(cd, 1e-3) + SECONDARY_DRAG * cl**2 + ANNULUS_DRAG * (2 * np.pi * at.radius / row.blades) / row.span
     around = cl * np.sin(direction) + cd * np.cos(direction)

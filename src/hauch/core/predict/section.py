@@ -80,7 +80,7 @@ def _fits(family: str) -> tuple[Array, Array]:
     """Coefficients of the thickness and of the camber line for 1 of each, by least squares."""
     x = 0.5 * (1 - np.cos(np.linspace(0.02, np.pi - 0.02, 120)))
     basis = np.column_stack([comb(7, i) * x**i * (1 - x) ** (7 - i) for i in range(8)]) * (np.sqrt(x) * (1 - x))[:, None]
-    fit = lambda height: np.linalg.lstsq(basis, height, rcond=None)[0]  # noqa: E731
+    fit = lambda height: np.asarray(np.linalg.lstsq(basis, height, rcond=None)[0], float)  # noqa: E731
     return fit(thickness_shape(family, x)), fit(camber_shape(family, x))
 
 

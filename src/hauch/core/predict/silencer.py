@@ -39,7 +39,9 @@ class Chamber:
         """A sentence for each thing that cannot be."""
         found = _positive({"duct": self.duct, "chamber": self.chamber, "length": self.length})
         if not found and self.chamber <= self.duct:
-            found["chamber"] = f"The chamber ({1000 * self.chamber:g} mm) must be wider than the duct ({1000 * self.duct:g} mm), else it is a piece of duct."
+            found["chamber"] = (
+                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the duct ({1000 * self.duct:g} mm), else it is a piece of duct."
+            )
         return found
 
     def loss(self, frequency: Array | float, sound_speed: float = SOUND_SPEED) -> Array:
@@ -108,7 +110,9 @@ class PerforatedTube:
         """A sentence for each thing that cannot be."""
         found = _positive({"duct": self.duct, "chamber": self.chamber, "length": self.length, "hole": self.hole, "wall": self.wall})
         if not found and self.chamber <= self.duct + 2 * self.wall:
-            found["chamber"] = f"The chamber ({1000 * self.chamber:g} mm) must be wider than the perforated tube ({1000 * (self.duct + 2 * self.wall):g} mm)."
+            found["chamber"] = (
+                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the perforated tube ({1000 * (self.duct + 2 * self.wall):g} mm)."
+            )
         if not 0 < self.open_share <= 0.5:
             found["open_share"] = f"An open share of {100 * self.open_share:g} % cannot be; it lies between 0 and 50 %."
         return found

@@ -51,7 +51,9 @@ class Slit:
         if not self.length > 0:
             found["length"] = f"The slit is {1000 * self.length:g} mm long; it must be above 0."
         if not 0 <= self.gauge <= MOST_GAUGE:
-            found["gauge"] = f"A pressure of {self.gauge / 1e5:g} bar above the room cannot be used here; it lies between 0 and {MOST_GAUGE / 1e5:g} bar."
+            found["gauge"] = (
+                f"A pressure of {self.gauge / 1e5:g} bar above the room cannot be used here; it lies between 0 and {MOST_GAUGE / 1e5:g} bar."
+            )
         if not 0.4 <= self.discharge <= 1:
             found["discharge"] = f"A discharge coefficient of {self.discharge:g} cannot be; it lies between 0.4 and 1."
         return found
@@ -106,8 +108,7 @@ def drain_time(slit: Slit, volume: float, start_gauge: float, end_gauge: float) 
     found = {}
     if not volume > 0:
         found["tank"] = "The tank's volume must be above 0."
-    if end_gauge < slit.gauge:
-        end_gauge = slit.gauge
+    end_gauge = max(end_gauge, slit.gauge)
     if start_gauge < end_gauge:
         found["tank_pressure"] = f"The tank ({start_gauge / 1e5:g} bar) holds less than the slit's pressure ({slit.gauge / 1e5:g} bar)."
     refuse(found)

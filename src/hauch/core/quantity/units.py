@@ -117,7 +117,8 @@ KINDS: dict[str, Kind] = {
 PINT_OF_SI = {
     "m/s": "meter/second", "Pa": "pascal", "m3/s": "meter**3/second", "dB(A)": "decibel_a", "degC": "degC", "K": "kelvin",
     "1/min": "rev_per_minute", "V": "volt", "A": "ampere", "W": "watt", "%": "share_percent", "kg/m3": "kilogram/meter**3",
-    "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second", "rad": "radian", "Hz": "hertz", "N": "newton", "kg/s": "kilogram/second", "A s": "ampere*second",
+    "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second",
+    "rad": "radian", "Hz": "hertz", "N": "newton", "kg/s": "kilogram/second", "A s": "ampere*second",
     "ohm": "ohm", "dB": "decibel_a", "points": "panel_point",
     "": "dimensionless",
 }  # fmt: skip

@@ -126,7 +126,6 @@ class Tool:
     solid: Callable[[Values], Any] | None = None
     part: str = ""
 
-
     rig: bool = False
     optimises: bool = False
 
@@ -192,7 +191,9 @@ def corrected(figure: Figure, factor: Factor, rig: str) -> Figure:
         figure.quantity.unit, "geometric mean of measured over predicted", f"from {factor.count} measured value{'s' if factor.count > 1 else ''}",
     )  # fmt: skip
     parts = {Influence(f"factor:{rig}:{figure.key}", f"scatter of the model on {rig}", "common", "A", factor.dof): value * factor.u}
-    return Figure(figure.key, figure.label, figure.kind, Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step)), figure.decides)
+    return Figure(
+        figure.key, figure.label, figure.kind, Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step)), figure.decides
+    )
 
 
 def spoken(value: float, kind: str) -> str:

@@ -31,8 +31,22 @@ def work(values: Values, setting: Setting) -> Answer:
     gap = jet_gap if jet else open_gap
     now = jet_hover(c, gap, t, lean) if jet else plenum_hover(c, gap)
     pressure = Step("Cushion pressure", "p = m g / A", (("m", c.mass, "kg"), ("A", c.area, "m2")), c.pressure, "Pa", "equilibrium")
-    open_step = Step("Gap of the open plenum", "P η = C h L p √(2 p / ρ)", (("P", values["power"], "W"), ("η", values["efficiency"], "%")), open_gap, "m", "Mantle 1980, ch. 3; C = 0.6")
-    jet_step = Step("Gap of the peripheral jet", "p_c / P_j = 1 − exp(−2 (t/h)(1 + sin θ))", (("t", t, "m"), ("θ", lean, "rad")), jet_gap, "m", "exponential theory, Stanton-Jones 1959")
+    open_step = Step(
+        "Gap of the open plenum",
+        "P η = C h L p √(2 p / ρ)",
+        (("P", values["power"], "W"), ("η", values["efficiency"], "%")),
+        open_gap,
+        "m",
+        "Mantle 1980, ch. 3; C = 0.6",
+    )
+    jet_step = Step(
+        "Gap of the peripheral jet",
+        "p_c / P_j = 1 − exp(−2 (t/h)(1 + sin θ))",
+        (("t", t, "m"), ("θ", lean, "rad")),
+        jet_gap,
+        "m",
+        "exponential theory, Stanton-Jones 1959",
+    )
     told = lambda v, steps: modelled(v, "m", "cushion", "the cushion model", DOUBT, steps)  # noqa: E731
     figures = [
         Figure("gap", "Gap of the chosen form", "length", told(gap, (pressure, jet_step if jet else open_step)), True),
@@ -41,11 +55,25 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("flow", "Flow needed", "volume_flow", modelled(now.flow, "m3/s", "cushion", "the cushion model", DOUBT, (pressure,)), True),
         Figure("supply", "Pressure from the fan", "pressure", modelled(now.supply, "Pa", "cushion", "the cushion model", DOUBT / 2)),
     ]  # fmt: skip
-    remarks = [Remark("note", f"At {values['power']:g} W the {'peripheral jet' if jet_gap > open_gap else 'open plenum'} hovers {100 * abs(jet_gap / open_gap - 1):.0f} % higher.")]
+    remarks = [
+        Remark(
+            "note",
+            f"At {values['power']:g} W the {'peripheral jet' if jet_gap > open_gap else 'open plenum'} hovers {100 * abs(jet_gap / open_gap - 1):.0f} "
+            "% higher.",
+        )
+    ]
     if jet and t > gap:
-        remarks.append(Remark("range", f"The nozzle ({1000 * t:.2f} mm) is wider than the gap ({1000 * gap:.2f} mm); the theory is made for jets that are thin against the gap."))
+        remarks.append(
+            Remark(
+                "range",
+                f"The nozzle ({1000 * t:.2f} mm) is wider than the gap ({1000 * gap:.2f} mm); the theory is made for jets that "
+                "are thin against the gap.",
+            )
+        )
     if gap < 0.0003:
-        remarks.append(Remark("care", f"A gap of {1000 * gap:.2f} mm is no more than a print is flat; it will rub. Lighten it, widen it or feed it more."))
+        remarks.append(
+            Remark("care", f"A gap of {1000 * gap:.2f} mm is no more than a print is flat; it will rub. Lighten it, widen it or feed it more.")
+        )
     if gap > 0.1 * math.sqrt(c.area):
         remarks.append(Remark("range", "The gap is more than a tenth of the cushion's width; the pressure under it is no longer even."))
     gaps = [gap * (0.2 + 0.1 * k) for k in range(19)]

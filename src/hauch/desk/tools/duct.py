@@ -24,24 +24,69 @@ INPUTS = (
     Input("flow", "Flow", "volume_flow", 0.02, "Air", 1e-6, 10, shown_with=("fed", ("flow",))),
     Input("shut_off", "Fan: pressure without flow", "pressure", 66.0, "Air", 0.1, 1e5, shown_with=("fed", ("fan",))),
     Input("free_flow", "… and flow without resistance", "volume_flow", 0.068, "Air", 1e-5, 10, shown_with=("fed", ("fan",))),
-)  # fmt: skip
+)
 _START = [
-    {"name": "top", "width": 0.028, "height": 0.04, "length": 0.16, "bend": math.radians(60), "radius": 1.5, "split": math.radians(35), "outlet": 8e-4, "x": 0.16, "z": 0.25},
+    {
+        "name": "top",
+        "width": 0.028,
+        "height": 0.04,
+        "length": 0.16,
+        "bend": math.radians(60),
+        "radius": 1.5,
+        "split": math.radians(35),
+        "outlet": 8e-4,
+        "x": 0.16,
+        "z": 0.25,
+    },
     {"name": "middle", "width": 0.028, "height": 0.04, "length": 0.12, "bend": 0.0, "radius": 1.5, "split": 0.0, "outlet": 8e-4, "x": 0.0, "z": 0.25},
-    {"name": "bottom", "width": 0.028, "height": 0.04, "length": 0.22, "bend": math.radians(60), "radius": 1.0, "split": math.radians(35), "outlet": 8e-4, "x": -0.16, "z": 0.25},
-]  # fmt: skip
-BRANCHES = Rows("branches", "Outlets", (
-    Input("name", "name", "text", "outlet", ""), Input("width", "width", "length", 0.028, "", 0.001, 1), Input("height", "height", "length", 0.04, "", 0.001, 1),
-    Input("length", "length", "length", 0.12, "", 0.001, 5), Input("split", "leaves at", "angle", 0.0, "", 0, 1.6), Input("bend", "bend", "angle", 0.0, "", 0, math.pi),
-    Input("radius", "radius / width", "number", 1.5, "", 0, 20), Input("outlet", "outlet area", "area", 8e-4, "", 1e-6, 1),
-    Input("x", "aim x", "length", 0.0, "", -10, 10), Input("z", "aim z", "length", 0.0, "", -10, 10),
-), tuple(_START), 6, "Outlets")  # fmt: skip
+    {
+        "name": "bottom",
+        "width": 0.028,
+        "height": 0.04,
+        "length": 0.22,
+        "bend": math.radians(60),
+        "radius": 1.0,
+        "split": math.radians(35),
+        "outlet": 8e-4,
+        "x": -0.16,
+        "z": 0.25,
+    },
+]
+BRANCHES = Rows(
+    "branches",
+    "Outlets",
+    (
+        Input("name", "name", "text", "outlet", ""),
+        Input("width", "width", "length", 0.028, "", 0.001, 1),
+        Input("height", "height", "length", 0.04, "", 0.001, 1),
+        Input("length", "length", "length", 0.12, "", 0.001, 5),
+        Input("split", "leaves at", "angle", 0.0, "", 0, 1.6),
+        Input("bend", "bend", "angle", 0.0, "", 0, math.pi),
+        Input("radius", "radius / width", "number", 1.5, "", 0, 20),
+        Input("outlet", "outlet area", "area", 8e-4, "", 1e-6, 1),
+        Input("x", "aim x", "length", 0.0, "", -10, 10),
+        Input("z", "aim z", "length", 0.0, "", -10, 10),
+    ),
+    tuple(_START),
+    6,
+    "Outlets",
+)
 
 
 def splitter(values: Values) -> Splitter:
     """The duct of the values."""
     branches = tuple(
-        Branch(str(r["name"])[:20] or f"outlet {i}", r["width"], r["height"], r["length"], r["bend"], r["radius"], r["split"], r["outlet"], (r["x"], r["z"]))
+        Branch(
+            str(r["name"])[:20] or f"outlet {i}",
+            r["width"],
+            r["height"],
+            r["length"],
+            r["bend"],
+            r["radius"],
+            r["split"],
+            r["outlet"],
+            (r["x"], r["z"]),
+        )
         for i, r in enumerate(values["branches"], 1)
     )
     if values["wall"] <= 0:
@@ -65,31 +110,77 @@ def work(values: Values, setting: Setting) -> Answer:
         total = max(fan.meets(lambda q: share_flow(duct, max(q, 1e-6)).pressure), 1e-6)
     shared = share_flow(duct, total)
     remarks: list[Remark] = []
-    slowest = min(s * b.hydraulic for s, b in zip([q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)], duct.branches, strict=True)) / 1.5e-5
+    slowest = (
+        min(s * b.hydraulic for s, b in zip([q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)], duct.branches, strict=True))
+        / 1.5e-5
+    )
     if slowest < 4000:
-        remarks.append(Remark("range", f"The Reynolds number falls to {slowest:,.0f} in a branch: below 4,000 losses of bends and wyes are not well known, and small differences in the print shift the balance."))
+        remarks.append(
+            Remark(
+                "range",
+                f"The Reynolds number falls to {slowest:,.0f} in a branch: below 4,000 losses of bends and wyes are not well "
+                "known, and small differences in the print shift the balance.",
+            )
+        )
     for b in duct.branches:
         ratio = b.outlet / b.area
         if ratio > 1.6:
-            remarks.append(Remark("care", f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening separates and the air leaves on one side."))
+            remarks.append(
+                Remark("care", f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening separates and the air leaves on one side.")
+            )
     steps = tuple(
-        Step(f"Resistance of {b.name}", "R = ρ/2 (Σ K / A² + (1 + ζ) / A_o²)", (("A", b.area, "m2"), ("A_o", b.outlet, "m2"), ("Q", q, "m3/s")), b.resistance(q, duct.area, total=total), "Pa s2/m6", "fluids: Churchill, Rennels; Idelchik ch. 7")
+        Step(
+            f"Resistance of {b.name}",
+            "R = ρ/2 (Σ K / A² + (1 + ζ) / A_o²)",
+            (("A", b.area, "m2"), ("A_o", b.outlet, "m2"), ("Q", q, "m3/s")),
+            b.resistance(q, duct.area, total=total),
+            "Pa s2/m6",
+            "fluids: Churchill, Rennels; Idelchik ch. 7",
+        )
         for b, q in zip(duct.branches, shared.flows, strict=True)
-    )  # fmt: skip
+    )
     model = lambda v, unit, relative, absolute=0.0: modelled(v, unit, "duct", "losses of bends, wye and outlets", relative, steps, absolute)  # noqa: E731
     mass = wall_mass(duct, MATERIALS[values["material"]].density)
     figures = [
         Figure("total", "Total flow", "volume_flow", model(total, "m3/s", DOUBTS["flow"] if values["fed"] == "fan" else 0.0), True),
-        Figure("imbalance", "Imbalance of the outlets", "percent", model(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2)), True),
+        Figure(
+            "imbalance", "Imbalance of the outlets", "percent", model(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2)), True
+        ),
         Figure("pressure", "Pressure before the duct", "pressure", model(shared.pressure, "Pa", 0.15), True),
-        Figure("mass", "Weight of the walls", "mass", modelled(mass, "kg", "duct:mass", "flanges and overlaps are not counted", 0.1, (
-            Step("Walls", "Σ ((w + 2 t)(h + 2 t) − w h) l ρ", (("t", duct.wall, "m"), ("ρ", MATERIALS[values["material"]].density, "kg/m3")), mass, "kg"),)), True),
-    ]  # fmt: skip
+        Figure(
+            "mass",
+            "Weight of the walls",
+            "mass",
+            modelled(
+                mass,
+                "kg",
+                "duct:mass",
+                "flanges and overlaps are not counted",
+                0.1,
+                (
+                    Step(
+                        "Walls",
+                        "Σ ((w + 2 t)(h + 2 t) − w h) l ρ",
+                        (("t", duct.wall, "m"), ("ρ", MATERIALS[values["material"]].density, "kg/m3")),
+                        mass,
+                        "kg",
+                    ),
+                ),
+            ),
+            True,
+        ),
+    ]
     for i, (b, q, v) in enumerate(zip(duct.branches, shared.flows, shared.speeds, strict=True)):
-        figures += [Figure(f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])), Figure(f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"]))]
+        figures += [
+            Figure(f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])),
+            Figure(f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"])),
+        ]
     if len(duct.branches) > 1:
         areas = balancing_outlets(duct, total)
-        figures += [Figure(f"area_{i}", f"Outlet of {b.name} that would balance", "area", exact(a, "m2")) for i, (b, a) in enumerate(zip(duct.branches, areas, strict=True))]
+        figures += [
+            Figure(f"area_{i}", f"Outlet of {b.name} that would balance", "area", exact(a, "m2"))
+            for i, (b, a) in enumerate(zip(duct.branches, areas, strict=True))
+        ]
         if shared.imbalance > 2 * DOUBTS["share"]:
             narrowed = ", ".join(f"{b.name} to {show(a, 'area')}" for b, a in zip(duct.branches, areas, strict=True) if a < b.outlet * 0.995)
             remarks.append(Remark("care", f"The outlets differ by {100 * shared.imbalance:.0f} %. Narrow {narrowed} and they agree."))
@@ -99,16 +190,37 @@ def work(values: Values, setting: Setting) -> Answer:
     if values["fed"] == "fan":
         lines.append(Line("fan", tuple(grid), tuple(max(fan.pressure(q), 0) for q in grid), dashed=True))
     charts = [
-        Chart("shares", "Flow of each outlet", ("number", ""), ("volume_flow", "flow"), (), bars=tuple((b.name, q) for b, q in zip(duct.branches, shared.flows, strict=True))),
-        Chart("loss", "Pressure before the duct over flow", ("volume_flow", "flow"), ("pressure", "pressure"), tuple(lines), points=(("now", total, shared.pressure),)),
-    ]  # fmt: skip
+        Chart(
+            "shares",
+            "Flow of each outlet",
+            ("number", ""),
+            ("volume_flow", "flow"),
+            (),
+            bars=tuple((b.name, q) for b, q in zip(duct.branches, shared.flows, strict=True)),
+        ),
+        Chart(
+            "loss",
+            "Pressure before the duct over flow",
+            ("volume_flow", "flow"),
+            ("pressure", "pressure"),
+            tuple(lines),
+            points=(("now", total, shared.pressure),),
+        ),
+    ]
     return Answer(duct_drawing(duct, shared), figures, charts, remarks, {"imbalance": "imbalance", "airflow": "total"})
 
 
 TOOL = register(
     Tool(
-        "duct", "Duct and splitter", "What leaves where, and which outlets would balance it?", INPUTS, work,
-        "Rectangular passages with Reynolds numbers above 4,000, bends with a radius of at least half the width, one splitting point. Flow of an outlet within 16 %, share within 10 % (95 %).",
-        rows=(BRANCHES,), solid=solid, part="duct",
+        "duct",
+        "Duct and splitter",
+        "What leaves where, and which outlets would balance it?",
+        INPUTS,
+        work,
+        "Rectangular passages with Reynolds numbers above 4,000, bends with a radius of at least half the width, one "
+        "splitting point. Flow of an outlet within 16 %, share within 10 % (95 %).",
+        rows=(BRANCHES,),
+        solid=solid,
+        part="duct",
     )
-)  # fmt: skip
+)

@@ -32,7 +32,7 @@ INPUTS = (
     Input("material", "Material", "choice", "petg", "Strength", choices=tuple((m.key, m.label) for m in MATERIALS.values())),
     Input("shaft", "Shaft", "length", 0.004, "Strength", 0.0005, 0.1),
     Input("plate", "Back plate", "length", 0.002, "Strength", 0.0003, 0.05),
-)  # fmt: skip
+)
 
 
 def wheel(values: Values) -> Impeller:
@@ -58,9 +58,10 @@ def work(values: Values, setting: Setting) -> Answer:
     w = wheel(values)
     curve = impeller_curve(w, values["speed"], 25)
     resistance, exponent, column, name = (
-        (setting.resistance, 2.0, "total", setting.rig) if setting.resistance
+        (setting.resistance, 2.0, "total", setting.rig)
+        if setting.resistance
         else (values["system_pressure"] / values["system_flow"] ** values["exponent"], values["exponent"], "static", "the system")
-    )  # fmt: skip
+    )
     flow = curve.meets(resistance, exponent, column)
     remarks: list[Remark] = []
     if not math.isfinite(flow):
@@ -71,13 +72,26 @@ def work(values: Values, setting: Setting) -> Answer:
     power = torque * 2 * math.pi * curve.speed / 60
     best = float(curve.flow[curve.best])
     if at < 0.4 * best:
-        remarks.append(Remark("range", f"The duty is at {100 * at / best:.0f} % of the flow of best efficiency; below 40 % the air turns back in the wheel and the model does not hold."))
+        remarks.append(
+            Remark(
+                "range",
+                f"The duty is at {100 * at / best:.0f} % of the flow of best efficiency; below 40 % the air turns back in the "
+                "wheel and the model does not hold.",
+            )
+        )
     u2 = 2 * math.pi * curve.speed / 60 * w.outer / 2
     slip = wiesner_slip(w.outer_angle, w.blades, w.inner / w.outer)
     steps = (
         Step("Tip speed", "u₂ = ω d₂ / 2", (("n", curve.speed, "1/min"), ("d₂", w.outer, "m")), u2, "m/s"),
         Step("Slip", "σ = 1 − √sin β₂ / Z^0.7", (("β₂", w.outer_angle, "rad"), ("Z", w.blades, "")), slip, "", "Wiesner 1967, eqs. 4 and 7"),
-        Step("Less shock, friction, slowing, outlet", "p = ρ u₂ c_u2 − losses", (("Q", at, "m3/s"),), static, "Pa", "Conrad 1980; Darcy; Coppage 1956; Eck ch. X"),
+        Step(
+            "Less shock, friction, slowing, outlet",
+            "p = ρ u₂ c_u2 − losses",
+            (("Q", at, "m3/s"),),
+            static,
+            "Pa",
+            "Conrad 1980; Darcy; Coppage 1956; Eck ch. X",
+        ),
         Step(f"Meets {name}", f"p = k Q^{exponent:g}", (("k", resistance, "Pa s^n/m^3n"),), curve.at(at, column), "Pa"),
     )
     step = 0.01 * curve.flow[-1]
@@ -90,37 +104,136 @@ def work(values: Values, setting: Setting) -> Answer:
     figures = [
         Figure("flow", "Flow at the duty", "volume_flow", model(at if known else math.nan, "m3/s", flow_doubt, steps), True),
         Figure("pressure", "Static pressure there", "pressure", model(static if known else math.nan, "Pa", DOUBTS["pressure"], steps), True),
-        Figure("efficiency", "Total efficiency", "percent", model(100 * at * total / power, "%", 0.12), True),
+        Figure(
+            "efficiency",
+            "Static efficiency",
+            "percent",
+            model(
+                100 * at * static / power if known else math.nan,
+                "%",
+                0.12,
+                (
+                    Step(
+                        "Static efficiency",
+                        "η = Q p / P",
+                        (("Q", at, "m3/s"), ("p", static, "Pa"), ("P", power, "W")),
+                        100 * at * static / power,
+                        "%",
+                        "ISO 5801:2017, 3",
+                    ),
+                ),
+            ),
+            True,
+        ),
         Figure("electrical", "Electrical power", "power", model(power / values["motor_efficiency"] * 100, "W", DOUBTS["torque"] + 0.05), True),
         Figure("torque", "Torque", "torque", model(torque, "N m", DOUBTS["torque"])),
         Figure("shaft", "Shaft power", "power", model(power, "W", DOUBTS["torque"])),
         Figure("tone", "Blade-passing tone", "frequency", Quantity(blade_tones(w.blades, curve.speed)[0], "Hz")),
-        Figure("sound", "Sound power, rough", "decibel", modelled(level, "dB", "rotor:sound", "the rule VDI 2081 (within 4 dB)", 0.0, (
-            Step("Sound power", "L_W = 37 + 10 lg Q + 20 lg Δp", (("Q", at, "m3/s"), ("Δp", total, "Pa")), level, "dB", "VDI 2081-1, within 4 dB"),), absolute=2.0)),
+        Figure(
+            "sound",
+            "Sound power, rough",
+            "decibel",
+            modelled(
+                level,
+                "dB",
+                "rotor:sound",
+                "the rule VDI 2081 (within 4 dB)",
+                0.0,
+                (
+                    Step(
+                        "Sound power",
+                        "L_W = 37 + 10 lg Q + 20 lg Δp",
+                        (("Q", at, "m3/s"), ("Δp", total, "Pa")),
+                        level,
+                        "dB",
+                        "VDI 2081-1, within 4 dB",
+                    ),
+                ),
+                absolute=2.0,
+            ),
+        ),
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(u2, "m/s")),
-        Figure("margin", "Burst margin (strength over stress)", "number", modelled(margin, "", "rotor:margin", "scatter of printed strength", 0.3, (
-            Step("Back plate", "σ = (3 + ν)/4 ρ (ω R)²", (("u₂", u2, "m/s"),), stress, "Pa", "Den Hartog, ch. II; flat disc with a small bore, blades not counted"),))),
-    ]  # fmt: skip
+        Figure(
+            "margin",
+            "Burst margin (strength over stress)",
+            "number",
+            modelled(
+                margin,
+                "",
+                "rotor:margin",
+                "scatter of printed strength",
+                0.3,
+                (
+                    Step(
+                        "Back plate",
+                        "σ = (3 + ν)/4 ρ (ω R)²",
+                        (("u₂", u2, "m/s"),),
+                        stress,
+                        "Pa",
+                        "Den Hartog, ch. II; flat disc with a small bore, blades not counted",
+                    ),
+                ),
+            ),
+        ),
+    ]
     if margin < MARGIN_ASKED:
-        remarks.append(Remark("stop", f"The burst margin is {margin:.1f}; before a print is spun, {MARGIN_ASKED:g} is asked. Run it slower than {values['speed'] * math.sqrt(margin / MARGIN_ASKED):.0f} 1/min."))
+        remarks.append(
+            Remark(
+                "stop",
+                f"The burst margin is {margin:.1f}; before a print is spun, {MARGIN_ASKED:g} is asked. Run it slower than {values['speed'] * math.sqrt(margin / MARGIN_ASKED):.0f} "
+                "1/min.",
+            )
+        )
     if w.outer_angle > math.pi / 2:
-        remarks.append(Remark("care", "Blades that lean forward make more pressure and a curve that rises; the power grows with flow and can overload the motor."))
+        remarks.append(
+            Remark(
+                "care", "Blades that lean forward make more pressure and a curve that rises; the power grows with flow and can overload the motor."
+            )
+        )
     line = lambda ys: tuple(ys.tolist())  # noqa: E731
     taken = resistance * curve.flow**exponent - (curve.total - curve.static if column == "total" else 0.0)
     charts = [
-        Chart("curve", "Pressure over flow", ("volume_flow", "flow"), ("pressure", "static pressure"), (
-            Line("wheel", line(curve.flow), line(curve.static)), Line(name, line(curve.flow), line(taken), dashed=True)), points=((("duty", at, static),) if known else ())),
-        Chart("efficiency", "Total efficiency over flow", ("volume_flow", "flow"), ("percent", "efficiency"), (Line("efficiency", line(curve.flow), line(100 * curve.total_efficiency)),)),
+        Chart(
+            "curve",
+            "Pressure over flow",
+            ("volume_flow", "flow"),
+            ("pressure", "static pressure"),
+            (Line("wheel", line(curve.flow), line(curve.static)), Line(name, line(curve.flow), line(taken), dashed=True)),
+            points=((("duty", at, static),) if known else ()),
+        ),
+        Chart(
+            "efficiency",
+            "Static efficiency over flow",
+            ("volume_flow", "flow"),
+            ("percent", "efficiency"),
+            (Line("efficiency", line(curve.flow), line(100 * curve.static_efficiency)),),
+        ),
         Chart("torque", "Torque over flow", ("volume_flow", "flow"), ("torque", "torque"), (Line("torque", line(curve.flow), line(curve.torque)),)),
-    ]  # fmt: skip
-    return Answer(impeller_drawing(w), figures, charts, remarks, {"airflow": "flow", "static_pressure": "pressure", "electrical_power": "electrical", "shaft_power": "shaft"})
+    ]
+    return Answer(
+        impeller_drawing(w),
+        figures,
+        charts,
+        remarks,
+        {"airflow": "flow", "static_pressure": "pressure", "electrical_power": "electrical", "shaft_power": "shaft"},
+    )
 
 
 TOOL = register(
     Tool(
-        "impeller", "Centrifugal wheel", "What does this wheel give in its housing?", INPUTS, work,
-        "Open or covered wheels with 4 to 60 blades, tips below 100 m/s, duties above 40 % of the flow of best efficiency. Pressure and power within 24 % (95 %); a printed volute recovers less than a smooth one.",
-        cautions=("Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start low.", "The margin is an estimate from typical strength; it certifies nothing."),
-        solid=solid, part="rotor", rig=True,
+        "impeller",
+        "Centrifugal wheel",
+        "What does this wheel give in its housing?",
+        INPUTS,
+        work,
+        "Open or covered wheels with 4 to 60 blades, tips below 100 m/s, duties above 40 % of the flow of best efficiency. "
+        "Pressure and power within 24 % (95 %); a printed volute recovers less than a smooth one.",
+        cautions=(
+            "Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start low.",
+            "The margin is an estimate from typical strength; it certifies nothing.",
+        ),
+        solid=solid,
+        part="rotor",
+        rig=True,
     )
-)  # fmt: skip
+)

@@ -17,16 +17,28 @@ INPUTS = (
     Input("stock_loss", "… and its loss at this flow", "pressure", 60.0, "Stock part", 0, 1e5),
     Input("lip", "Generator, bell mouth: lip", "length", 0.012, "Generator", 0.001, 0.2),
     Input("wall", "… wall", "length", 0.0016, "Generator", -0.01, 0.02),
-)  # fmt: skip
+)
 _EXTRA = "screen: free area %; bell mouth: lip mm; filter: Pa at 1 m/s; bend: degrees"
-ELEMENTS = Rows("elements", "Elements, from the inlet on", (
-    Input("kind", "element", "choice", "straight", "", choices=tuple((k.key, k.label) for k in KINDS.values())), Input("diameter", "ends at ø", "length", 0.06, "", 0.001, 2),
-    Input("length", "length", "length", 0.05, "", 0, 5), Input("extra", "and", "number", 0.0, "", 0, 1e4, note=_EXTRA),
-), (
-    {"kind": "screen", "diameter": 0.09, "length": 0.002, "extra": 65.0}, {"kind": "bell", "diameter": 0.07, "length": 0.02, "extra": 12.0},
-    {"kind": "bend", "diameter": 0.07, "length": 0.11, "extra": 60.0}, {"kind": "change", "diameter": 0.055, "length": 0.05, "extra": 0.0},
-    {"kind": "sensor", "diameter": 0.055, "length": 0.03, "extra": 0.0}, {"kind": "change", "diameter": 0.08, "length": 0.06, "extra": 0.0},
-), 10, "Elements")  # fmt: skip
+ELEMENTS = Rows(
+    "elements",
+    "Elements, from the inlet on",
+    (
+        Input("kind", "element", "choice", "straight", "", choices=tuple((k.key, k.label) for k in KINDS.values())),
+        Input("diameter", "ends at ø", "length", 0.06, "", 0.001, 2),
+        Input("length", "length", "length", 0.05, "", 0, 5),
+        Input("extra", "and", "number", 0.0, "", 0, 1e4, note=_EXTRA),
+    ),
+    (
+        {"kind": "screen", "diameter": 0.09, "length": 0.002, "extra": 65.0},
+        {"kind": "bell", "diameter": 0.07, "length": 0.02, "extra": 12.0},
+        {"kind": "bend", "diameter": 0.07, "length": 0.11, "extra": 60.0},
+        {"kind": "change", "diameter": 0.055, "length": 0.05, "extra": 0.0},
+        {"kind": "sensor", "diameter": 0.055, "length": 0.03, "extra": 0.0},
+        {"kind": "change", "diameter": 0.08, "length": 0.06, "extra": 0.0},
+    ),
+    10,
+    "Elements",
+)
 
 
 def chain(values: Values) -> list[Element]:
@@ -49,31 +61,109 @@ def work(values: Values, setting: Setting) -> Answer:
     elements = chain(values)
     losses = chain_losses(elements, values["flow"])
     total = sum(x.loss for x in losses)
-    remarks = [Remark("care", f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area is {1e4 * free_area(elements[i]):.1f} cm², the end of the intake has {1e4 * elements[-1].area:.1f} cm².") for i in choke_places(elements)]
-    remarks += [Remark("care", f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream leaves the wall. Make it {1000 * (elements[i].diameter - elements[i - 1].diameter) / 2 / math.tan(STEEP):.0f} mm long or more.") for i in steep_places(elements)]  # fmt: skip
-    steps = tuple(Step(f"{n} {KINDS[x.element.kind].label}", "Δp = K ρ/2 v²", (("ø", x.element.diameter, "m"), ("v", x.speed, "m/s")), x.loss, "Pa", "fluids: Rennels, Miller, Blevins") for n, x in enumerate(losses, 1))
+    remarks = [
+        Remark(
+            "care",
+            f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area is {1e4 * free_area(elements[i]):.1f} "
+            f"cm², the end of the intake has {1e4 * elements[-1].area:.1f} cm².",
+        )
+        for i in choke_places(elements)
+    ]
+    remarks += [
+        Remark(
+            "care",
+            f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream leaves the wall. Make it "
+            f"{1000 * (elements[i].diameter - elements[i - 1].diameter) / 2 / math.tan(STEEP):.0f} mm long or more.",
+        )
+        for i in steep_places(elements)
+    ]
+    steps = tuple(
+        Step(
+            f"{n} {KINDS[x.element.kind].label}",
+            "Δp = K ρ/2 v²",
+            (("ø", x.element.diameter, "m"), ("v", x.speed, "m/s")),
+            x.loss,
+            "Pa",
+            "fluids: Rennels, Miller, Blevins",
+        )
+        for n, x in enumerate(losses, 1)
+    )
     worst = max(range(len(losses)), key=lambda i: losses[i].loss)
     model = lambda v, unit: modelled(v, unit, "intake", "losses of the elements, each on its own", DOUBT, steps)  # noqa: E731
     end = elements[-1]
     area = values["flow"] / math.sqrt(2 * max(total, 1e-9) / AIR_DENSITY)
     figures = [
         Figure("loss", "Loss of the intake", "pressure", model(total, "Pa"), True),
-        Figure("against", "Against the stock part", "percent", model(100 * (total / values["stock_loss"] - 1), "%") if values["stock_loss"] else exact(math.nan, "%"), True),
-        Figure("area", "Effective area", "area", modelled(area, "m2", "intake", "losses of the elements, each on its own", DOUBT / 2, (
-            Step("Effective area", "A = Q / √(2 Δp / ρ)", (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")), area, "m2"),)), True),
-        Figure("worst", f"Most in element {worst + 1}, {KINDS[losses[worst].element.kind].label.lower()}", "pressure", model(losses[worst].loss, "Pa"), True),
+        Figure(
+            "against",
+            "Against the stock part",
+            "percent",
+            model(100 * (total / values["stock_loss"] - 1), "%") if values["stock_loss"] else exact(math.nan, "%"),
+            True,
+        ),
+        Figure(
+            "area",
+            "Effective area",
+            "area",
+            modelled(
+                area,
+                "m2",
+                "intake",
+                "losses of the elements, each on its own",
+                DOUBT / 2,
+                (Step("Effective area", "A = Q / √(2 Δp / ρ)", (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")), area, "m2"),),
+            ),
+            True,
+        ),
+        Figure(
+            "worst",
+            f"Most in element {worst + 1}, {KINDS[losses[worst].element.kind].label.lower()}",
+            "pressure",
+            model(losses[worst].loss, "Pa"),
+            True,
+        ),
         Figure("end", "Speed at the end", "air_speed", exact(values["flow"] / end.area, "m/s")),
-    ]  # fmt: skip
+    ]
     if values["stock_loss"]:
-        figures[1] = Figure("against", "Loss against the stock part", "percent", modelled(100 * (total / values["stock_loss"] - 1), "%", "intake", "losses of the elements, each on its own", 0.0, steps, 100 * DOUBT * total / values["stock_loss"]), True)
+        figures[1] = Figure(
+            "against",
+            "Loss against the stock part",
+            "percent",
+            modelled(
+                100 * (total / values["stock_loss"] - 1),
+                "%",
+                "intake",
+                "losses of the elements, each on its own",
+                0.0,
+                steps,
+                100 * DOUBT * total / values["stock_loss"],
+            ),
+            True,
+        )
     sensor = next((x for x in losses if x.element.kind == "sensor"), None)
     if sensor is not None:
         stock = values["flow"] / (math.pi / 4 * values["stock_sensor"] ** 2)
         change = 100 * (sensor.speed / stock - 1)
-        figures += [Figure("sensor", "Speed at the flow sensor", "air_speed", exact(sensor.speed, "m/s")), Figure("sensor_change", "… against stock", "percent", exact(change, "%"))]
+        figures += [
+            Figure("sensor", "Speed at the flow sensor", "air_speed", exact(sensor.speed, "m/s")),
+            Figure("sensor_change", "… against stock", "percent", exact(change, "%")),
+        ]
         if abs(change) > 2:
-            remarks.append(Remark("stop", f"The air passes the flow sensor {abs(change):.0f} % {'faster' if change > 0 else 'slower'} than in the stock part. A sensor that knows only speed would read the flow {abs(change):.0f} % too {'high' if change > 0 else 'low'}: its calibration must be made anew, or the section kept at {1000 * values['stock_sensor']:.0f} mm."))
-        remarks.append(Remark("note", "A sensor also answers to a changed profile: bends and widenings within five diameters before it shift its reading even at equal area."))
+            remarks.append(
+                Remark(
+                    "stop",
+                    f"The air passes the flow sensor {abs(change):.0f} % {'faster' if change > 0 else 'slower'} than in the stock "
+                    f"part. A sensor that knows only speed would read the flow {abs(change):.0f} % too {'high' if change > 0 else 'low'}: "
+                    f"its calibration must be made anew, or the section kept at {1000 * values['stock_sensor']:.0f} mm.",
+                )
+            )
+        remarks.append(
+            Remark(
+                "note",
+                "A sensor also answers to a changed profile: bends and widenings within five diameters before it shift its "
+                "reading even at equal area.",
+            )
+        )
     place, xs, areas = 0.0, [0.0], [elements[0].area]
     for e in elements:
         place += max(e.length, 1e-3)
@@ -81,19 +171,47 @@ def work(values: Values, setting: Setting) -> Answer:
         areas.append(free_area(e))
     grid = [values["flow"] * k / 10 for k in range(1, 16)]
     charts = [
-        Chart("waterfall", "Loss of each element", ("number", ""), ("pressure", "loss"), (), bars=tuple((f"{n} {KINDS[x.element.kind].label.lower()}", x.loss) for n, x in enumerate(losses, 1))),
+        Chart(
+            "waterfall",
+            "Loss of each element",
+            ("number", ""),
+            ("pressure", "loss"),
+            (),
+            bars=tuple((f"{n} {KINDS[x.element.kind].label.lower()}", x.loss) for n, x in enumerate(losses, 1)),
+        ),
         Chart("area", "Free area along the path", ("length", "path"), ("area", "free area"), (Line("free area", tuple(xs), tuple(areas)),)),
-        Chart("loss", "Loss over flow", ("volume_flow", "flow"), ("pressure", "loss"), (Line("intake", tuple(grid), tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid)),
-              Line("stock, with the square of flow", tuple(grid), tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid), dashed=True)), points=(("now", values["flow"], total),)),
-    ]  # fmt: skip
+        Chart(
+            "loss",
+            "Loss over flow",
+            ("volume_flow", "flow"),
+            ("pressure", "loss"),
+            (
+                Line("intake", tuple(grid), tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid)),
+                Line(
+                    "stock, with the square of flow", tuple(grid), tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid), dashed=True
+                ),
+            ),
+            points=(("now", values["flow"], total),),
+        ),
+    ]
     return Answer(intake_drawing(elements), figures, charts, remarks, {"effective_area": "area"})
 
 
 TOOL = register(
     Tool(
-        "intake", "Intake", "Where is the pressure lost, and does the flow sensor still tell the truth?", INPUTS, work,
-        "Elements several diameters apart, Reynolds numbers above 4,000, screens with 5 to 90 % free area, no choking. Loss within 30 % (95 %); pulsating flow of an engine is not in it.",
-        rows=(ELEMENTS,), cautions=("Vehicles: running engines, belts and hot parts, debris and water; changes can be illegal. Local codes come first, and a licensed workshop decides.",),
-        solid=solid, part="intake",
+        "intake",
+        "Intake",
+        "Where is the pressure lost, and does the flow sensor still tell the truth?",
+        INPUTS,
+        work,
+        "Elements several diameters apart, Reynolds numbers above 4,000, screens with 5 to 90 % free area, no choking. "
+        "Loss within 30 % (95 %); pulsating flow of an engine is not in it.",
+        rows=(ELEMENTS,),
+        cautions=(
+            "Vehicles: running engines, belts and hot parts, debris and water; changes can be illegal. Local codes come "
+            "first, and a licensed workshop decides.",
+        ),
+        solid=solid,
+        part="intake",
     )
-)  # fmt: skip
+)

@@ -20,7 +20,7 @@ INPUTS = (
     Input("temperature", "Air temperature", "temperature", 20.0, "Air", -20, 100),
     Input("tank", "Tank", "volume", 0.024, "Tank", 0, 10),
     Input("tank_pressure", "… filled to", "supply_pressure", 8e5, "Tank", 0, 3e7),
-)  # fmt: skip
+)
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -34,43 +34,92 @@ def work(values: Values, setting: Setting) -> Answer:
         return {"mass": made.mass_flow, "free": made.free_air, "thrust": made.thrust}
 
     drain = drain_time(slit, values["tank"], values["tank_pressure"], values["gauge"]) if values["tank"] else math.nan
-    inputs = {"gap": measured(slit.gap, "m", [(cause("slit:gap", "tolerance of the gap"), values["gap_doubt"])]), "discharge": measured(slit.discharge, "", [(cause("slit:cd", "discharge coefficient"), 0.06)])}
+    inputs = {
+        "gap": measured(slit.gap, "m", [(cause("slit:gap", "tolerance of the gap"), values["gap_doubt"])]),
+        "discharge": measured(slit.discharge, "", [(cause("slit:cd", "discharge coefficient"), 0.06)]),
+    }
     formula = "ṁ = C A p₀ √(γ/(R T)) (2/(γ+1))^((γ+1)/(2(γ−1)))" if now.choked else "ṁ = C A p₀ √(2γ/((γ−1) R T) (r^(2/γ) − r^((γ+1)/γ)))"
-    made = spread(both, inputs, {
-        "mass": ("kg/s", "Mass flow", formula, "Shapiro 1953, ch. 4; ISO 9300"), "free": ("m3/s", "Free air", "Q = ṁ R T_n / p_n", "ISO 1217, 20 °C and 1 bar"),
-        "thrust": ("N", "Thrust", "F = ṁ v + (p_e − p) A C", "momentum"),
-    })  # fmt: skip
+    made = spread(
+        both,
+        inputs,
+        {
+            "mass": ("kg/s", "Mass flow", formula, "Shapiro 1953, ch. 4; ISO 9300"),
+            "free": ("m3/s", "Free air", "Q = ṁ R T_n / p_n", "ISO 1217, 20 °C and 1 bar"),
+            "thrust": ("N", "Thrust", "F = ṁ v + (p_e − p) A C", "momentum"),
+        },
+    )
     share = 100 * values["gap_doubt"] / values["gap"]
     figures = [
-        Figure("mass", "Mass flow", "mass_flow", made["mass"], True), Figure("free", "Free air", "volume_flow", made["free"], True),
-        Figure("thrust", "Thrust", "force", made["thrust"], True), Figure("drain", "Tank lasts", "duration", exact(drain, "s"), True),
-        Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")), Figure("temperature", "Temperature of the jet", "temperature", exact(now.temperature - 273.15, "degC")),
+        Figure("mass", "Mass flow", "mass_flow", made["mass"], True),
+        Figure("free", "Free air", "volume_flow", made["free"], True),
+        Figure("thrust", "Thrust", "force", made["thrust"], True),
+        Figure("drain", "Tank lasts", "duration", exact(drain, "s"), True),
+        Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
+        Figure("temperature", "Temperature of the jet", "temperature", exact(now.temperature - 273.15, "degC")),
         Figure("per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")),
-    ]  # fmt: skip
-    remarks = [Remark("note", f"The slit is {'choked: the air leaves at the speed of sound, and only more pressure or area gives more' if now.choked else 'not choked'} (room over supply {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit {CRITICAL:.3f}).")]
+    ]
+    remarks = [
+        Remark(
+            "note",
+            f"The slit is {'choked: the air leaves at the speed of sound, and only more pressure or area gives more' if now.choked else 'not choked'} "
+            f"(room over supply {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit {CRITICAL:.3f}).",
+        )
+    ]
     if share > 15:
-        remarks.append(Remark("care", f"A gap that scatters by {share:.0f} % makes the flow scatter by as much, also along the slit. Print it wider and set it with a shim of known thickness."))
+        remarks.append(
+            Remark(
+                "care",
+                f"A gap that scatters by {share:.0f} % makes the flow scatter by as much, also along the slit. Print it wider "
+                "and set it with a shim of known thickness.",
+            )
+        )
     if slit.gauge > HAND_LIMIT:
-        remarks.append(Remark("stop", f"Above {HAND_LIMIT / 1e5:g} bar the jet injures at close range. Take less pressure, or shut the slit off from hands and eyes."))
+        remarks.append(
+            Remark(
+                "stop",
+                f"Above {HAND_LIMIT / 1e5:g} bar the jet injures at close range. Take less pressure, or shut the slit off from hands and eyes.",
+            )
+        )
     if slit.gauge == 0:
         remarks.append(Remark("note", "Without pressure nothing flows."))
     grid = [values["gauge"] * k / 20 if values["gauge"] > 0 else 1e4 * k for k in range(0, 31)]
     grid = [g for g in grid if g <= 10e5]
     gaps = [slit.gap * (0.4 + 0.08 * k) for k in range(16)]
     charts = [
-        Chart("pressure", "Mass flow over pressure", ("supply_pressure", "pressure above the room"), ("mass_flow", "mass flow"), (
-            Line("slit", tuple(grid), tuple(blow(Slit(slit.gap, slit.length, g, kelvin, slit.discharge)).mass_flow for g in grid)),),
-            points=(("now", slit.gauge, now.mass_flow),), marks=(("choked from here", slit.ambient / CRITICAL - slit.ambient),)),
-        Chart("gap", "Mass flow over gap", ("length", "gap"), ("mass_flow", "mass flow"), (Line("slit", tuple(gaps), tuple(blow(Slit(g, slit.length, slit.gauge, kelvin, slit.discharge)).mass_flow for g in gaps)),), points=(("now", slit.gap, now.mass_flow),)),
-    ]  # fmt: skip
+        Chart(
+            "pressure",
+            "Mass flow over pressure",
+            ("supply_pressure", "pressure above the room"),
+            ("mass_flow", "mass flow"),
+            (Line("slit", tuple(grid), tuple(blow(Slit(slit.gap, slit.length, g, kelvin, slit.discharge)).mass_flow for g in grid)),),
+            points=(("now", slit.gauge, now.mass_flow),),
+            marks=(("choked from here", slit.ambient / CRITICAL - slit.ambient),),
+        ),
+        Chart(
+            "gap",
+            "Mass flow over gap",
+            ("length", "gap"),
+            ("mass_flow", "mass flow"),
+            (Line("slit", tuple(gaps), tuple(blow(Slit(g, slit.length, slit.gauge, kelvin, slit.discharge)).mass_flow for g in gaps)),),
+            points=(("now", slit.gap, now.mass_flow),),
+        ),
+    ]
     return Answer(slit_drawing(slit), figures, charts, remarks)
 
 
 TOOL = register(
     Tool(
-        "jet", "Compressed-air slit", "How much air does the slit take, is it choked, and how exact must the gap be?", INPUTS, work,
-        "Dry air, gaps far above a hundredth of a millimetre, short passages without friction, up to 10 bar. The doubt is that of the gap and of the discharge coefficient.",
-        cautions=("Compressed air: never at skin or eyes, low nozzle pressure, relief valve and guard. Printed parts are no pressure vessels: keep the volume behind the slit small and shielded.",
-                  "Noise above 85 dB(A): hearing protection, exposure time."),
+        "jet",
+        "Compressed-air slit",
+        "How much air does the slit take, is it choked, and how exact must the gap be?",
+        INPUTS,
+        work,
+        "Dry air, gaps far above a hundredth of a millimetre, short passages without friction, up to 10 bar. The doubt "
+        "is that of the gap and of the discharge coefficient.",
+        cautions=(
+            "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and guard. Printed parts are no "
+            "pressure vessels: keep the volume behind the slit small and shielded.",
+            "Noise above 85 dB(A): hearing protection, exposure time.",
+        ),
     )
-)  # fmt: skip
+)

@@ -26,15 +26,23 @@ INPUTS = (
     Input("charge_current", "Charger", "current", 2.0, "Charger and supply", 0.01, 100),
     Input("supply_voltage", "Or a supply of", "voltage", 12.0, "Charger and supply", 1, 60),
     Input("supply_current", "… up to", "current", 3.0, "Charger and supply", 0.01, 100),
-)  # fmt: skip
+)
 
 
 def pack_of(values: Values) -> Pack:
     """The pack of the values."""
     return Pack(
-        round(values["series"]), round(values["parallel"]), values["capacity"], values["resistance"], values["cut_off"], values["cell_current"], values["cable_length"],
-        values["cable_area"], values["controller_efficiency"] / 100, values["controller_current"],
-    )  # fmt: skip
+        round(values["series"]),
+        round(values["parallel"]),
+        values["capacity"],
+        values["resistance"],
+        values["cut_off"],
+        values["cell_current"],
+        values["cable_length"],
+        values["cable_area"],
+        values["controller_efficiency"] / 100,
+        values["controller_current"],
+    )
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -46,22 +54,56 @@ def work(values: Values, setting: Setting) -> Answer:
     full, low = draw(pack, power, 1.0), draw(pack, power, max(run.left, 0.05) if run.time else 1.0)
     most = draw(pack, values["power"], 1.0)
     steps = (
-        Step("Power at this throttle", "P = P_full s³", (("P_full", values["power"], "W"), ("s", 100 * share, "%")), power, "W", "fan laws: speed with throttle, power with its cube"),
-        Step("Current from a full pack", "P / η = (U₀ − I R) I", (("U₀", pack.open_voltage(1.0), "V"), ("R", pack.inner + pack.cable, "ohm")), full.current, "A", "smaller root"),
-        Step("Until a cell falls to its cut-off", "t = Σ ΔQ / I", (("C", pack.capacity * pack.parallel, "A s"), ("U_cut", pack.cut_off, "V")), run.time, "s", f"{100 * run.left:.0f} % of the charge stay in it"),
+        Step(
+            "Power at this throttle",
+            "P = P_full s³",
+            (("P_full", values["power"], "W"), ("s", 100 * share, "%")),
+            power,
+            "W",
+            "fan laws: speed with throttle, power with its cube",
+        ),
+        Step(
+            "Current from a full pack",
+            "P / η = (U₀ − I R) I",
+            (("U₀", pack.open_voltage(1.0), "V"), ("R", pack.inner + pack.cable, "ohm")),
+            full.current,
+            "A",
+            "smaller root",
+        ),
+        Step(
+            "Until a cell falls to its cut-off",
+            "t = Σ ΔQ / I",
+            (("C", pack.capacity * pack.parallel, "A s"), ("U_cut", pack.cut_off, "V")),
+            run.time,
+            "s",
+            f"{100 * run.left:.0f} % of the charge stay in it",
+        ),
     )
     told = lambda v, unit, steps=(): modelled(v, unit, "pack", "capacity and resistance of real cells", DOUBT, steps)  # noqa: E731
     charging = charge_time(pack, values["charge_current"])
     supply = values["supply_voltage"] * values["supply_current"] * pack.controller_efficiency
     figures = [
-        Figure("time", "Runs for", "duration", told(run.time if run.time else math.nan, "s", steps), True), Figure("current", "Current from a full pack", "current", told(full.current, "A", steps), True),
-        Figure("sag", "Voltage at the controller, full pack", "voltage", told(full.load_voltage, "V"), True), Figure("heat", "Heat in the cells", "power", told(run.heat, "W"), True),
-        Figure("c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")), Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),
-        Figure("drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")), Figure("charging", "Charges in", "duration", told(charging, "s")),
-        Figure("supply", "Supply gives the motor", "power", exact(supply, "W")), Figure("pulse", "Servo pulse for this throttle", "pulse", exact(pulse_of(share), "s")),
-    ]  # fmt: skip
+        Figure("time", "Runs for", "duration", told(run.time if run.time else math.nan, "s", steps), True),
+        Figure("current", "Current from a full pack", "current", told(full.current, "A", steps), True),
+        Figure("sag", "Voltage at the controller, full pack", "voltage", told(full.load_voltage, "V"), True),
+        Figure("heat", "Heat in the cells", "power", told(run.heat, "W"), True),
+        Figure("c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")),
+        Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),
+        Figure("drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")),
+        Figure("charging", "Charges in", "duration", told(charging, "s")),
+        Figure("supply", "Supply gives the motor", "power", exact(supply, "W")),
+        Figure("pulse", "Servo pulse for this throttle", "pulse", exact(pulse_of(share), "s")),
+    ]
     charts = [_time_chart(pack, values), _voltage_chart(pack, power, run.left)]
-    rows = [(f"{s} %", f"{1000 * pulse_of(s / 100):.2f} ms", f"{power_at(s / 100, values['power']):.1f} W", _minutes(pack, power_at(max(s, 1) / 100, values["power"]))) for s in range(0, 101, 10)]
+    rows: list[tuple[str, ...]] = [
+        (
+            f"{s} %",
+            f"{1000 * pulse_of(s / 100):.2f} ms",
+            f"{power_at(s / 100, values['power']):.1f} W",
+            _minutes(pack, power_at(max(s, 1) / 100, values["power"])),
+        )
+        for s in range(0, 101, 10)
+    ]
     answer = Answer(pack_drawing(pack), figures, charts, _remarks(values, pack, most.current, low.pack_voltage, run.time, supply, power))
     answer.tables = [("Servo pulse, power and run time", ("throttle", "pulse", "power", "runs for"), rows)]
     return answer
@@ -75,33 +117,76 @@ def _minutes(pack: Pack, power: float) -> str:
 def _time_chart(pack: Pack, values: Values) -> Chart:
     grid = [0.2 + 0.05 * k for k in range(17)]
     times = [run_time(pack, power_at(s, values["power"]), 60).time for s in grid]
-    return Chart("time", "Run time over throttle", ("percent", "throttle"), ("duration", "run time"), (Line("pack", tuple(100 * s for s in grid), tuple(times)),), marks=(("now", values["throttle"]),))
+    return Chart(
+        "time",
+        "Run time over throttle",
+        ("percent", "throttle"),
+        ("duration", "run time"),
+        (Line("pack", tuple(100 * s for s in grid), tuple(times)),),
+        marks=(("now", values["throttle"]),),
+    )
 
 
 def _voltage_chart(pack: Pack, power: float, left: float) -> Chart:
     grid = [1 - k / 40 for k in range(41) if 1 - k / 40 >= left]
     under = [draw(pack, power, s).pack_voltage for s in grid]
-    return Chart("voltage", "Voltage over what is left", ("percent", "charge left"), ("voltage", "voltage"), (
-        Line("under load", tuple(100 * s for s in grid), tuple(under)), Line("without load", tuple(100 * s for s in grid), tuple(pack.open_voltage(s) for s in grid), dashed=True)))  # fmt: skip
+    return Chart(
+        "voltage",
+        "Voltage over what is left",
+        ("percent", "charge left"),
+        ("voltage", "voltage"),
+        (
+            Line("under load", tuple(100 * s for s in grid), tuple(under)),
+            Line("without load", tuple(100 * s for s in grid), tuple(pack.open_voltage(s) for s in grid), dashed=True),
+        ),
+    )
 
 
 def _remarks(values: Values, pack: Pack, most: float, low: float, time: float, supply: float, power: float) -> list[Remark]:
     found = []
     if math.isnan(most):
-        found.append(Remark("stop", f"The pack cannot give {values['power']:g} W at all: its resistance takes more than half of the voltage. More cells in parallel, or a thicker cable."))
+        found.append(
+            Remark(
+                "stop",
+                f"The pack cannot give {values['power']:g} W at all: its resistance takes more than half of the voltage. More "
+                "cells in parallel, or a thicker cable.",
+            )
+        )
     else:
         if most / pack.parallel > pack.cell_current:
-            found.append(Remark("stop", f"At full throttle each cell gives {most / pack.parallel:.1f} A; it may give {pack.cell_current:g} A. Put {math.ceil(most / pack.cell_current)} in parallel."))
+            found.append(
+                Remark(
+                    "stop",
+                    f"At full throttle each cell gives {most / pack.parallel:.1f} A; it may give {pack.cell_current:g} A. Put {math.ceil(most / pack.cell_current)} "
+                    "in parallel.",
+                )
+            )
         if most > pack.controller_current:
             found.append(Remark("stop", f"At full throttle the controller takes {most:.1f} A and is made for {pack.controller_current:g} A."))
         if most * pack.cable > 0.05 * pack.open_voltage(0.5):
-            found.append(Remark("care", f"The cable takes {most * pack.cable:.2f} V at full throttle, more than 5 %; it gets warm. Take a thicker or shorter one."))
+            found.append(
+                Remark(
+                    "care", f"The cable takes {most * pack.cable:.2f} V at full throttle, more than 5 %; it gets warm. Take a thicker or shorter one."
+                )
+            )
     if not time:
         found.append(Remark("stop", "Under this load the cells are below their cut-off at once: it does not run."))
     if pack.cut_off < NEVER_BELOW + 0.3:
-        found.append(Remark("care", f"A cut-off of {pack.cut_off:g} V leaves little before {NEVER_BELOW} V, where cells are damaged; with a load that stops and starts take 3.0 V or more."))
+        found.append(
+            Remark(
+                "care",
+                f"A cut-off of {pack.cut_off:g} V leaves little before {NEVER_BELOW} V, where cells are damaged; with a load "
+                "that stops and starts take 3.0 V or more.",
+            )
+        )
     if supply < power:
-        found.append(Remark("care", f"The supply gives {supply:.1f} W, this throttle needs {power:.1f} W: it will drop out or limit. Throttle below {100 * (supply / values['power']) ** (1 / 3):.0f} % or take a stronger one."))
+        found.append(
+            Remark(
+                "care",
+                f"The supply gives {supply:.1f} W, this throttle needs {power:.1f} W: it will drop out or limit. Throttle below "
+                f"{100 * (supply / values['power']) ** (1 / 3):.0f} % or take a stronger one.",
+            )
+        )
     if values["charge_current"] > pack.capacity * pack.parallel / 3600:
         found.append(Remark("care", f"Charging at {values['charge_current']:g} A is more than 1 C; most cells want half of it."))
     return found
@@ -109,9 +194,17 @@ def _remarks(values: Values, pack: Pack, most: float, low: float, time: float, s
 
 TOOL = register(
     Tool(
-        "pack", "Power pack", "How long does it run, what sags, what gets warm?", INPUTS, work,
-        "Lithium-ion cells at 15 to 35 °C, loads whose power goes with the cube of the throttle, without ageing. Run time within 20 % (95 %); cold or old cells give far less.",
-        cautions=("Lithium cells: protection board, matched cells of one age, the right charger, fire-safe charging, never unattended. Below 0 °C do not charge.",
-                  "Mains supplies and variable transformers: guarded, by people competent in it; local codes and licensed electricians first."),
+        "pack",
+        "Power pack",
+        "How long does it run, what sags, what gets warm?",
+        INPUTS,
+        work,
+        "Lithium-ion cells at 15 to 35 °C, loads whose power goes with the cube of the throttle, without ageing. Run "
+        "time within 20 % (95 %); cold or old cells give far less.",
+        cautions=(
+            "Lithium cells: protection board, matched cells of one age, the right charger, fire-safe charging, never unattended. "
+            "Below 0 °C do not charge.",
+            "Mains supplies and variable transformers: guarded, by people competent in it; local codes and licensed electricians first.",
+        ),
     )
-)  # fmt: skip
+)

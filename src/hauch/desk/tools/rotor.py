@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-
 from typing import Any
 
 import numpy as np
 
 from hauch.core.geometry.desk_drawings import rotor_drawing
 from hauch.core.predict import rotor as ducted
-from hauch.core.predict.blading import Blading
+from hauch.core.predict.blading import STATIONS, Blading
 from hauch.core.predict.drive import Gear, Motor, Reached, reached_speed
 from hauch.core.predict.free_rotor import FreeRotor, free_rotor
 from hauch.core.predict.model import AIR_DENSITY, modelled
@@ -29,7 +28,9 @@ INPUTS = (
     Input("hub", "Hub diameter", "length", 0.050, "Blades", 0.001, 1.0),
     Input("tip", "Tip diameter", "length", 0.134, "Blades", 0.005, 2.0),
     Input("gap", "Tip gap", "length", 0.001, "Blades", -0.01, 0.05),
-    Input("pitch", "Pitch", "angle", tuple(np.radians([42, 34, 28, 24, 21]).tolist()), "Along the radius", math.radians(1), math.radians(89), points=5),
+    Input(
+        "pitch", "Pitch", "angle", tuple(np.radians([42, 34, 28, 24, 21]).tolist()), "Along the radius", math.radians(1), math.radians(89), points=5
+    ),
     Input("chord", "Chord", "length", (0.028, 0.031, 0.034, 0.036, 0.037), "Along the radius", 0.001, 0.5, points=5),
     Input("camber", "Camber", "percent", (6.0, 6.0, 5.5, 5.0, 4.5), "Along the radius", -2, 15, points=5),
     Input("thickness", "Thickness", "length", (0.0025, 0.0022, 0.0019, 0.0016, 0.0014), "Along the radius", 0.0002, 0.05, points=5),
@@ -37,8 +38,20 @@ INPUTS = (
     Input("lean", "Lean of the tip", "length", 0.0, "Blades", -0.1, 0.1, note="along the axis; for drawing and print, not in the model"),
     Input("placed", "Placed", "choice", "ducted", "Running", choices=(("ducted", "in a duct or frame"), ("free", "free, without a duct"))),
     Input("speed", "Speed", "rotational_speed", 1900.0, "Running", 1, 60000),
-    Input("arrangement", "Rows", "choice", "one", "Running", choices=(
-        ("one", "one"), ("series", "two in series, push-pull"), ("straightened", "two in series, struts between"), ("counter", "two, counter-rotating")), shown_with=DUCTED),
+    Input(
+        "arrangement",
+        "Rows",
+        "choice",
+        "one",
+        "Running",
+        choices=(
+            ("one", "one"),
+            ("series", "two in series, push-pull"),
+            ("straightened", "two in series, struts between"),
+            ("counter", "two, counter-rotating"),
+        ),
+        shown_with=DUCTED,
+    ),
     Input("inlet", "Entrance", "choice", "rounded", "Running", choices=tuple((k, v[0]) for k, v in INLETS.items()), shown_with=DUCTED),
     Input("system_pressure", "System: loses", "pressure", 20.0, "Running", 0, 1e5, shown_with=DUCTED),
     Input("system_flow", "… at", "volume_flow", 0.05, "Running", 1e-5, 100, shown_with=DUCTED),
@@ -56,15 +69,24 @@ INPUTS = (
     Input("depth", "Hub depth", "length", 0.024, "Strength", 0.002, 0.5),
     Input("shaft", "Shaft", "length", 0.004, "Strength", 0.0005, 0.1),
     Input("layers", "Layers lie", "choice", "flat", "Strength", choices=(("flat", "across the axis"), ("standing", "along the axis"))),
-)  # fmt: skip
+)
 
 
 def blading(values: Values) -> Blading:
     """The blading of the values."""
     return Blading(
-        round(values["blades"]), values["hub"], values["tip"], tuple(values["chord"]), tuple(values["pitch"]), tuple(c / 100 for c in values["camber"]),
-        tuple(values["thickness"]), values["family"], values["sweep"], values["lean"], values["gap"],
-    )  # fmt: skip
+        round(values["blades"]),
+        values["hub"],
+        values["tip"],
+        tuple(values["chord"]),
+        tuple(values["pitch"]),
+        tuple(c / 100 for c in values["camber"]),
+        tuple(values["thickness"]),
+        values["family"],
+        values["sweep"],
+        values["lean"],
+        values["gap"],
+    )
 
 
 def installed(values: Values, speed: float | None = None) -> Installed:
@@ -72,7 +94,9 @@ def installed(values: Values, speed: float | None = None) -> Installed:
     row = blading(values)
     two = values["arrangement"] != "one"
     turns = (1, -1) if values["arrangement"] == "counter" else (1, 1)
-    return Installed((row, row) if two else (row,), speed or values["speed"], turns if two else (1,), values["inlet"], values["arrangement"] == "straightened")
+    return Installed(
+        (row, row) if two else (row,), speed or values["speed"], turns if two else (1,), values["inlet"], values["arrangement"] == "straightened"
+    )
 
 
 def solid(values: Values) -> Any:
@@ -89,20 +113,22 @@ def system(values: Values, setting: Setting) -> tuple[float, float, str, str]:
     return values["system_pressure"] / values["system_flow"] ** values["exponent"], values["exponent"], "static", "the system"
 
 
-def duty(values: Values, setting: Setting) -> tuple[RotorCurve, float, Reached | None]:
+def duty(values: Values, setting: Setting, flows: int = 15, stations: int = STATIONS) -> tuple[RotorCurve, float, Reached | None]:
     """The curve at the speed that is reached, and the flow at the duty."""
     resistance, exponent, column, _ = system(values, setting)
-    curve = rotor_curve(installed(values))
+    curve = rotor_curve(installed(values), flows, stations)
     flow = curve.meets(resistance, exponent, column)
     if values["drive"] == "speed":
         return curve, flow, None
     at = flow if math.isfinite(flow) else float(curve.flow[curve.best])
     reached = reached_speed(
-        Motor(values["stall_torque"], values["idle_speed"]), Gear(values["gear_ratio"], values["gear_efficiency"] / 100, values["friction"]),
-        max(curve.at(at, "torque"), 1e-9), values["speed"],
-    )  # fmt: skip
+        Motor(values["stall_torque"], values["idle_speed"]),
+        Gear(values["gear_ratio"], values["gear_efficiency"] / 100, values["friction"]),
+        max(curve.at(at, "torque"), 1e-9),
+        values["speed"],
+    )
     if reached.starts:
-        curve = rotor_curve(installed(values, reached.speed))
+        curve = rotor_curve(installed(values, reached.speed), flows, stations)
         flow = curve.meets(resistance, exponent, column)
     return curve, flow, reached
 
@@ -136,32 +162,92 @@ def _ducted(values: Values, setting: Setting) -> Answer:
     figures = [
         Figure("flow", "Flow at the duty", "volume_flow", model(at if found else math.nan, "m3/s", "flow", flow_doubt, work_steps), True),
         Figure("pressure", "Static pressure there", "pressure", model(static if found else math.nan, "Pa", "pressure", doubt, work_steps), True),
-        Figure("efficiency", "Total efficiency", "percent", model(100 * at * total / power if power > 0 else math.nan, "%", "efficiency", doubt, (
-            Step("Total efficiency", "η = Q Δp / P", (("Q", at, "m3/s"), ("Δp", total, "Pa"), ("P", power, "W")), 100 * at * total / power if power > 0 else math.nan, "%", "ISO 5801:2017, 3"),)), True),
-        Figure("electrical", "Electrical power", "power", model(power / (values["motor_efficiency"] / 100), "W", "torque", ducted.DOUBTS["torque"] + 0.08, (
-            Step("Electrical power", "P_el = 2π n T / η", (("n", curve.speed, "1/min"), ("T", torque, "N m"), ("η", values["motor_efficiency"], "%")), power / (values["motor_efficiency"] / 100), "W"),)), True),
+        Figure(
+            "efficiency",
+            "Total efficiency",
+            "percent",
+            model(
+                100 * at * total / power if power > 0 else math.nan,
+                "%",
+                "efficiency",
+                doubt,
+                (
+                    Step(
+                        "Total efficiency",
+                        "η = Q Δp / P",
+                        (("Q", at, "m3/s"), ("Δp", total, "Pa"), ("P", power, "W")),
+                        100 * at * total / power if power > 0 else math.nan,
+                        "%",
+                        "ISO 5801:2017, 3",
+                    ),
+                ),
+            ),
+            True,
+        ),
+        Figure(
+            "electrical",
+            "Electrical power",
+            "power",
+            model(
+                power / (values["motor_efficiency"] / 100),
+                "W",
+                "torque",
+                ducted.DOUBTS["torque"] + 0.08,
+                (
+                    Step(
+                        "Electrical power",
+                        "P_el = 2π n T / η",
+                        (("n", curve.speed, "1/min"), ("T", torque, "N m"), ("η", values["motor_efficiency"], "%")),
+                        power / (values["motor_efficiency"] / 100),
+                        "W",
+                    ),
+                ),
+            ),
+            True,
+        ),
         Figure("torque", "Torque", "torque", model(torque, "N m", "torque", ducted.DOUBTS["torque"])),
         Figure("shaft", "Shaft power", "power", model(power, "W", "torque", ducted.DOUBTS["torque"])),
         Figure("free", "Flow without resistance", "volume_flow", model(curve.free_flow, "m3/s", "flow", 0.07)),
-    ]  # fmt: skip
+    ]
     if reached is not None:
         figures.append(Figure("speed", "Speed reached", "rotational_speed", model(reached.speed, "1/min", "speed", 0.05)))
     figures += _common(values, row, curve.speed, (at, total))
     remarks += _remarks(values, curve, at, stall, row)
     charts = [
-        Chart("curve", "Pressure over flow", ("volume_flow", "flow"), ("pressure", "static pressure"), (
-            Line("fan", tuple(curve.flow.tolist()), tuple(curve.static.tolist())),
-            Line(name, tuple(curve.flow.tolist()), tuple((_taken(curve, resistance, exponent, column)).tolist()), dashed=True)),
-            points=((("duty", at, static),) if found else ())),
-        Chart("efficiency", "Total efficiency over flow", ("volume_flow", "flow"), ("percent", "efficiency"), (
-            Line("efficiency", tuple(curve.flow.tolist()), tuple((100 * curve.total_efficiency).tolist())),)),
-        Chart("torque", "Torque over flow", ("volume_flow", "flow"), ("torque", "torque"), (Line("torque", tuple(curve.flow.tolist()), tuple(curve.torque.tolist())),)),
+        Chart(
+            "curve",
+            "Pressure over flow",
+            ("volume_flow", "flow"),
+            ("pressure", "static pressure"),
+            (
+                Line("fan", tuple(curve.flow.tolist()), tuple(curve.static.tolist())),
+                Line(name, tuple(curve.flow.tolist()), tuple((_taken(curve, resistance, exponent, column)).tolist()), dashed=True),
+            ),
+            points=((("duty", at, static),) if found else ()),
+        ),
+        Chart(
+            "efficiency",
+            "Total efficiency over flow",
+            ("volume_flow", "flow"),
+            ("percent", "efficiency"),
+            (Line("efficiency", tuple(curve.flow.tolist()), tuple((100 * curve.total_efficiency).tolist())),),
+        ),
+        Chart(
+            "torque",
+            "Torque over flow",
+            ("volume_flow", "flow"),
+            ("torque", "torque"),
+            (Line("torque", tuple(curve.flow.tolist()), tuple(curve.torque.tolist())),),
+        ),
         _loading_chart(curve, at),
-    ]  # fmt: skip
+    ]
     return Answer(
-        rotor_drawing(installed(values).rows, installed(values).bore, stations), figures, charts, remarks,
+        rotor_drawing(installed(values).rows, installed(values).bore, stations),
+        figures,
+        charts,
+        remarks,
         {"airflow": "flow", "static_pressure": "pressure", "electrical_power": "electrical", "shaft_power": "shaft"},
-    )  # fmt: skip
+    )
 
 
 def _taken(curve: RotorCurve, resistance: float, exponent: float, column: str) -> Any:
@@ -182,9 +268,17 @@ def _loading_chart(curve: RotorCurve, at: float) -> Chart:
     nearest = int(np.abs(curve.flow - at).argmin())
     off = row.stalled[nearest]
     points = tuple(("stalled", float(r), float(np.radians(a))) for r, a, s in zip(row.radius, row.angle[nearest], off, strict=True) if s)
-    return Chart("loading", "Angle of attack along the radius", ("length", "radius"), ("angle", "angle of attack"), (
-        Line("at the duty", tuple(row.radius.tolist()), tuple(np.radians(row.angle[nearest]).tolist())),
-        Line("stall", tuple(row.radius.tolist()), tuple(np.radians(row.stall[nearest]).tolist()), dashed=True)), points=points)  # fmt: skip
+    return Chart(
+        "loading",
+        "Angle of attack along the radius",
+        ("length", "radius"),
+        ("angle", "angle of attack"),
+        (
+            Line("at the duty", tuple(row.radius.tolist()), tuple(np.radians(row.angle[nearest]).tolist())),
+            Line("stall", tuple(row.radius.tolist()), tuple(np.radians(row.stall[nearest]).tolist()), dashed=True),
+        ),
+        points=points,
+    )
 
 
 def _working(values: Values, curve: RotorCurve, at: float, resistance: float, exponent: float, column: str, name: str) -> tuple[Step, ...]:
@@ -196,12 +290,48 @@ def _working(values: Values, curve: RotorCurve, at: float, resistance: float, ex
     lift, drag, angle = float(row.lift[nearest, k]), float(row.drag[nearest, k]), float(row.angle[nearest, k])
     return (
         Step("Axial speed in the annulus", "c = Q / A", (("Q", at, "m3/s"),), axial, "m/s"),
-        Step("Angle of attack half way along the blade", "α = pitch − atan(c / (u − Δu/2))", (("u", wheel, "m/s"), ("Δu", swirl, "m/s")), math.radians(angle), "rad", "Dixon and Hall, ch. 5"),
-        Step("Its section", "NeuralFoil", (("c_l", lift, ""), ("c_d", drag, "")), lift / drag if drag else math.nan, "", "Sharpe and Hansman 2025", "lift over drag, secondary and annulus drag (Howell) in it"),
-        Step("Work by Euler there", "Δp = ρ u Δu", (("ρ", AIR_DENSITY, "kg/m3"), ("u", wheel, "m/s"), ("Δu", swirl, "m/s")), AIR_DENSITY * wheel * swirl, "Pa", "no blade gives more"),
-        Step("Over all stations, less tip gap, entrance, hub", "Σ Δp r dr (1 − 2 s / h) − ζ ρ/2 c²", (("s", values["gap"], "m"),), curve.at(at, "total"), "Pa", "Cumpsty ch. 8; Idelchik ch. 3; Borda-Carnot"),
-        Step(f"Meets {name}", f"p = k Q^{exponent:g}", (("k", resistance, "Pa s^n/m^3n"),), curve.at(at, column), "Pa", "largest flow at which both agree, the stable one"),
-    )  # fmt: skip
+        Step(
+            "Angle of attack half way along the blade",
+            "α = pitch − atan(c / (u − Δu/2))",
+            (("u", wheel, "m/s"), ("Δu", swirl, "m/s")),
+            math.radians(angle),
+            "rad",
+            "Dixon and Hall, ch. 5",
+        ),
+        Step(
+            "Its section",
+            "NeuralFoil",
+            (("c_l", lift, ""), ("c_d", drag, "")),
+            lift / drag if drag else math.nan,
+            "",
+            "Sharpe and Hansman 2025",
+            "lift over drag, secondary and annulus drag (Howell) in it",
+        ),
+        Step(
+            "Work by Euler there",
+            "Δp = ρ u Δu",
+            (("ρ", AIR_DENSITY, "kg/m3"), ("u", wheel, "m/s"), ("Δu", swirl, "m/s")),
+            AIR_DENSITY * wheel * swirl,
+            "Pa",
+            "no blade gives more",
+        ),
+        Step(
+            "Over all stations, less tip gap, entrance, hub",
+            "Σ Δp r dr (1 − 2 s / h) − ζ ρ/2 c²",
+            (("s", values["gap"], "m"),),
+            curve.at(at, "total"),
+            "Pa",
+            "Cumpsty ch. 8; Idelchik ch. 3; Borda-Carnot",
+        ),
+        Step(
+            f"Meets {name}",
+            f"p = k Q^{exponent:g}",
+            (("k", resistance, "Pa s^n/m^3n"),),
+            curve.at(at, column),
+            "Pa",
+            "largest flow at which both agree, the stable one",
+        ),
+    )
 
 
 def _common(values: Values, row: Blading, speed: float, air: tuple[float, float] | None) -> list[Figure]:
@@ -210,20 +340,81 @@ def _common(values: Values, row: Blading, speed: float, air: tuple[float, float]
         return []
     held = strength(values, row, speed)
     tone = blade_tones(row.blades, speed)[0]
-    figures = [Figure("tone", "Blade-passing tone", "frequency", Quantity(tone, "Hz", {}, (
-        Step("Blade-passing tone", "f = B n / 60", (("B", row.blades, ""), ("n", speed, "1/min")), tone, "Hz", "harmonics at 2 f, 3 f, …"),)))]  # fmt: skip
+    figures = [
+        Figure(
+            "tone",
+            "Blade-passing tone",
+            "frequency",
+            Quantity(
+                tone,
+                "Hz",
+                {},
+                (Step("Blade-passing tone", "f = B n / 60", (("B", row.blades, ""), ("n", speed, "1/min")), tone, "Hz", "harmonics at 2 f, 3 f, …"),),
+            ),
+        )
+    ]
     if air:
         level = sound_power(*air)
-        figures.append(Figure("sound", "Sound power, rough", "decibel", modelled(level, "dB", "rotor:sound", "the rule VDI 2081 (within 4 dB)", 0.0, (
-            Step("Sound power", "L_W = 37 + 10 lg Q + 20 lg Δp", (("Q", air[0], "m3/s"), ("Δp", air[1], "Pa")), level, "dB", "VDI 2081-1, within 4 dB, unweighted; a stalled or whistling rotor is louder"),), absolute=2.0)))  # fmt: skip
+        figures.append(
+            Figure(
+                "sound",
+                "Sound power, rough",
+                "decibel",
+                modelled(
+                    level,
+                    "dB",
+                    "rotor:sound",
+                    "the rule VDI 2081 (within 4 dB)",
+                    0.0,
+                    (
+                        Step(
+                            "Sound power",
+                            "L_W = 37 + 10 lg Q + 20 lg Δp",
+                            (("Q", air[0], "m3/s"), ("Δp", air[1], "Pa")),
+                            level,
+                            "dB",
+                            "VDI 2081-1, within 4 dB, unweighted; a stalled or whistling rotor is louder",
+                        ),
+                    ),
+                    absolute=2.0,
+                ),
+            )
+        )
     figures += [
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(held.tip_speed, "m/s")),
         Figure("stress", "Stress at the blade root", "stress", modelled(held.root, "Pa", "rotor:stress", "centrifugal stress without notches", 0.2)),
-        Figure("margin", "Burst margin (strength over stress)", "number", modelled(held.margin, "", "rotor:margin", "scatter of printed strength", 0.3, (
-            Step("Blade root", "σ = ρ ω² ∫ A r dr / A_root", (("σ", held.root, "Pa"), ("R_m", held.root_strength, "Pa")), held.root_strength / held.root, "", "Den Hartog, ch. II"),
-            Step("Hub", "σ = ρ (ω R)² + B F / (2π A)", (("σ", held.hub, "Pa"), ("R_m", held.hub_strength, "Pa")), held.hub_strength / held.hub, "", "thin ring that carries the blades"),))),
+        Figure(
+            "margin",
+            "Burst margin (strength over stress)",
+            "number",
+            modelled(
+                held.margin,
+                "",
+                "rotor:margin",
+                "scatter of printed strength",
+                0.3,
+                (
+                    Step(
+                        "Blade root",
+                        "σ = ρ ω² ∫ A r dr / A_root",
+                        (("σ", held.root, "Pa"), ("R_m", held.root_strength, "Pa")),
+                        held.root_strength / held.root,
+                        "",
+                        "Den Hartog, ch. II",
+                    ),
+                    Step(
+                        "Hub",
+                        "σ = ρ (ω R)² + B F / (2π A)",
+                        (("σ", held.hub, "Pa"), ("R_m", held.hub_strength, "Pa")),
+                        held.hub_strength / held.hub,
+                        "",
+                        "thin ring that carries the blades",
+                    ),
+                ),
+            ),
+        ),
         Figure("burst", "Bursts near", "rotational_speed", modelled(held.burst_speed, "1/min", "rotor:margin", "scatter of printed strength", 0.15)),
-    ]  # fmt: skip
+    ]
     return figures
 
 
@@ -235,9 +426,21 @@ def strength(values: Values, row: Blading, speed: float) -> Spin:
 def _remarks(values: Values, curve: RotorCurve, at: float, stall: float, row: Blading) -> list[Remark]:
     found = []
     if stall > 0.02:
-        found.append(Remark("care", f"{100 * stall:.0f} % of the span stalls at the duty: expect noise, and figures that are only a guide. Less pitch, more flow or more blades help."))
+        found.append(
+            Remark(
+                "care",
+                f"{100 * stall:.0f} % of the span stalls at the duty: expect noise, and figures that are only a guide. Less "
+                "pitch, more flow or more blades help.",
+            )
+        )
     if math.isfinite(curve.free_flow) and at < ducted.LEAST_TRUSTED_FLOW * curve.free_flow:
-        found.append(Remark("range", f"The duty is at {100 * at / curve.free_flow:.0f} % of the free flow. Below about {100 * ducted.LEAST_TRUSTED_FLOW:.0f} % the flow turns back in such rotors; there the model does not hold."))
+        found.append(
+            Remark(
+                "range",
+                f"The duty is at {100 * at / curve.free_flow:.0f} % of the free flow. Below about {100 * ducted.LEAST_TRUSTED_FLOW:.0f} "
+                "% the flow turns back in such rotors; there the model does not hold.",
+            )
+        )
     return found + _print_remarks(values, row, curve.speed)
 
 
@@ -246,11 +449,25 @@ def _print_remarks(values: Values, row: Blading, speed: float) -> list[Remark]:
     rows = row.stations(5)
     reynolds = AIR_DENSITY * 2 * math.pi * speed / 60 * rows.radius * rows.chord / 1.813e-5
     if reynolds.min() < MODEL_REYNOLDS[0]:
-        found.append(Remark("range", f"The Reynolds number falls to {reynolds.min():,.0f} at the hub; below {MODEL_REYNOLDS[0]:,.0f} section figures scatter, in wind tunnels too."))
+        found.append(
+            Remark(
+                "range",
+                f"The Reynolds number falls to {reynolds.min():,.0f} at the hub; below {MODEL_REYNOLDS[0]:,.0f} section figures "
+                "scatter, in wind tunnels too.",
+            )
+        )
     if row.hides():
-        found.append(Remark("care", f"Up to {1000 * row.hides():.0f} mm diameter the blades cover one another along the axis: it prints only with supports."))
+        found.append(
+            Remark("care", f"Up to {1000 * row.hides():.0f} mm diameter the blades cover one another along the axis: it prints only with supports.")
+        )
     if speed and (held := strength(values, row, speed)).margin < MARGIN_ASKED:
-        found.append(Remark("stop", f"The burst margin is {held.margin:.1f}; before a print is spun, {MARGIN_ASKED:g} is asked. Run it slower than {speed * math.sqrt(held.margin / MARGIN_ASKED):.0f} 1/min, or choose another material or thicker roots."))
+        found.append(
+            Remark(
+                "stop",
+                f"The burst margin is {held.margin:.1f}; before a print is spun, {MARGIN_ASKED:g} is asked. Run it slower than "
+                f"{speed * math.sqrt(held.margin / MARGIN_ASKED):.0f} 1/min, or choose another material or thicker roots.",
+            )
+        )
     return found
 
 
@@ -261,7 +478,10 @@ def _free(values: Values) -> Answer:
     made: FreeRotor = free_rotor(row, speed, values["advance"])
     if values["drive"] == "motor":
         reached = reached_speed(
-            Motor(values["stall_torque"], values["idle_speed"]), Gear(values["gear_ratio"], values["gear_efficiency"] / 100, values["friction"]), max(made.torque, 1e-9), speed
+            Motor(values["stall_torque"], values["idle_speed"]),
+            Gear(values["gear_ratio"], values["gear_efficiency"] / 100, values["friction"]),
+            max(made.torque, 1e-9),
+            speed,
         )
         if reached.starts:
             speed = reached.speed
@@ -289,22 +509,52 @@ def _free(values: Values) -> Answer:
     speeds = [speed * k / 10 for k in range(4, 13)]
     sweep = [free_rotor(row, n, values["advance"]) for n in speeds]
     charts = [
-        Chart("thrust", "Thrust over speed", ("rotational_speed", "speed"), ("force", "thrust"), (Line("thrust", tuple(speeds), tuple(f.thrust for f in sweep)),), points=(("now", speed, made.thrust),)),
-        Chart("loading", "Angle of attack along the radius", ("length", "radius"), ("angle", "angle of attack"), (Line("now", tuple(made.radius.tolist()), tuple(np.radians(made.angle).tolist())),)),
-        Chart("induced", "Speed through the disc along the radius", ("length", "radius"), ("air_speed", "air speed"), (Line("induced", tuple(made.radius.tolist()), tuple((made.induced + values["advance"]).tolist())),)),
-    ]  # fmt: skip
-    return Answer(rotor_drawing((row,), row.tip * 1.08), figures, charts, remarks, {"electrical_power": "electrical", "shaft_power": "shaft", "airflow": "flow"})
+        Chart(
+            "thrust",
+            "Thrust over speed",
+            ("rotational_speed", "speed"),
+            ("force", "thrust"),
+            (Line("thrust", tuple(speeds), tuple(f.thrust for f in sweep)),),
+            points=(("now", speed, made.thrust),),
+        ),
+        Chart(
+            "loading",
+            "Angle of attack along the radius",
+            ("length", "radius"),
+            ("angle", "angle of attack"),
+            (Line("now", tuple(made.radius.tolist()), tuple(np.radians(made.angle).tolist())),),
+        ),
+        Chart(
+            "induced",
+            "Speed through the disc along the radius",
+            ("length", "radius"),
+            ("air_speed", "air speed"),
+            (Line("induced", tuple(made.radius.tolist()), tuple((made.induced + values["advance"]).tolist())),),
+        ),
+    ]
+    return Answer(
+        rotor_drawing((row,), row.tip * 1.08), figures, charts, remarks, {"electrical_power": "electrical", "shaft_power": "shaft", "airflow": "flow"}
+    )
 
 
 TOOL = register(
     Tool(
-        "rotor", "Rotor", "What does this rotor give, and where does it stall?", INPUTS, work,
-        "Axial rotors in a duct with tips below 100 m/s, sections above a Reynolds number of 20,000, duties above 45 % of the free flow; free rotors without walls nearby. "
+        "rotor",
+        "Rotor",
+        "What does this rotor give, and where does it stall?",
+        INPUTS,
+        work,
+        "Axial rotors in a duct with tips below 100 m/s, sections above a Reynolds number of 20,000, duties above "
+        "45 % of the free flow; free rotors without walls nearby. "
         "Pressure and torque within 20 % (95 %), more where stations stall. Comparisons between variants are surer than absolute figures.",
-        cautions=("Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start low. Never wear a spinning part.",
-                  "The margin is an estimate from typical strength; it certifies nothing."),
-        solid=solid, part="rotor", rig=True, optimises=True,
+        cautions=(
+            "Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start "
+            "low. Never wear a spinning part.",
+            "The margin is an estimate from typical strength; it certifies nothing.",
+        ),
+        solid=solid,
+        part="rotor",
+        rig=True,
+        optimises=True,
     )
-)  # fmt: skip
-
-
+)

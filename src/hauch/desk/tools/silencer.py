@@ -15,7 +15,14 @@ from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Se
 
 PERFORATED, BRANCH, ROOM = ("form", ("perforated",)), ("form", ("branch",)), ("form", ("chamber", "perforated"))
 INPUTS = (
-    Input("form", "Form", "choice", "chamber", "Silencer", choices=(("chamber", "expansion chamber"), ("branch", "quarter-wave branch"), ("perforated", "perforated tube in a chamber"))),
+    Input(
+        "form",
+        "Form",
+        "choice",
+        "chamber",
+        "Silencer",
+        choices=(("chamber", "expansion chamber"), ("branch", "quarter-wave branch"), ("perforated", "perforated tube in a chamber")),
+    ),
     Input("duct", "Duct", "length", 0.040, "Silencer", 0.002, 1),
     Input("chamber", "Chamber", "length", 0.090, "Silencer", 0.002, 2, shown_with=ROOM),
     Input("branch", "Branch", "length", 0.025, "Silencer", 0.001, 1, shown_with=BRANCH),
@@ -27,7 +34,7 @@ INPUTS = (
     Input("blades", "Blades of the fan", "count", 7, "Tones", 1, 100),
     Input("speed", "Its speed", "rotational_speed", 1900.0, "Tones", 1, 100000),
     Input("temperature", "Air temperature", "temperature", 20.0, "Tones", -40, 200),
-)  # fmt: skip
+)
 
 
 def part(values: Values) -> Silencer:
@@ -66,15 +73,29 @@ def work(values: Values, setting: Setting) -> Answer:
     grid = np.linspace(20, top, 400)
     loss = curve(silencer, grid, c)
     at = lambda f: float(silencer.loss(f, c))  # noqa: E731
-    formula = {"chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)", "branch": "TL = 10 lg(1 + (m tan kL)² / 4)", "perforated": "TL = 10 lg(1 + (√(G V) / 2S / (f/f₀ − f₀/f))²)"}[values["form"]]
+    formula = {
+        "chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)",
+        "branch": "TL = 10 lg(1 + (m tan kL)² / 4)",
+        "perforated": "TL = 10 lg(1 + (√(G V) / 2S / (f/f₀ − f₀/f))²)",
+    }[values["form"]]
 
     def told(f: float) -> Quantity:
         step = Step("Transmission loss", formula, (("f", f, "Hz"), ("c", c, "m/s"), ("L", values["length"], "m")), at(f), "dB", "Munjal 2014, ch. 2")
         width = 0.03 * f  # a print's length and the air's temperature shift the curve by about 3 %
         shift = max(abs(at(f + width) - at(f)), abs(at(f - width) - at(f)))
-        return measured(at(f), "dB", [(cause("silencer", "the plane-wave model with flow"), DOUBT), (cause("silencer:shift", "the curve shifts by about 3 % in frequency"), shift)]).with_step(step)
+        return measured(
+            at(f),
+            "dB",
+            [
+                (cause("silencer", "the plane-wave model with flow"), DOUBT),
+                (cause("silencer:shift", "the curve shifts by about 3 % in frequency"), shift),
+            ],
+        ).with_step(step)
 
-    figures = [Figure("whistle", "Loss at the whistle", "decibel", told(values["whistle"]), True), Figure("tone", "Loss at the blade-passing tone", "decibel", told(tone), True)]
+    figures = [
+        Figure("whistle", "Loss at the whistle", "decibel", told(values["whistle"]), True),
+        Figure("tone", "Loss at the blade-passing tone", "decibel", told(tone), True),
+    ]
     remarks: list[Remark] = []
     if isinstance(silencer, PerforatedTube):
         f0 = silencer.resonance(c)
@@ -86,28 +107,67 @@ def work(values: Values, setting: Setting) -> Answer:
             remarks.append(Remark("care", "No open share up to 50 % tunes this chamber to the whistle; change its length or width."))
     else:
         wanted = silencer.length_for(values["whistle"], c)
-        figures.append(Figure("tuned", "Most loss at", "frequency", exact(c / (4 * (values["length"] if isinstance(silencer, Chamber) else silencer.sounding_length)), "Hz"), True))
+        figures.append(
+            Figure(
+                "tuned",
+                "Most loss at",
+                "frequency",
+                exact(c / (4 * (values["length"] if isinstance(silencer, Chamber) else silencer.sounding_length)), "Hz"),
+                True,
+            )
+        )
         figures.append(Figure("length_for", "Length for the whistle", "length", exact(wanted, "m"), True))
         if wanted <= 0:
             remarks.append(Remark("care", "The whistle is so high that the branch is shorter than its own end correction; take a narrower one."))
-    figures += [Figure("limit", "Holds up to", "frequency", exact(limit, "Hz")), Figure("blade", "Blade-passing tone", "frequency", exact(tone, "Hz")), Figure("sound_speed", "Speed of sound", "air_speed", exact(c, "m/s"))]
+    figures += [
+        Figure("limit", "Holds up to", "frequency", exact(limit, "Hz")),
+        Figure("blade", "Blade-passing tone", "frequency", exact(tone, "Hz")),
+        Figure("sound_speed", "Speed of sound", "air_speed", exact(c, "m/s")),
+    ]
     for name, f in (("whistle", values["whistle"]), ("blade-passing tone", tone)):
         if f > limit:
-            remarks.append(Remark("range", f"The {name} ({f:.0f} Hz) lies above {limit:.0f} Hz, where the formula no longer holds: cross modes, or a chamber that is long against the wave."))
+            remarks.append(
+                Remark(
+                    "range",
+                    f"The {name} ({f:.0f} Hz) lies above {limit:.0f} Hz, where the formula no longer holds: cross modes, or a chamber "
+                    "that is long against the wave.",
+                )
+            )
         elif at(f) < 3:
             remarks.append(Remark("care", f"At the {name} ({f:.0f} Hz) the silencer takes {at(f):.1f} dB only."))
-    remarks.append(Remark("note", "Transmission loss is what the silencer takes from a wave that goes through without coming back; what is heard outside depends on the ducts before and behind it too, and the flow's own noise is not in it."))
+    remarks.append(
+        Remark(
+            "note",
+            "Transmission loss is what the silencer takes from a wave that goes through without coming back; what is heard "
+            "outside depends on the ducts before and behind it too, and the flow's own noise is not in it.",
+        )
+    )
     inside = grid <= limit
-    chart = Chart("loss", "Transmission loss over frequency", ("frequency", "frequency"), ("decibel", "transmission loss"), (
-        Line("model", tuple(grid[inside].tolist()), tuple(loss[inside].tolist())), Line("beyond its range", tuple(grid[~inside].tolist()), tuple(loss[~inside].tolist()), dashed=True)),
-        marks=(("whistle", values["whistle"]), ("blade-passing", tone)))  # fmt: skip
+    chart = Chart(
+        "loss",
+        "Transmission loss over frequency",
+        ("frequency", "frequency"),
+        ("decibel", "transmission loss"),
+        (
+            Line("model", tuple(grid[inside].tolist()), tuple(loss[inside].tolist())),
+            Line("beyond its range", tuple(grid[~inside].tolist()), tuple(loss[~inside].tolist()), dashed=True),
+        ),
+        marks=(("whistle", values["whistle"]), ("blade-passing", tone)),
+    )
     return Answer(silencer_drawing(silencer), figures, [chart], remarks)
 
 
 TOOL = register(
     Tool(
-        "silencer", "Silencer", "Which length takes out which whistle?", INPUTS, work,
-        "Plane waves: below the first cross mode of the chamber, a perforated chamber shorter than an eighth of the wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
-        cautions=("A soft or leaking wall lets the sound around: seal joints with gaskets before judging a silencer.",), solid=solid, part="intake",
+        "silencer",
+        "Silencer",
+        "Which length takes out which whistle?",
+        INPUTS,
+        work,
+        "Plane waves: below the first cross mode of the chamber, a perforated chamber shorter than an eighth of the "
+        "wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
+        cautions=("A soft or leaking wall lets the sound around: seal joints with gaskets before judging a silencer.",),
+        solid=solid,
+        part="intake",
     )
-)  # fmt: skip
+)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
+from hauch.web.charts import desk
 from hauch.web.charts.theme import AMBER, DANGER, HAIR, INK, PETROL, SECOND, chart, ground
 
 Spec = dict[str, Any]
@@ -213,4 +214,5 @@ def profile(data: dict[str, Any], system: str) -> Spec:
 
 SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "repeats": repeats, "trace": trace, "gains": gains, "places": places, "control": control, "residuals": residuals, "profile": profile,
+    "curves": desk.curves, "record": desk.record,
 }  # fmt: skip

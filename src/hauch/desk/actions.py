@@ -1,0 +1,198 @@
+"""What can be done at the Desk: keep designs, hand them to entries, send measured values back, search for a better rotor."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.utils import timezone
+
+from hauch.core.predict.model import CannotBe
+from hauch.desk.models import Design, MeasuredBack, Search
+from hauch.desk.search import AIMS, FIGURES
+from hauch.desk.tools import TOOLS, Tool
+from hauch.desk.tools.base import Answer, Setting
+from hauch.entries.actions import add_version, attach, predict
+from hauch.entries.models import Entry, Version
+from hauch.people.audit import record
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.queries import round_tests
+from hauch.stores.models import Rig
+
+MOST_SEARCHES = 3
+"""Searches of one person that may wait or run at once."""
+
+
+@transaction.atomic
+def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], rig: Rig | None = None, over: Design | None = None) -> Design:
+    """Keep a design under a name; one's own of the same name is replaced.
+
+    Raises
+    ------
+    ValidationError : no name, or a design that cannot be
+    """
+    require(user, "desk.use")
+    if not name.strip():
+        raise ValidationError({"name": "Give the design a name."})
+    _answer(tool, values)
+    design = over or Design.objects.filter(owner=user, tool=tool.key, name__iexact=name.strip()).first() or Design(owner=user, tool=tool.key)
+    if design.owner_id != user.pk:
+        raise ValidationError("This design belongs to somebody else; keep it under your own name.")
+    design.name, design.inputs, design.rig, design.changed_at = name.strip(), tool.complete(values), rig, timezone.now()
+    design.full_clean()
+    design.save()
+    return design
+
+
+def delete_design(user: User, design: Design) -> None:
+    """Throw one's own design away; predictions that were made with it stay."""
+    require(user, "desk.use")
+    if design.owner_id != user.pk:
+        raise ValidationError("This design belongs to somebody else.")
+    design.delete()
+
+
+def _answer(tool: Tool, values: Mapping[str, Any], setting: Setting | None = None) -> Answer:
+    try:
+        return tool.answer(values, setting)
+    except CannotBe as problem:
+        raise ValidationError(list(problem.problems.values())) from problem
+
+
+@transaction.atomic
+def predict_for(user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, version: Version) -> list[str]:
+    """Hand what the tool foretells to a version, for each test of its round that it can foretell. Gives their labels.
+
+    Raises
+    ------
+    ValidationError : nothing to foretell in that round, or the version has been on the bench
+    """
+    answer = _answer(tool, values, setting)
+    told = []
+    for test in round_tests(version.entry.round):
+        key = answer.predicts.get(test.procedure)
+        if key is None:
+            continue
+        figure = answer.figure(key)
+        if math.isfinite(figure.quantity.value):
+            predict(user, version, test.procedure, figure.quantity.value, figure.quantity.u, tool.key, tool.complete(values))
+            told.append(test.label)
+    if not told:
+        raise ValidationError(
+            f"{version.entry.round.title} has no test that this tool foretells; it foretells {', '.join(sorted(answer.predicts)).replace('_', ' ') or 'none'}."
+        )
+    return told
+
+
+@transaction.atomic
+def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, entry: Entry, changed: str) -> Version:
+    """Make a part by the generator and hand it in as a new version with its files and its prediction."""
+    from hauch.formats import mesh
+
+    if tool.solid is None:
+        raise ValidationError(f"{tool.label} makes no solid.")
+    _answer(tool, values, setting)
+    try:
+        solid = tool.solid(values)
+    except CannotBe as problem:
+        raise ValidationError(list(problem.problems.values())) from problem
+    version = add_version(user, entry, changed)
+    stem = f"{entry.round.slug}-{entry.pk}-v{version.number}"
+    attach(user, version, f"{stem}.stl", mesh.to_stl(solid))
+    attach(user, version, f"{stem}.3mf", mesh.to_3mf(solid, entry.name))
+    if any(answer_key in {t.procedure for t in round_tests(entry.round)} for answer_key in tool.answer(values, setting).predicts):
+        predict_for(user, tool, values, setting, version)
+    return version
+
+
+@transaction.atomic
+def send_back(
+    user: User,
+    tool: Tool,
+    figure: str,
+    rig: Rig,
+    design_name: str,
+    values: Mapping[str, Any],
+    measured: float,
+    u_measured: float,
+    resistance: float = 0.0,
+) -> MeasuredBack:
+    """Send a measured value back: with others on the same rig it makes the factor of the model there.
+
+    Raises
+    ------
+    ValidationError : a figure that is none, or not above 0
+    """
+    require(user, "desk.measure")
+    answer = _answer(tool, values, Setting(rig.name, resistance))  # without earlier factors: the model's own word
+    if figure not in answer.predicts.values():
+        raise ValidationError({"figure": "This figure is not one that a bench measures."})
+    predicted = answer.figure(figure).quantity.value
+    if not (math.isfinite(predicted) and predicted > 0):
+        raise ValidationError({"figure": "The model gives no figure above 0 here, so there is nothing to hold the measurement against."})
+    if not (measured and math.isfinite(measured) and measured > 0):
+        raise ValidationError({"measured": "The measured value must be above 0."})
+    if not 0.2 <= measured / predicted <= 5:
+        raise ValidationError({"measured": f"The measured value is {measured / predicted:.2g} times the predicted one. Check the unit, the rig and the "
+                                           "design; so large a factor would hide a mistake."})  # fmt: skip
+    row = MeasuredBack.objects.create(
+        tool=tool.key,
+        figure=figure,
+        rig=rig,
+        design_name=design_name[:60] or tool.label,
+        predicted=predicted,
+        measured=measured,
+        u_measured=u_measured,
+        sent_by=user,
+    )
+    record(user, "desk.measured", row, tool=tool.key, predicted=predicted, measured=measured)
+    return row
+
+
+@transaction.atomic
+def withdraw_measured(user: User, row: MeasuredBack) -> None:
+    """Take a measured value out of the factor; it stays in the list, crossed out."""
+    require(user, "desk.measure")
+    row.withdrawn = True
+    row.save(update_fields=["withdrawn"])
+    record(user, "desk.measured_withdrawn", row)
+
+
+@transaction.atomic
+def start_search(user: User, values: Mapping[str, Any], rig: Rig | None, aim: str, limits: Mapping[str, float]) -> Search:
+    """Leave a search for a better rotor to the worker.
+
+    Raises
+    ------
+    ValidationError : a start that cannot be, an unknown aim, too many searches at once
+    """
+    from hauch.desk.jobs import search_later
+
+    require(user, "desk.use")
+    tool = TOOLS["rotor"]
+    if aim not in AIMS:
+        raise ValidationError({"aim": "Choose what to aim at."})
+    if values.get("placed") == "free":
+        raise ValidationError("A search needs a duty: place the rotor in a duct or frame.")
+    if unknown := set(limits) - set(FIGURES):
+        raise ValidationError(f"No limit can be set on {', '.join(sorted(unknown))}.")
+    _answer(tool, values)
+    User.objects.select_for_update().get(pk=user.pk)
+    if Search.objects.filter(owner=user, state__in=[Search.State.WAITING, Search.State.RUNNING]).count() >= MOST_SEARCHES:
+        raise ValidationError(f"{MOST_SEARCHES} of your searches are at work already. Stop one, or wait for it.")
+    made = Search.objects.create(owner=user, inputs=tool.complete(values), rig=rig, aim=aim, limits=dict(limits))
+    transaction.on_commit(lambda: search_later.defer(search_id=made.pk))
+    return made
+
+
+def cancel_search(user: User, search: Search) -> None:
+    """Stop one's own search; the best so far stays."""
+    if search.owner_id != user.pk:
+        raise ValidationError("This search belongs to somebody else.")
+    waiting = Search.objects.filter(pk=search.pk, state=Search.State.WAITING).update(state=Search.State.CANCELLED, cancel=True)
+    if not waiting:
+        Search.objects.filter(pk=search.pk).update(cancel=True)

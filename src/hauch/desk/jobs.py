@@ -1,0 +1,66 @@
+"""Background work of the Desk: searching for a better rotor."""
+
+from __future__ import annotations
+
+import time
+
+from procrastinate.contrib.django import app
+
+from hauch.core.predict.model import CannotBe
+from hauch.core.predict.optimise import Found
+from hauch.desk.models import Search
+from hauch.desk.queries import setting_for
+from hauch.desk.search import AIMS, front_of, search, told, with_parameters
+
+TELL_EVERY = 0.4
+"""Seconds between two words of progress."""
+
+
+@app.task(name="desk.search")
+def search_later(search_id: int) -> None:
+    """Search, telling progress and stopping when asked; safe to run twice, since a search that was cut off begins anew."""
+    row = Search.objects.select_related("rig").get(pk=search_id)
+    if row.ended:
+        return
+    Search.objects.filter(pk=row.pk).update(state=Search.State.RUNNING, progress=0.0)
+    aim, last = AIMS[row.aim], 0.0
+    setting = setting_for("rotor", row.rig)
+
+    def tell(share: float, best: Found | None) -> bool:
+        nonlocal last
+        if time.monotonic() - last < TELL_EVERY and share < 1:
+            return True
+        last = time.monotonic()
+        changes = {"progress": share}
+        if best is not None:
+            changes["best"] = {"inputs": with_parameters(row.inputs, best.parameters)}
+        Search.objects.filter(pk=row.pk).update(**changes)
+        return not Search.objects.filter(pk=row.pk, cancel=True).exists()
+
+    try:
+        run = search(
+            row.inputs,
+            setting,
+            aim,
+            {k: v for k, v in row.limits.items() if k != "depth"},
+            {k: v for k, v in row.limits.items() if k == "depth"},
+            tell,
+        )
+        best = run.run()
+    except CannotBe as problem:
+        Search.objects.filter(pk=row.pk).update(state=Search.State.FAILED, reason=str(problem))
+        return
+    if best is None:
+        reason = (
+            "No rotor within the limits was found: each candidate stalled, missed its duty, broke a limit or would not hold. "
+            "Loosen a limit, or start from another design."
+        )
+        Search.objects.filter(pk=row.pk).update(
+            state=Search.State.CANCELLED if run.stopped else Search.State.FAILED, reason="" if run.stopped else reason, tried=len(run.tried)
+        )
+        return
+    inputs = with_parameters(row.inputs, best.parameters)
+    Search.objects.filter(pk=row.pk).update(
+        state=Search.State.CANCELLED if run.stopped else Search.State.DONE, progress=1.0 if not run.stopped else row.progress, tried=len(run.tried),
+        best={"inputs": inputs, "figures": told(inputs, setting), "before": told(row.inputs, setting)}, front=front_of(run, row.inputs, aim),
+    )  # fmt: skip
