@@ -31,8 +31,8 @@ def _field(item: Input, units: str) -> forms.Field:
 class ToolForm(forms.Form):
     """The inputs of a tool. ``values()`` gives them in SI; what is left out or wrong becomes a sentence by its input."""
 
-    def __init__(self, tool: Tool, data: QueryDict | None, *, units: str, initial: dict[str, Any]):
-        self.tool, self.units, self.start = tool, units, initial
+    def __init__(self, tool: Tool, data: QueryDict | None, *, units: str, initial: dict[str, Any], rounded: bool = False):
+        self.tool, self.units, self.start, self.rounded = tool, units, initial, rounded
         super().__init__(data)
         for item in tool.inputs:
             if item.points > 1:
@@ -46,8 +46,10 @@ class ToolForm(forms.Form):
         if tool.rig:
             self.fields["rig"] = forms.ModelChoiceField(rigs(), required=False, label="On the rig", empty_label="none: the system below")
 
-    @staticmethod
-    def _with_start(field: forms.Field, start: Any) -> forms.Field:
+    def _with_start(self, field: forms.Field, start: Any) -> forms.Field:
+        """A start value; those of a tool are rounded in the person's unit, those of a design keep their digits."""
+        if self.rounded and isinstance(field, FigureField) and start is not None:
+            start = f"{float(field.prepare_value(start)):.4g}"
         field.initial = start
         return field
 

@@ -88,7 +88,7 @@ def asked(request: HttpRequest, tool: Tool) -> Asked:
         design = get_object_or_404(Design.objects.select_related("rig"), pk=wanted, owner=request.user, tool=tool.key)
     bound = request.method == "POST"
     start = tool.complete(design.inputs) if design else tool.start()
-    form = ToolForm(tool, request.POST if bound else None, units=request.user.units, initial=start)
+    form = ToolForm(tool, request.POST if bound else None, units=request.user.units, initial=start, rounded=design is None)
     made = Asked(tool, form, request.user, values=start, design=design)
     rig = design.rig if design else None
     if bound:

@@ -45,8 +45,8 @@ def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float]
     d.line((-0.06 * bore, 0), (0.06 * bore, 0), layer="axis")
     d.line((0, -0.06 * bore), (0, 0.06 * bore), layer="axis")
     r = row.tip / 2
-    d.dimensions.append(Dimension((-r, 0), (r, 0), "below", row.tip, 2, prefix="ø "))
-    d.dimensions.append(Dimension((-row.hub / 2, 0), (row.hub / 2, 0), "below", row.hub, 1, prefix="ø "))
+    d.dimensions.append(Dimension((-r, -bore / 2), (r, -bore / 2), "below", row.tip, 2, prefix="ø "))
+    d.dimensions.append(Dimension((-row.hub / 2, -bore / 2), (row.hub / 2, -bore / 2), "below", row.hub, 1, prefix="ø "))
     _sections(d, row, bore, stalled)
     return d
 
@@ -57,7 +57,7 @@ def _sections(d: Drawing, row: Blading, bore: float, stalled: Sequence[float]) -
         at = lambda curve, share=share: float(row.along(curve, np.array([share]))[0])  # noqa: E731
         chord, pitch, camber, thickness = (at(c) for c in (row.chord, row.pitch, row.camber, row.thickness))
         shape = outline(row.family, thickness / chord, camber, 21)
-        x, y = (0.5 - shape[:, 0]) * chord, shape[:, 1] * chord
+        x, y = (0.5 - shape[:, 0]) * chord, -shape[:, 1] * chord  # the convex side meets the air
         middle = (left + bore * 0.3, -bore / 2 + step * (i + 0.5))
         points = [(middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)), middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)))
                   for u, v in zip(x, y, strict=True)]  # fmt: skip
@@ -67,7 +67,6 @@ def _sections(d: Drawing, row: Blading, bore: float, stalled: Sequence[float]) -
     d.notes.append(Note((left + bore * 0.3, bore / 2 + 0.02 * bore), "sections, hub below", "middle"))
     d.arrows.append(Arrow((left, -bore * 0.3), (left, bore * 0.3)))
     d.notes.append(Note((left, -bore * 0.37), "air", "middle"))
-    d.line((left + bore * 0.9, -bore / 2), (left + bore * 0.9, bore / 2), layer="hollow")
 
 
 def impeller_drawing(wheel: Impeller) -> Drawing:
@@ -91,8 +90,8 @@ def impeller_drawing(wheel: Impeller) -> Drawing:
     d.line((left, 0), (left, outer), layer="part")
     d.arrows.append(Arrow((left + wheel.inner_width + 0.35 * outer, inner * 0.5), (left + wheel.inner_width * 0.4, inner * 0.5)))
     d.arrows.append(Arrow((left + wheel.outer_width * 0.5, outer * 1.02), (left + wheel.outer_width * 0.5, outer * 1.3)))
-    d.dimensions.append(Dimension((-outer, 0), (outer, 0), "below", wheel.outer, 2, prefix="ø "))
-    d.dimensions.append(Dimension((-inner, 0), (inner, 0), "below", wheel.inner, 1, prefix="ø "))
+    d.dimensions.append(Dimension((-outer, -outer), (outer, -outer), "below", wheel.outer, 2, prefix="ø "))
+    d.dimensions.append(Dimension((-inner, -outer), (inner, -outer), "below", wheel.inner, 1, prefix="ø "))
     d.dimensions.append(Dimension((left, outer), (left + wheel.outer_width, outer), "above", wheel.outer_width, 1))
     return d
 

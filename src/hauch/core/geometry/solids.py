@@ -97,7 +97,7 @@ def blade_rings(row: Blading, spanwise: int = 40, around: int = 33, root: float 
     rings = []
     for k in range(spanwise):
         shape = outline(row.family, thickness[k] / chord[k], camber[k], around)
-        x, y = (0.45 - shape[:, 0]) * chord[k], shape[:, 1] * chord[k]
+        x, y = (0.45 - shape[:, 0]) * chord[k], -shape[:, 1] * chord[k]  # the convex side meets the air
         along = x * math.cos(pitch[k]) + y * math.sin(pitch[k])
         axial = -x * math.sin(pitch[k]) + y * math.cos(pitch[k])
         r = radius[k] - (root if k == 0 else 0.0)
@@ -229,11 +229,12 @@ def splitter_solid(duct: Splitter) -> trimesh.Trimesh:
 
 
 def branch_paths(duct: Splitter, pieces: int = 24) -> list[list[tuple[float, float, float]]]:
-    """Middle lines of the branches in the x-z plane: (x, z, direction from z) [m, rad]; first along the split angle, then the bend back."""
+    """Middle lines of the branches in the x-z plane: (x, z, direction from z) [m, rad]; first along the split angle, then the bend back towards the trunk's direction. The first branch lies at
+    the greatest x."""
     count = len(duct.branches)
     made = []
     for i, b in enumerate(duct.branches):
-        side = 0.0 if count == 1 else 2 * i / (count - 1) - 1
+        side = 0.0 if count == 1 else 1 - 2 * i / (count - 1)
         sign = math.copysign(1.0, side) if abs(side) > 1e-9 else 0.0
         start = side * max(duct.width / 2 - b.width / 2, 0.0) * 0.5
         direction = sign * b.split
@@ -245,7 +246,7 @@ def branch_paths(duct: Splitter, pieces: int = 24) -> list[list[tuple[float, flo
         for k in range(pieces):
             s = (k + 0.5) * step
             if s > b.length / 2 and s < b.length / 2 + arc:
-                at += sign * step / radius if sign else step / radius
+                at -= (sign or 1.0) * step / radius
             x, z = x + step * math.sin(at), z + step * math.cos(at)
             path.append((x, z, at))
         made.append(path)

@@ -46,9 +46,9 @@ class Family:
 FAMILIES: dict[str, Family] = {
     f.key: f
     for f in (
-        Family("arc", "NACA four-digit thickness on a circular arc", 0.5, even=False),
-        Family("forward", "NACA four-digit, greatest camber at 40 %", 0.4, even=False),
-        Family("plate", "Curved plate of even thickness", 0.5, even=True),
+        Family("arc", "four-digit on an arc", 0.5, even=False),
+        Family("forward", "four-digit, camber forward", 0.4, even=False),
+        Family("plate", "curved plate", 0.5, even=True),
     )
 }
 

@@ -31,11 +31,11 @@ _START = [
         "width": 0.028,
         "height": 0.04,
         "length": 0.16,
-        "bend": math.radians(60),
+        "bend": math.radians(35),
         "radius": 1.5,
         "split": math.radians(35),
         "outlet": 8e-4,
-        "x": 0.16,
+        "x": 0.09,
         "z": 0.25,
     },
     {"name": "middle", "width": 0.028, "height": 0.04, "length": 0.12, "bend": 0.0, "radius": 1.5, "split": 0.0, "outlet": 8e-4, "x": 0.0, "z": 0.25},
@@ -44,11 +44,11 @@ _START = [
         "width": 0.028,
         "height": 0.04,
         "length": 0.22,
-        "bend": math.radians(60),
+        "bend": math.radians(35),
         "radius": 1.0,
         "split": math.radians(35),
         "outlet": 8e-4,
-        "x": -0.16,
+        "x": -0.13,
         "z": 0.25,
     },
 ]
@@ -99,6 +99,19 @@ def solid(values: Values) -> Any:
     from hauch.core.geometry.solids import splitter_solid
 
     return splitter_solid(splitter(values))
+
+
+def aim_misses(duct: Splitter) -> list[float]:
+    """How far the line out of each outlet passes its aim point [m]; NaN where none was set or it lies behind the outlet."""
+    from hauch.core.geometry.solids import branch_paths
+
+    found = []
+    for b, path in zip(duct.branches, branch_paths(duct), strict=True):
+        x, z, at = path[-1]
+        to = (b.aim[0] - x, b.aim[1] + duct.length - z)
+        ahead = to[0] * math.sin(at) + to[1] * math.cos(at)
+        found.append(abs(to[0] * math.cos(at) - to[1] * math.sin(at)) if b.aim != (0.0, 0.0) and ahead > 0 else math.nan)
+    return found
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -175,6 +188,9 @@ def work(values: Values, setting: Setting) -> Answer:
             Figure(f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])),
             Figure(f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"])),
         ]
+    for i, (b, miss) in enumerate(zip(duct.branches, aim_misses(duct), strict=True)):
+        if math.isfinite(miss):
+            figures.append(Figure(f"miss_{i}", f"{b.name.capitalize()} misses its aim by", "length", exact(miss, "m")))
     if len(duct.branches) > 1:
         areas = balancing_outlets(duct, total)
         figures += [

@@ -53,7 +53,7 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("mass", "Mass flow", "mass_flow", made["mass"], True),
         Figure("free", "Free air", "volume_flow", made["free"], True),
         Figure("thrust", "Thrust", "force", made["thrust"], True),
-        Figure("drain", "Tank lasts", "duration", exact(drain, "s"), True),
+        Figure("drain", "Tank lasts", "duration" if drain > 180 else "time", exact(drain, "s"), True),
         Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
         Figure("temperature", "Temperature of the jet", "temperature", exact(now.temperature - 273.15, "degC")),
         Figure("per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")),

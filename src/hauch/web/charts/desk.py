@@ -39,7 +39,7 @@ def curves(data: dict[str, Any], system: str) -> Spec:
         colours.append(PETROL if style == "first" else INK if style == "dashed" else OTHERS[int(style[5:])][0])
         dashes.append([1, 0] if style == "first" else [5, 4] if style == "dashed" else OTHERS[int(style[5:])][1])
     legend = (
-        {"orient": "top", "direction": "horizontal", "symbolType": "stroke", "symbolSize": 300, "offset": 2, "labelLimit": 130}
+        {"orient": "bottom", "direction": "horizontal", "symbolType": "stroke", "symbolSize": 300, "offset": 4, "labelLimit": 130}
         if len(names) > 1
         else None
     )
@@ -69,16 +69,13 @@ def curves(data: dict[str, Any], system: str) -> Spec:
             },
         },
     ]
-    marks = [{"x": to_x(v), "what": label} for label, v in data["marks"] if math.isfinite(v)]
-    if marks:
+    for row, (label, at) in enumerate((label, to_x(v)) for label, v in data["marks"] if math.isfinite(v)):
+        values = {"values": [{"x": at, "what": label}]}
         layers += [
-            {"data": {"values": marks}, "mark": {"type": "rule", "color": AMBER, "strokeDash": [3, 3]}, "encoding": {"x": x | {"field": "x"}}},
-            {
-                "data": {"values": marks},
-                "mark": {"type": "text", "align": "left", "dx": 4, "color": SECOND, "fontSize": 11},
-                "encoding": {"x": x | {"field": "x"}, "y": {"value": 6}, "text": {"field": "what"}},
-            },
-        ]
+            {"data": values, "mark": {"type": "rule", "color": AMBER, "strokeDash": [3, 3]}, "encoding": {"x": x | {"field": "x"}}},
+            {"data": values, "mark": {"type": "text", "align": "left", "dx": 4, "color": SECOND, "fontSize": 11}, "encoding": {
+                "x": x | {"field": "x"}, "y": {"value": 6 + 14 * row}, "text": {"field": "what"}}},
+        ]  # fmt: skip
     points = [{"x": to_x(a), "y": to_y(b), "what": label} for label, a, b in data["points"] if math.isfinite(a) and math.isfinite(b)]
     if points:
         stalled = {"condition": {"test": "datum.what == 'stalled'", "value": AMBER}, "value": PETROL}
