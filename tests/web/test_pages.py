@@ -68,6 +68,11 @@ class Pages(TestCase):
             "new instrument": reverse("stores:new_instrument") + "?channel=power",
             "library": reverse("exchange:library"),
             "import library": reverse("exchange:import_library"),
+            "desk": reverse("desk:index"),
+            "rotor": reverse("desk:tool", args=["rotor"]),
+            "pack": reverse("desk:tool", args=["pack"]),
+            "record": reverse("desk:record"),
+            "own predictions": reverse("desk:entry", args=[cls.built.entries["Amsel"].pk]),
         }
 
     def get(self, who, page, **more):
@@ -170,6 +175,8 @@ class PostTests(Pages):
             reverse("stores:note_reference", args=[built.reference.pk]): bench, reverse("exchange:import_library"): bench,
             reverse("exchange:import"): host, reverse("bench:capture", args=[slug, air.pk]) + f"?subject=s{built.specimens['Amsel'].pk}": bench,
             reverse("bench:void", args=[slug, run.pk]): bench, reverse("entries:add", args=[slug]): {"host", "designer"},
+            reverse("desk:save", args=["rotor"]): {"host", "operator", "designer", "viewer"},
+            reverse("desk:start_search", args=["rotor"]): {"host", "operator", "designer", "viewer"},
         }  # fmt: skip
 
     def test_everybody_on_every_action(self):

@@ -171,7 +171,7 @@ class MeasuredForm(forms.Form):
         self.kinds = {key: kind for key, _, kind in figures}
         self.units = units
         self.fields["figure"].choices = [(key, f"{label}, {KINDS[kind].shown[units]}") for key, label, kind in figures]
-        self.fields["measured"] = forms.CharField(label="Measured", max_length=40)
+        self.fields["measured"] = forms.CharField(label="Measured", max_length=40, error_messages={"required": "Type what was measured."})
         self.fields["half"] = forms.CharField(label="± (95 %)", max_length=40, required=False)
 
     def clean(self) -> dict[str, Any]:
@@ -183,8 +183,6 @@ class MeasuredForm(forms.Form):
                 data[name] = FigureField(kind=kind, units=self.units, required=False, difference=name == "half").clean(data.get(name) or "")
             except ValidationError as problem:
                 self.add_error(name, problem)
-        if data.get("measured") is None and "measured" not in self.errors:
-            self.add_error("measured", "Type what was measured.")
         return data
 
 

@@ -45,6 +45,8 @@ FIGURES = {
 
 MOVED = ("pitch_hub", "pitch_mid", "pitch_tip", "chord_hub", "chord_mid", "chord_tip", "camber_hub", "camber_tip")
 """The eight parameters: pitch and chord at hub, middle and tip, camber at hub and tip."""
+ROUNDS = 30
+"""Rounds of the search; each judges two candidates for each parameter."""
 STATIONS, FLOWS = 9, 9
 """Coarser than the curve on the page: within 1 % of it, several times as fast."""
 
@@ -109,7 +111,7 @@ def search(
     limits: Mapping[str, float],
     envelope: Mapping[str, float],
     tell: Callable[[float, Found | None], bool],
-    rounds: int = 30,
+    rounds: int | None = None,
 ) -> Run:
     """Set up a search from a design: one aim, limits on other figures (the most power, the most sound, the least flow)."""
 
@@ -125,7 +127,7 @@ def search(
         other = figures[aim.against] * (-1 if FIGURES[aim.against][1] else 1)
         return sign * figures[aim.key], other
 
-    return Run(bounds_of(values, envelope), start_of(values), judge, tell, rounds)
+    return Run(bounds_of(values, envelope), start_of(values), judge, tell, ROUNDS if rounds is None else rounds)
 
 
 def front_of(run: Run, values: Mapping[str, Any], aim: Aim) -> list[dict[str, Any]]:

@@ -76,9 +76,8 @@ def entry(request: HttpRequest, pk: int) -> HttpResponse:
                 messages.error(request, f"The prediction is not kept: {text}")
         return redirect(row)
     held = queries.held_against(Prediction.objects.filter(version__entry=row), request.user)
-    hidden = Prediction.objects.filter(version__entry=row, version__sealed_at=None).count() - sum(
-        h.prediction.version.sealed_at is None for h in held
-    )
+    told = [] if latest is None or latest.sealed_at else latest.predictions.values_list("pk", flat=True)
+    hidden = len(set(told) - {h.prediction.pk for h in held})
     pairs = [(form[p.key], form[f"{p.key}_half"]) for p in procedures]
     context = {
         "round": round, "entry": row, "version": latest, "held": held, "hidden": hidden, "pairs": pairs if may else [], "designer": row.designer,
