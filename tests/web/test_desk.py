@@ -357,7 +357,12 @@ class MeasuredBackTests(DeskCase):
         self.assertEqual(queries.factors_of("rotor", Rig.objects.get()), {})
 
     def test_what_cannot_be_is_refused(self):
-        for measured, said in (("", "Type what was measured"), ("-1", "must be above 0"), ("many", "is not a number"), (str(40 * self.predicted()), "Check the unit")):
+        for measured, said in (
+            ("", "Type what was measured"),
+            ("-1", "must be above 0"),
+            ("many", "is not a number"),
+            (str(40 * self.predicted()), "Check the unit"),
+        ):
             with self.subTest(said):
                 self.assertContains(self.send(measured), said, status_code=422)
         self.assertEqual(self.send(0.05, who="designer").status_code, 403)

@@ -152,7 +152,7 @@ def page(request: HttpRequest, made: Asked, status: int = 200, **forms: Any) -> 
     figures = _measurable(made.answer) if made.answer else []
     context |= {
         "tool": what, "form": made.form, "design": made.design, "designs": queries.designs_of(user, what.key), "with": {d.pk for d in made.with_designs},
-        "entries": list(queries.entries_to_predict(user)), "files": [k for k in FILES if k not in SOLIDS or what.solid],
+        "entries": list(queries.entries_to_predict(user)), "files": [k for k in FILES if k not in SOLIDS or what.solid], "makes_solid": what.solid is not None,
         "back": MeasuredBack.objects.filter(tool=what.key).select_related("rig", "sent_by"), "may_measure": allowed(user, "desk.measure") and figures,
         "measured_form": forms.get("measured_form") or MeasuredForm(units=user.units, figures=figures),
         "search_form": forms.get("search_form") or (SearchForm(units=user.units, initial={"aim": "efficiency"}) if what.optimises else None),

@@ -242,13 +242,12 @@ def branch_paths(duct: Splitter, pieces: int = 24) -> list[list[tuple[float, flo
         arc = radius * b.bend
         path = [(start, duct.length, direction)]
         step = (b.length + arc) / pieces
-        x, z, at = start, duct.length, direction
+        x, z = start, duct.length
+        turned = lambda s, b=b, arc=arc: b.bend * min(max((s - b.length / 2) / arc, 0.0), 1.0) if arc > 0 else 0.0  # noqa: E731
         for k in range(pieces):
-            s = (k + 0.5) * step
-            if s > b.length / 2 and s < b.length / 2 + arc:
-                at -= (sign or 1.0) * step / radius
-            x, z = x + step * math.sin(at), z + step * math.cos(at)
-            path.append((x, z, at))
+            middle = direction - (sign or 1.0) * turned((k + 0.5) * step)
+            x, z = x + step * math.sin(middle), z + step * math.cos(middle)
+            path.append((x, z, direction - (sign or 1.0) * turned((k + 1) * step)))
         made.append(path)
     return made
 

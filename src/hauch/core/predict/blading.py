@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import PchipInterpolator
 
-from hauch.core.predict.section import FAMILIES, outline
+from hauch.core.predict.section import FAMILIES, TAIL, thickness_shape
 
 Array = NDArray[np.float64]
 
@@ -167,8 +167,7 @@ class Stations:
 
     @cached_property
     def section_area(self) -> Array:
-        """Area of the blade section [m2], from its outline."""
-        shape = outline(self.blading.family, 1.0, 0.0)
-        x, y = shape[:, 0], shape[:, 1]
-        unit = abs(0.5 * np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y))
-        return unit * self.chord * self.thickness
+        """Area of the blade section [m2]: that of its thickness, and of its tail."""
+        x = 0.5 * (1 - np.cos(np.linspace(0, np.pi, 65)))
+        unit = 2 * np.trapezoid(thickness_shape(self.blading.family, x), x)
+        return unit * self.chord * self.thickness + TAIL / 2 * self.chord**2

@@ -17,6 +17,8 @@ from scipy.optimize import differential_evolution
 
 POPULATION = 2
 """Members for each parameter: small, since one rotor costs milliseconds and the start is a design that works."""
+LEAST = 12
+"""Members at least."""
 MOST_FRONT = 40
 
 
@@ -48,7 +50,7 @@ class Search:
 
     def run(self) -> Found | None:
         """The best candidate; None where none can be."""
-        count = max(POPULATION * len(self.bounds), 5)
+        count = max(POPULATION * len(self.bounds), LEAST)
         rng = np.random.default_rng(self.seed)
         low, high = np.array(self.bounds, float).T
         width = high - low

@@ -85,7 +85,21 @@ def work(values: Values, setting: Setting) -> Answer:
     figures = [
         Figure("time", "Runs for", "duration", told(run.time if run.time else math.nan, "s", steps), True),
         Figure("current", "Current from a full pack", "current", told(full.current, "A", steps), True),
-        Figure("sag", "Voltage at the controller, full pack", "voltage", modelled(full.load_voltage, "V", "pack", "capacity and resistance of real cells", 0.0, steps, 0.05 * pack.series + DOUBT * full.current * pack.inner), True),
+        Figure(
+            "sag",
+            "Voltage at the controller, full pack",
+            "voltage",
+            modelled(
+                full.load_voltage,
+                "V",
+                "pack",
+                "capacity and resistance of real cells",
+                0.0,
+                steps,
+                0.05 * pack.series + DOUBT * full.current * pack.inner,
+            ),
+            True,
+        ),
         Figure("heat", "Heat in the cells", "power", told(run.heat, "W"), True),
         Figure("c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")),
         Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),

@@ -491,8 +491,8 @@ def _free(values: Values) -> Answer:
     model = lambda value, unit, relative: modelled(value, unit, "rotor:free", "blade-element momentum", relative)  # noqa: E731
     electrical = made.power / (values["motor_efficiency"] / 100)
     figures = [
-        Figure("flow", "Flow through the disc", "volume_flow", model(made.flow, "m3/s", 0.08), True),
-        Figure("thrust", "Thrust", "force", model(made.thrust, "N", 0.10), True),
+        Figure("flow", "Flow through the disc", "volume_flow", model(made.flow, "m3/s", 0.10), True),
+        Figure("thrust", "Thrust", "force", model(made.thrust, "N", 0.15), True),
         Figure("merit", "Least power over its own", "percent", model(100 * made.merit, "%", 0.10), True),
         Figure("electrical", "Electrical power", "power", model(electrical, "W", 0.15), True),
         Figure("shaft", "Shaft power", "power", model(made.power, "W", 0.10)),
@@ -545,7 +545,7 @@ TOOL = register(
         INPUTS,
         work,
         "Axial rotors in a duct with tips below 100 m/s, sections above a Reynolds number of 20,000, duties above "
-        "45 % of the free flow; free rotors without walls nearby. "
+        "45 % of the free flow; free rotors without walls nearby (thrust within 30 %, mostly too high). "
         "Pressure and torque within 20 % (95 %), more where stations stall. Comparisons between variants are surer than absolute figures.",
         cautions=(
             "Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start "
