@@ -229,8 +229,8 @@ def splitter_solid(duct: Splitter) -> trimesh.Trimesh:
 
 
 def branch_paths(duct: Splitter, pieces: int = 24) -> list[list[tuple[float, float, float]]]:
-    """Middle lines of the branches in the x-z plane: (x, z, direction from z) [m, rad]; first along the split angle, then the bend back towards the trunk's direction. The first branch lies at
-    the greatest x."""
+    """Middle lines of the branches in the x-z plane: (x, z, direction from z) [m, rad]; first along the split angle, then the bend back towards the
+    trunk's direction. The first branch lies at the greatest x."""
     count = len(duct.branches)
     made = []
     for i, b in enumerate(duct.branches):

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from django.db import transaction
 
 from hauch.exchange.demo.cabinet import SLUG, Cabinet
+from hauch.exchange.demo.desk import load_desk
 from hauch.exchange.demo.others import load_others
 from hauch.exchange.demo.stores import uid
 from hauch.rounds.models import Round
@@ -25,4 +26,5 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
     say("Loading the demo, once.")
     first = Cabinet().load()
     load_others()
+    load_desk()
     return first

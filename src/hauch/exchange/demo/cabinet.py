@@ -11,6 +11,7 @@ from hauch.bench.models import Run
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.rig import Bench, Fan, Faults, Loft140, Shift
 from hauch.entries.models import Entry, Version
+from hauch.exchange.demo.desk import predict_cabinet
 from hauch.exchange.demo.stores import START, make_stores, members, people, room_at, take, uid
 from hauch.formats.logger_csv import Log
 from hauch.rounds.actions import remember_brief
@@ -61,6 +62,7 @@ class Cabinet:
         self._stores()
         self._round()
         self._entries()
+        predict_cabinet(self.round)
         for day in range(3):
             self._day(day)
         self._troubles()
