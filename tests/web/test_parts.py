@@ -108,6 +108,11 @@ class ChartTests(SimpleTestCase):
         "residuals": {"kind": "air_speed", "points": [{"at": 1.0, "off": 0.01}, {"at": 5.0, "off": -0.02}],
                       "band": [{"at": 1.0, "low": -0.03, "high": 0.03}, {"at": 5.0, "low": -0.04, "high": 0.04}]},
         "profile": {"points": [(0.28, 0.98), (0.96, 0.7)], "factor": 0.85},
+        "curves": {"x": ("volume_flow", "flow"), "y": ("pressure", "pressure"), "bars": (), "others": [], "marks": [("now", 0.02), ("then", 0.03)],
+                   "points": [("duty", 0.02, 9.0), ("stalled", 0.01, 11.0)],
+                   "lines": [{"label": "fan", "xs": [0.0, 0.02, 0.04], "ys": [12.0, 9.0, float("nan")], "style": "first"},
+                             {"label": "system", "xs": [0.0, 0.04], "ys": [0.0, 20.0], "style": "dashed"}, {"label": "other", "xs": [0.0, 0.04], "ys": [11.0, 1.0], "style": "other1"}]},
+        "record": [{"by": "Alma", "metric": "airflow", "error": 4.0, "entry": "Distel"}, {"by": "Rotor model", "metric": "airflow", "error": -7.0, "entry": "Distel"}],
         "places": {"entries": ["Distel", "Mohn"], "cells": [{"entry": "Distel", "place": 1, "p": 0.8}, {"entry": "Mohn", "place": 2, "p": 0.8}]},
     }  # fmt: skip
 
@@ -127,6 +132,16 @@ class ChartTests(SimpleTestCase):
                 layers = specs.SPECS[name](self.DATA[name], "si")["layer"]
                 marks = [layer["mark"] for layer in layers[:2]]
                 self.assertEqual((marks[0]["type"], marks[1]["strokeDash"]), ("rect", [5, 4]))
+
+    def test_bars_stand_where_there_are_no_lines_and_variants_are_ticks(self):
+        data = self.DATA["curves"] | {"bars": (("top", 0.01), ("bottom", 0.012)), "others": [("before", (("top", 0.011),))], "y": ("volume_flow", "flow")}
+        spec = specs.SPECS["curves"](data, "workshop")
+        self.assertEqual([layer["mark"]["type"] for layer in spec["layer"]], ["bar", "text", "tick"])
+        self.assertAlmostEqual(spec["layer"][0]["data"]["values"][0]["value"], 36.0)
+
+    def test_variants_differ_without_colour(self):
+        dashes = specs.SPECS["curves"](self.DATA["curves"], "si")["layer"][0]["encoding"]["strokeDash"]["scale"]["range"]
+        self.assertEqual(len({tuple(d) for d in dashes}), 3)
 
     def test_units_reach_the_axis(self):
         self.assertIn("m³/h", self.drawn("repeats"))

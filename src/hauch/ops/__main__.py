@@ -29,6 +29,7 @@ def parser() -> argparse.ArgumentParser:
     bench.add_argument("name", nargs="?", help="one benchmark")
     bench.add_argument("--json", action="store_true", help="one JSON object a line")
     add("screenshots", "Refresh docs/screenshots from the demo data.")
+    add("validation", "Compute docs/validation.md and its plots anew: predictions against exact, published and limiting cases.")
     again = add("recompute", "Compute all results again from the raw readings.")
     again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
     out = add("export", "Write a round to a ZIP file.")
@@ -53,7 +54,7 @@ def main() -> int:
 
             start(options.data, options.port, not options.no_demo)
             return 0
-        if options.command in {"test", "lint", "screenshots", "benchmark"}:
+        if options.command in {"test", "lint", "screenshots", "benchmark", "validation"}:
             from hauch.ops import development
 
             return int(getattr(development, options.command)(options))

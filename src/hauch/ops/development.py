@@ -88,3 +88,11 @@ def screenshots(options: argparse.Namespace) -> int:
         raise CannotGoOn(f"{script} is missing.")
     with throwaway() as environment:
         return subprocess.run([sys.executable, str(script)], cwd=HOME, env=environment).returncode
+
+
+def validation(options: argparse.Namespace) -> int:
+    """The page on which predictions stand against exact, published and limiting cases, computed anew."""
+    script = HOME / "docs" / "validation" / "make.py"
+    if not script.exists():
+        raise CannotGoOn(f"{script} is missing.")
+    return subprocess.run([sys.executable, str(script)], cwd=HOME, env={**os.environ, "PYTHONPATH": str(HOME / "src")}).returncode
