@@ -33,7 +33,12 @@ def run() -> Iterator[Row]:
     start = rotor.start()
     turning = installed(start)
     angles = np.linspace(-10, 20, POINTS)
-    section = {"upper_weights": [np.full(POINTS, 0.2)] * 8, "lower_weights": [np.full(POINTS, -0.1)] * 8, "leading_edge_weight": 0.0, "TE_thickness": 0.004}
+    section = {
+        "upper_weights": [np.full(POINTS, 0.2)] * 8,
+        "lower_weights": [np.full(POINTS, -0.1)] * 8,
+        "leading_edge_weight": 0.0,
+        "TE_thickness": 0.004,
+    }
     bare = seconds(lambda: get_aero_from_kulfan_parameters(section, angles, 6e4, model_size=MODEL_SIZE), 15)
     speeds = iter(np.linspace(1800, 2000, 400))
     curve = seconds(lambda: rotor_curve(replace(turning, speed=float(next(speeds))), FLOWS, STATIONS), 15)

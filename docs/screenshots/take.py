@@ -37,7 +37,7 @@ def logger_file(folder: str) -> Path:
 
 
 class Pictures(StaticLiveServerTestCase):
-    def runTest(self):  # noqa: N802
+    def runTest(self):
         for username, (name, _) in DEMO_PEOPLE.items():
             add_person(username, name, staff=username == "runa")
         demo = load_demo()

@@ -40,7 +40,14 @@ def plot(name: str, title: str, x: str, y: str, series: list[tuple[str, str, lis
                 "x": {"field": "x", "type": "quantitative", "title": x}, "y": {"field": "y", "type": "quantitative", "title": y, "scale": {"zero": False}},
                 "color": {"field": "what", "type": "nominal", "title": None, "scale": {"domain": [s[0] for s in series], "range": [s[1] for s in series]}}}}
         )  # fmt: skip
-    spec = {"$schema": "https://vega.github.io/schema/vega-lite/v5.json", "title": title, "width": 460, "height": 240, "background": "white", "layer": layers}
+    spec = {
+        "$schema": "https://vega.github.io/schema/vega-lite/v5.json",
+        "title": title,
+        "width": 460,
+        "height": 240,
+        "background": "white",
+        "layer": layers,
+    }
     spec.pop("$schema")
     (HERE / f"{name}.svg").write_text(vl_convert.vegalite_to_svg(spec) + "\n", encoding="utf-8")
 
@@ -72,7 +79,12 @@ def exact_cases() -> Table:
     t.add("expansion chamber 40/90 mm, 120 mm, 600 Hz", "Munjal, eq. 2.105", 8.16, float(Chamber(0.04, 0.09, 0.12).loss(600.0)), "dB", 3)
     t.add("slit 0.04 x 300 mm, 3 bar(g), C 0.8", "ISO 9300, ideal gas", 9.09, 1000 * blow(Slit(4e-5, 0.3, 3e5)).mass_flow, "g/s", 3)
     t.add("slit at 0.5 bar(g)", "Shapiro, ch. 4", 3.27, 1000 * blow(Slit(4e-5, 0.3, 0.5e5)).mass_flow, "g/s", 3)
-    t.add("peripheral jet, t = h, 30° inwards, p_c/P_j", "1 − exp(−3)", 1 - math.exp(-3), 130.7553 / jet_hover(Cushion(1.2, 0.09, 1.2), 0.002, 0.002, math.radians(30)).supply)
+    t.add(
+        "peripheral jet, t = h, 30° inwards, p_c/P_j",
+        "1 − exp(−3)",
+        1 - math.exp(-3),
+        130.7553 / jet_hover(Cushion(1.2, 0.09, 1.2), 0.002, 0.002, math.radians(30)).supply,
+    )
     t.add("residual unbalance G 6.3, 45 g, 3,200 1/min", "ISO 21940-11", 0.846, permissible_unbalance(0.0063, 0.045, 3200) * 1e6, "g mm", 3)
     return t
 
@@ -99,7 +111,10 @@ def published_cases() -> Table:
 def cascade_plot() -> None:
     grid = np.linspace(0.05, 1.6, 40)
     exact = [(float(s), math.tanh(math.pi * s / 2) / (math.pi * s / 2)) for s in grid]
-    series = [("along the axis, exact", INK, exact, "line"), ("along the axis, ours", PETROL, [(float(s), lattice_factor(float(s), 0.0)) for s in grid[::4]], "point")]
+    series = [
+        ("along the axis, exact", INK, exact, "line"),
+        ("along the axis, ours", PETROL, [(float(s), lattice_factor(float(s), 0.0)) for s in grid[::4]], "point"),
+    ]
     series += [("60° from the axis, ours", AMBER, [(float(s), lattice_factor(float(s), math.radians(60))) for s in grid], "line")]
     plot("cascade", "Lift of a blade among its neighbours over that of a single one", "solidity c/s", "factor", series)
 
@@ -137,7 +152,13 @@ def limits() -> tuple[int, float, float]:
         made = free_rotor(row, 1900.0)
         if made.thrust > 0 and made.power > 0:
             free.append((made.thrust, 100 * made.merit))
-    plot("limits", "Best total efficiency of 200 random rotors in a duct", "flow at the best point, m³/h", "efficiency, % (limit 100)", [("rotor", PETROL, points, "point")])
+    plot(
+        "limits",
+        "Best total efficiency of 200 random rotors in a duct",
+        "flow at the best point, m³/h",
+        "efficiency, % (limit 100)",
+        [("rotor", PETROL, points, "point")],
+    )
     plot("momentum", "The same rotors free: least power over their own", "thrust, N", "% (limit 100)", [("rotor", PETROL, free, "point")])
     return len(points), max(p[1] for p in points), max(p[1] for p in free)
 
@@ -160,7 +181,14 @@ def main() -> None:
     count, best, free = limits()
     ring_plot()
     text = (HERE / "template.md").read_text(encoding="utf-8")
-    for key, value in {"EXACT": str(exact), "PUBLISHED": str(published), "CONVERGENCE": f"{100 * worst:.1f} %", "COUNT": str(count), "BEST": f"{best:.0f} %", "FREE": f"{free:.0f} %"}.items():
+    for key, value in {
+        "EXACT": str(exact),
+        "PUBLISHED": str(published),
+        "CONVERGENCE": f"{100 * worst:.1f} %",
+        "COUNT": str(count),
+        "BEST": f"{best:.0f} %",
+        "FREE": f"{free:.0f} %",
+    }.items():
         text = text.replace(f"@{key}@", value)
     (HERE.parent / "validation.md").write_text(text, encoding="utf-8")
 

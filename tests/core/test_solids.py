@@ -10,7 +10,16 @@ from django.test import SimpleTestCase
 
 from hauch.core.geometry.profiles import neck_radius, ring_profile, turn_area
 from hauch.core.geometry.solids import (
-    Hub, bell_mouth_solid, blade_depth, blade_rings, branch_paths, impeller_solid, ring_solid, rotor_solid, silencer_solid, splitter_solid,
+    Hub,
+    bell_mouth_solid,
+    blade_depth,
+    blade_rings,
+    branch_paths,
+    impeller_solid,
+    ring_solid,
+    rotor_solid,
+    silencer_solid,
+    splitter_solid,
 )  # fmt: skip
 from hauch.core.predict.duct import Branch, Splitter
 from hauch.core.predict.model import CannotBe

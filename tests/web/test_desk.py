@@ -11,7 +11,7 @@ from django.urls import reverse
 from hauch.desk import actions, queries
 from hauch.desk.forms import ToolForm
 from hauch.desk.jobs import search_later
-from hauch.desk.models import Design, MeasuredBack, Search
+from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
 from hauch.entries.actions import add_version, predict
@@ -71,7 +71,7 @@ class ToolPageTests(DeskCase):
     def test_an_answer_asks_few_queries(self):
         with self.assertNumQueries(3):  # session, person, roles
             self.ask("rotor")
-        with self.assertNumQueries(7):
+        with self.assertNumQueries(8):
             self.client.get(reverse("desk:tool", args=["rotor"]))
 
     def test_a_refusal_says_why_and_goes_beside_the_last_good_drawing(self):
@@ -190,6 +190,7 @@ class FileTests(DeskCase):
             (json.dumps(good | {"inputs": {"pitch": "steep"}}).encode(), "do not have the shape"),
             (json.dumps(good | {"inputs": {**good["inputs"], "hub": 9}}).encode(), "cannot be"),
             (json.dumps(good | {"inputs": {**good["inputs"], "hub": float("nan")}}).encode(), "missing"),
+            (json.dumps(good | {"inputs": {**good["inputs"], "pitch": [0.5, 0.4]}}).encode(), "needs 5 points"),
             (b"x" * 300_000, "too large"),
         ):
             with self.subTest(said):
@@ -256,6 +257,45 @@ class DesignTests(DeskCase):
         self.assertContains(response, "On Rack rig")
         self.assertEqual(queries.resistance_of(Rig(kind="chamber")), 0.0)
 
+    def test_rows_of_a_file_are_completed_and_checked(self):
+        good = json.loads(self.client.post(reverse("desk:file", args=["duct", "json"]), posted("duct")).content)
+        for branches, said in (
+            ([{"name": "only"}], "is taken in"),
+            ([{"width": -1.0}], "row 1: width"),
+            ([{"name": "x" * 50}], "must be a short text"),
+        ):
+            upload = io.BytesIO(json.dumps(good | {"inputs": {**good["inputs"], "branches": branches}}).encode())
+            upload.name = "design.json"
+            self.assertContains(self.client.post(reverse("desk:load", args=["duct"]), {"do_file": upload}, follow=True), said)
+
+    def test_the_envelope_of_a_round_is_held_against_the_part(self):
+        fits = self.ask("rotor", fit=self.built.round.pk)
+        self.assertNotContains(fits, "It sweeps")
+        self.assertContains(
+            self.ask("rotor", fit=self.built.round.pk, tip="0.136"), "It sweeps 136 mm; the bore less its tip gap leaves 134.4 mm in Drying rack."
+        )
+        self.assertContains(self.ask("rotor", fit=self.built.round.pk, depth="0.04"), "It is 40 mm; 26 mm deep is allowed in Drying rack.")
+        self.assertContains(self.ask("rotor", fit=self.built.round.pk, shaft="0.005"), "4 mm is asked for")
+        self.assertContains(self.ask("rotor", fit=999), "Select a valid choice", status_code=422)
+        self.assertNotContains(self.client.get(reverse("desk:tool", args=["ring"])), f'<option value="{self.built.round.pk}">')
+        self.save("Fitted", fit=self.built.round.pk)
+        self.assertEqual(Design.objects.get().fit, self.built.round)
+
+    def test_a_pack_drives_a_rotor_by_its_own_curve(self):
+        self.save("Driven")
+        rotor = Design.objects.get()
+        load = dict(queries.load_of(rotor))
+        self.assertAlmostEqual(load[0.5] / load[1.0], 0.125, delta=0.03)  # the cube, and a little more: the Reynolds number falls
+        full = TOOLS["rotor"].answer(rotor.inputs).figure("electrical").quantity.value
+        self.assertAlmostEqual(load[1.0] / full, 1.0, delta=0.02)
+        with_rotor = self.ask("pack", load=rotor.pk, throttle="100")
+        self.assertContains(with_rotor, "Runs for")
+        answer = TOOLS["pack"].answer(TOOLS["pack"].start() | {"throttle": 100.0}, queries.setting_for("pack", Around(load=rotor)))
+        current = answer.figure("current").quantity.value
+        self.assertAlmostEqual(current, full / 0.94 / 12.6, delta=0.01)
+        self.client.force_login(self.built.host)
+        self.assertContains(self.ask("pack", load=rotor.pk), "Select a valid choice", status_code=422)
+
 
 class HandingTests(DeskCase):
     def hand(self, who="designer", tool="rotor", **changes):
@@ -293,6 +333,11 @@ class HandingTests(DeskCase):
         self.assertContains(response, "Say in a few words", status_code=422)
         self.assertEqual(self.built.entries["Amsel"].versions.count(), 1)
         self.assertEqual(Design.objects.count(), 0)
+
+    def test_a_part_that_does_not_fit_is_not_handed_in(self):
+        response = self.hand(do_make="1", do_changed="Larger.", tip="0.136")
+        self.assertContains(response, "It sweeps 136 mm", status_code=422)
+        self.assertEqual(self.built.entries["Amsel"].versions.count(), 1)
 
     def test_after_the_first_run_predictions_are_fixed(self):
         version = self.built.specimens["Amsel"].version
@@ -342,7 +387,7 @@ class MeasuredBackTests(DeskCase):
         factor = queries.factors_of("rotor", rig)["flow"]
         self.assertEqual(factor.count, 2)
         self.assertAlmostEqual(factor.value, (1.10 * 1.06) ** 0.5, places=4)
-        answer = TOOLS["rotor"].answer(TOOLS["rotor"].start(), queries.setting_for("rotor", rig))
+        answer = TOOLS["rotor"].answer(TOOLS["rotor"].start(), queries.setting_for("rotor", Around(rig)))
         self.assertAlmostEqual(answer.figure("flow").quantity.value / value, factor.value, places=4)
         self.assertEqual(answer.figure("flow").quantity.working[-1].name, f"Measured back on {rig.name}")
         self.assertEqual(MeasuredBack.objects.count(), 2)
@@ -437,7 +482,7 @@ class SearchTests(TransactionTestCase):
         self.start = TOOLS["rotor"].start()
 
     def begin(self, aim="efficiency", **limits):
-        return actions.start_search(self.designer, self.start, None, aim, limits)
+        return actions.start_search(self.designer, self.start, queries.NOTHING, aim, limits)
 
     def test_a_search_finds_a_better_rotor_within_its_limits(self):
         import hauch.desk.search as module
@@ -494,13 +539,13 @@ class SearchTests(TransactionTestCase):
 
     def test_what_cannot_be_searched_is_refused(self):
         with self.assertRaises(ValidationError):
-            actions.start_search(self.designer, self.start | {"placed": "free"}, None, "flow", {})
+            actions.start_search(self.designer, self.start | {"placed": "free"}, queries.NOTHING, "flow", {})
         with self.assertRaises(ValidationError):
             self.begin("beauty")
         with self.assertRaises(ValidationError):
             self.begin("flow", colour=1.0)
         with self.assertRaises(PermissionDenied):
-            actions.start_search(self.built.people["stranger"], self.start, None, "flow", {})
+            actions.start_search(self.built.people["stranger"], self.start, queries.NOTHING, "flow", {})
         for _ in range(3):
             self.begin()
         with self.assertRaises(ValidationError):
@@ -509,6 +554,23 @@ class SearchTests(TransactionTestCase):
         self.assertEqual(self.client.get(reverse("desk:search", args=[Search.objects.first().uid])).status_code, 404)
         with self.assertRaises(ValidationError):
             actions.cancel_search(self.built.host, Search.objects.first())
+
+    def test_a_search_stays_in_the_envelope(self):
+        import hauch.desk.search as module
+
+        with self.assertRaises(ValidationError) as caught:
+            actions.start_search(self.designer, self.start | {"tip": 0.1355}, Around(fit=self.built.round), "flow", {})
+        self.assertIn("A search moves only pitch, chord and camber", caught.exception.messages[-1])
+        row = actions.start_search(self.designer, self.start, Around(fit=self.built.round), "flow", {"depth": 0.024})
+        full = module.ROUNDS
+        try:
+            module.ROUNDS = 2
+            search_later(row.pk)
+        finally:
+            module.ROUNDS = full
+        row.refresh_from_db()
+        self.assertEqual(row.state, Search.State.DONE, row.reason)
+        self.assertLessEqual(TOOLS["rotor"].extent(row.best["inputs"])["depth"], 0.024 + 1e-6)
 
     def test_the_form_starts_one_and_says_what_is_wrong(self):
         response = self.client.post(reverse("desk:start_search", args=["rotor"]), posted("rotor", aim="flow", limit_power="-3"))

@@ -134,7 +134,11 @@ class ChartTests(SimpleTestCase):
                 self.assertEqual((marks[0]["type"], marks[1]["strokeDash"]), ("rect", [5, 4]))
 
     def test_bars_stand_where_there_are_no_lines_and_variants_are_ticks(self):
-        data = self.DATA["curves"] | {"bars": (("top", 0.01), ("bottom", 0.012)), "others": [("before", (("top", 0.011),))], "y": ("volume_flow", "flow")}
+        data = self.DATA["curves"] | {
+            "bars": (("top", 0.01), ("bottom", 0.012)),
+            "others": [("before", (("top", 0.011),))],
+            "y": ("volume_flow", "flow"),
+        }
         spec = specs.SPECS["curves"](data, "workshop")
         self.assertEqual([layer["mark"]["type"] for layer in spec["layer"]], ["bar", "text", "tick"])
         self.assertAlmostEqual(spec["layer"][0]["data"]["values"][0]["value"], 36.0)

@@ -10,11 +10,14 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
+from hauch.core.geometry.fit import misfits
 from hauch.core.predict.model import CannotBe
-from hauch.desk.models import Design, MeasuredBack, Search
+from hauch.desk.models import Around, Design, MeasuredBack, Search
+from hauch.desk.queries import NOTHING
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS, Tool
 from hauch.desk.tools.base import Answer, Setting
+from hauch.desk.tools.rotor import extent as rotor_extent
 from hauch.entries.actions import add_version, attach, predict
 from hauch.entries.models import Entry, Version
 from hauch.people.audit import record
@@ -28,7 +31,7 @@ MOST_SEARCHES = 3
 
 
 @transaction.atomic
-def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], rig: Rig | None = None, over: Design | None = None) -> Design:
+def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], around: Around = NOTHING, over: Design | None = None) -> Design:
     """Keep a design under a name; one's own of the same name is replaced.
 
     Raises
@@ -42,7 +45,8 @@ def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], ri
     design = over or Design.objects.filter(owner=user, tool=tool.key, name__iexact=name.strip()).first() or Design(owner=user, tool=tool.key)
     if design.owner_id != user.pk:
         raise ValidationError("This design belongs to somebody else; keep it under your own name.")
-    design.name, design.inputs, design.rig, design.changed_at = name.strip(), tool.complete(values), rig, timezone.now()
+    design.name, design.inputs, design.changed_at = name.strip(), tool.complete(values), timezone.now()
+    design.rig, design.fit, design.load = around.rig, around.fit, around.load
     design.full_clean()
     design.save()
     return design
@@ -100,6 +104,9 @@ def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
         solid = tool.solid(values)
     except CannotBe as problem:
         raise ValidationError(list(problem.problems.values())) from problem
+    extent = tool.extent(values) if tool.extent is not None and entry.round.part == tool.part else {}
+    if outside := misfits(extent, dict(entry.round.what.values), entry.round.title):
+        raise ValidationError(outside)
     version = add_version(user, entry, changed)
     stem = f"{entry.round.slug}-{entry.pk}-v{version.number}"
     attach(user, version, f"{stem}.stl", mesh.to_stl(solid))
@@ -163,7 +170,7 @@ def withdraw_measured(user: User, row: MeasuredBack) -> None:
 
 
 @transaction.atomic
-def start_search(user: User, values: Mapping[str, Any], rig: Rig | None, aim: str, limits: Mapping[str, float]) -> Search:
+def start_search(user: User, values: Mapping[str, Any], around: Around, aim: str, limits: Mapping[str, float]) -> Search:
     """Leave a search for a better rotor to the worker.
 
     Raises
@@ -178,13 +185,17 @@ def start_search(user: User, values: Mapping[str, Any], rig: Rig | None, aim: st
         raise ValidationError({"aim": "Choose what to aim at."})
     if values.get("placed") == "free":
         raise ValidationError("A search needs a duty: place the rotor in a duct or frame.")
-    if unknown := set(limits) - set(FIGURES):
+    if unknown := set(limits) - set(FIGURES) - {"depth"}:
         raise ValidationError(f"No limit can be set on {', '.join(sorted(unknown))}.")
     _answer(tool, values)
+    if around.fit is not None:
+        fixed = {key: size for key, size in rotor_extent(values).items() if key in {"swept", "hub", "shaft"}}
+        if outside := misfits(fixed, dict(around.fit.what.values), around.fit.title):
+            raise ValidationError([*outside, "A search moves only pitch, chord and camber: bring these sizes into the envelope first."])
     User.objects.select_for_update().get(pk=user.pk)
     if Search.objects.filter(owner=user, state__in=[Search.State.WAITING, Search.State.RUNNING]).count() >= MOST_SEARCHES:
         raise ValidationError(f"{MOST_SEARCHES} of your searches are at work already. Stop one, or wait for it.")
-    made = Search.objects.create(owner=user, inputs=tool.complete(values), rig=rig, aim=aim, limits=dict(limits))
+    made = Search.objects.create(owner=user, inputs=tool.complete(values), rig=around.rig, fit=around.fit, aim=aim, limits=dict(limits))
     transaction.on_commit(lambda: search_later.defer(search_id=made.pk))
     return made
 

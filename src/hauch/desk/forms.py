@@ -9,10 +9,12 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 
 from hauch.core.quantity.units import KINDS
-from hauch.desk.queries import rigs
+from hauch.desk.models import Around
+from hauch.desk.queries import designs_of, fitting_rounds, rigs
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools.base import Input, Rows, Tool
 from hauch.people.fields import FigureField
+from hauch.people.models import User
 
 MOST_COMPARED = 3
 END = ("hub", "", "middle", "", "tip")
@@ -31,7 +33,7 @@ def _field(item: Input, units: str) -> forms.Field:
 class ToolForm(forms.Form):
     """The inputs of a tool. ``values()`` gives them in SI; what is left out or wrong becomes a sentence by its input."""
 
-    def __init__(self, tool: Tool, data: QueryDict | None, *, units: str, initial: dict[str, Any], rounded: bool = False):
+    def __init__(self, tool: Tool, data: QueryDict | None, *, units: str, initial: dict[str, Any], rounded: bool = False, user: User | None = None):
         self.tool, self.units, self.start, self.rounded = tool, units, initial, rounded
         super().__init__(data)
         for item in tool.inputs:
@@ -45,6 +47,12 @@ class ToolForm(forms.Form):
             self.fields[key] = item_of
         if tool.rig:
             self.fields["rig"] = forms.ModelChoiceField(rigs(), required=False, label="On the rig", empty_label="none: the system below")
+        if user is not None and tool.extent is not None:
+            self.fields["fit"] = forms.ModelChoiceField(fitting_rounds(user, tool.part), required=False, label="Must fit", empty_label="no envelope")
+        if user is not None and tool.drives:
+            self.fields["load"] = forms.ModelChoiceField(
+                designs_of(user, "rotor"), required=False, label="Drives the rotor", empty_label="none: the power below"
+            )
 
     def _with_start(self, field: forms.Field, start: Any) -> forms.Field:
         """A start value; those of a tool are rounded in the person's unit, those of a design keep their digits."""
@@ -112,30 +120,26 @@ class ToolForm(forms.Form):
             else:
                 values[item.key] = self.cleaned_data.get(item.key)
         for rows in self.tool.rows:
-            values[rows.key] = self._rows_of(rows, problems)
+            values[rows.key] = self._rows_of(rows)
         return values, problems
 
-    def _rows_of(self, rows: Rows, problems: dict[str, str]) -> list[dict[str, Any]]:
+    def _rows_of(self, rows: Rows) -> list[dict[str, Any]]:
         made = []
         figures = [c for c in rows.columns if c.kind not in {"choice", "text"}]
         for i in range(self.count(rows, None)):
             row = {c.key: self.cleaned_data.get(f"{rows.key}_{i}_{c.key}") for c in rows.columns}
             given = [row[c.key] for c in figures if row[c.key] is not None]
-            if not given and not any(f"{rows.key}_{i}_{c.key}" in self.errors for c in figures):
-                continue
-            for column in figures:
-                if row[column.key] is None:
-                    row[column.key] = column.start
-                elif not column.low <= row[column.key] <= column.high:
-                    problems.setdefault(
-                        rows.key, f"{rows.label}, row {i + 1}: {column.label} cannot be {self.data.get(f'{rows.key}_{i}_{column.key}')}."
-                    )
-            made.append(row)
+            if given or any(f"{rows.key}_{i}_{c.key}" in self.errors for c in figures):
+                made.append({key: next(c.start for c in rows.columns if c.key == key) if value is None else value for key, value in row.items()})
         return made
 
-    def rig(self) -> Any:
-        """The chosen rig, or None."""
-        return self.cleaned_data.get("rig") if self.tool.rig else None
+    def around(self) -> Around:
+        """The chosen rig, envelope and rotor, each None where there is none."""
+        return Around(*(self.cleaned_data.get(key) for key in ("rig", "fit", "load")))
+
+    def choices(self) -> list[Any]:
+        """The fields of what surrounds a design."""
+        return [self[key] for key in ("rig", "fit", "load") if key in self.fields]
 
 
 class SearchForm(forms.Form):

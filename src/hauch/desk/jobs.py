@@ -8,7 +8,7 @@ from procrastinate.contrib.django import app
 
 from hauch.core.predict.model import CannotBe
 from hauch.core.predict.optimise import Found
-from hauch.desk.models import Search
+from hauch.desk.models import Around, Search
 from hauch.desk.queries import setting_for
 from hauch.desk.search import AIMS, front_of, search, told, with_parameters
 
@@ -16,15 +16,23 @@ TELL_EVERY = 0.4
 """Seconds between two words of progress."""
 
 
+def envelope_of(row: Search) -> dict[str, float]:
+    """What the rotor must fit: the envelope of the chosen round, and the depth that was asked for."""
+    room = dict(row.fit.what.values) if row.fit else {}
+    if "depth" in row.limits:
+        room["depth"] = min(row.limits["depth"], room.get("depth", row.limits["depth"]))
+    return room
+
+
 @app.task(name="desk.search")
 def search_later(search_id: int) -> None:
     """Search, telling progress and stopping when asked; safe to run twice, since a search that was cut off begins anew."""
-    row = Search.objects.select_related("rig").get(pk=search_id)
+    row = Search.objects.select_related("rig", "fit").get(pk=search_id)
     if row.ended:
         return
     Search.objects.filter(pk=row.pk).update(state=Search.State.RUNNING, progress=0.0)
     aim, last = AIMS[row.aim], 0.0
-    setting = setting_for("rotor", row.rig)
+    setting = setting_for("rotor", Around(row.rig))
 
     def tell(share: float, best: Found | None) -> bool:
         nonlocal last
@@ -38,14 +46,8 @@ def search_later(search_id: int) -> None:
         return not Search.objects.filter(pk=row.pk, cancel=True).exists()
 
     try:
-        run = search(
-            row.inputs,
-            setting,
-            aim,
-            {k: v for k, v in row.limits.items() if k != "depth"},
-            {k: v for k, v in row.limits.items() if k == "depth"},
-            tell,
-        )
+        limits = {k: v for k, v in row.limits.items() if k != "depth"}
+        run = search(row.inputs, setting, aim, limits, envelope_of(row), tell)
         best = run.run()
     except CannotBe as problem:
         Search.objects.filter(pk=row.pk).update(state=Search.State.FAILED, reason=str(problem))

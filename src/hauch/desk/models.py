@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
@@ -12,9 +13,19 @@ from django.urls import reverse
 from django.utils import timezone
 
 from hauch.desk.tools import TOOLS, Tool
+from hauch.rounds.models import Round
 from hauch.stores.models import Rig
 
 TOOL_CHOICES = [(t.key, t.label) for t in TOOLS.values()]
+
+
+@dataclass(frozen=True)
+class Around:
+    """What surrounds a design: the rig it runs on, the round whose envelope it must fit, the rotor that it drives."""
+
+    rig: Rig | None = None
+    fit: Round | None = None
+    load: Design | None = None
 
 
 class Design(models.Model):
@@ -26,6 +37,8 @@ class Design(models.Model):
     name = models.CharField(max_length=60)
     inputs = models.JSONField(default=dict)
     rig = models.ForeignKey(Rig, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    fit = models.ForeignKey(Round, null=True, blank=True, on_delete=models.SET_NULL, related_name="+", help_text="round whose envelope it must fit")
+    load = models.ForeignKey("self", null=True, blank=True, on_delete=models.SET_NULL, related_name="+", help_text="rotor that a power pack drives")
     created_at = models.DateTimeField(default=timezone.now)
     changed_at = models.DateTimeField(default=timezone.now)
 
@@ -48,6 +61,11 @@ class Design(models.Model):
     def how(self) -> Tool:
         """Its tool."""
         return TOOLS[self.tool]
+
+    @property
+    def around(self) -> Around:
+        """What surrounds it."""
+        return Around(self.rig, self.fit, self.load)
 
 
 class MeasuredBack(models.Model):
@@ -92,6 +110,7 @@ class Search(models.Model):
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="searches")
     inputs = models.JSONField()
     rig = models.ForeignKey(Rig, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    fit = models.ForeignKey(Round, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
     aim = models.CharField(max_length=20)
     limits = models.JSONField(default=dict, help_text="figure key -> most, SI")
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import defaultdict
 from dataclasses import dataclass
 from typing import Any
@@ -11,15 +12,19 @@ from django.db.models import Q, QuerySet
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.predict.record import Factor, Pair, Record, record_of, rig_factor
 from hauch.core.predict.rig_loss import tunnel_resistance
-from hauch.desk.models import Design, MeasuredBack
+from hauch.desk.models import Around, Design, MeasuredBack
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
+from hauch.desk.tools.rotor import power_by_throttle
 from hauch.entries.models import Entry, Prediction
 from hauch.people.models import User
 from hauch.people.permissions import role_in
 from hauch.rounds.models import Round
+from hauch.rounds.queries import visible_to as visible_rounds
 from hauch.stores.models import Rig
 from hauch.verdict.models import StandingRow
+
+NOTHING = Around()
 
 
 def rigs() -> QuerySet[Rig]:
@@ -43,17 +48,29 @@ def factors_of(tool: str, rig: Rig) -> dict[str, Factor]:
     return {figure: rig_factor(pairs) for figure, pairs in rows.items()}
 
 
-def setting_for(tool: str, rig: Rig | None, *, with_factors: bool = True) -> Setting:
-    """What surrounds a design on a rig."""
-    if rig is None:
-        return Setting()
-    factors = factors_of(tool, rig) if with_factors else {}
-    return Setting(rig.name, resistance_of(rig) if TOOLS[tool].rig else 0.0, tuple(sorted(factors.items())))
+def setting_for(tool: str, around: Around = NOTHING) -> Setting:
+    """What surrounds a design, as its tool takes it."""
+    rig, fit, load = around.rig, around.fit, around.load
+    factors = factors_of(tool, rig) if rig else {}
+    return Setting(
+        rig.name if rig else "", resistance_of(rig) if TOOLS[tool].rig else 0.0, tuple(sorted(factors.items())), load_of(load) if load else (),
+        tuple(sorted(fit.what.values.items())) if fit and fit.part == TOOLS[tool].part else (), fit.title if fit else "",
+    )  # fmt: skip
+
+
+def load_of(design: Design) -> tuple[tuple[float, float], ...]:
+    """Electrical power that a rotor takes by throttle (speed with throttle), from its own curve at its duty; empty where it has none."""
+    return power_by_throttle(json.dumps(design.how.complete(design.inputs), sort_keys=True), setting_for("rotor", Around(design.rig)))
+
+
+def fitting_rounds(user: User, part: str) -> QuerySet[Round]:
+    """Rounds of a kind of part whose envelope a person may see."""
+    return visible_rounds(user).filter(part=part).order_by("number")
 
 
 def designs_of(user: User, tool: str) -> QuerySet[Design]:
     """A person's designs of one tool, latest first."""
-    return Design.objects.filter(owner=user, tool=tool).select_related("rig")
+    return Design.objects.filter(owner=user, tool=tool).select_related("rig", "fit", "load__rig")
 
 
 def entries_to_predict(user: User) -> QuerySet[Entry]:

@@ -7,13 +7,14 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from hauch.core.geometry.fit import misfits
 from hauch.core.predict.model import CannotBe
 from hauch.core.predict.optimise import Found, front
 from hauch.core.predict.optimise import Search as Run
 from hauch.core.predict.rotor import sound_power
 from hauch.core.predict.strength import MARGIN_ASKED
 from hauch.desk.tools.base import Setting
-from hauch.desk.tools.rotor import blading, duty, strength, system
+from hauch.desk.tools.rotor import blading, duty, extent, strength, system
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,13 +96,8 @@ def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None
 
 
 def fits(values: Mapping[str, Any], envelope: Mapping[str, float]) -> bool:
-    """Whether the blades stay within the envelope's depth."""
-    if "depth" not in envelope:
-        return True
-    from hauch.core.geometry.solids import blade_depth
-
-    low, high = blade_depth(blading(values))
-    return high - low <= envelope["depth"]
+    """Whether the rotor stays within an envelope."""
+    return not envelope or not misfits(extent(values), envelope)
 
 
 def search(

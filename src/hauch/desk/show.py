@@ -18,7 +18,8 @@ from hauch.formats.tables import safe_cell as cell
 
 def chart_data(chart: Chart, others: list[tuple[str, Answer]], units: str) -> dict[str, Any]:
     """Plain data of a chart, with the first line of each other variant beside it."""
-    lines = [{"label": line.label, "xs": line.xs, "ys": line.ys, "style": "dashed" if line.dashed else "first"} for line in chart.lines]
+    own = iter(("first", "second", "third"))
+    lines = [{"label": line.label, "xs": line.xs, "ys": line.ys, "style": "dashed" if line.dashed else next(own)} for line in chart.lines]
     for i, (name, answer) in enumerate(others):
         other = next((c for c in answer.charts if c.key == chart.key), None)
         if other is not None and other.lines:
@@ -114,5 +115,5 @@ def _same_shape(start: Any, given: Any) -> bool:
 def compared(user: Any, tool: Tool, wanted: list[str]) -> list[Design]:
     """Designs of a person that are compared with the one on the page, at most three."""
     numbers = [int(w) for w in wanted if w.isdigit()][:3]
-    rows = {d.pk: d for d in Design.objects.filter(owner=user, tool=tool.key, pk__in=numbers).select_related("rig")}
+    rows = {d.pk: d for d in Design.objects.filter(owner=user, tool=tool.key, pk__in=numbers).select_related("rig", "fit", "load__rig")}
     return [rows[n] for n in numbers if n in rows]

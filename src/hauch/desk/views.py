@@ -17,7 +17,7 @@ from hauch.core.predict.model import CannotBe
 from hauch.core.quantity.show import show
 from hauch.desk import queries
 from hauch.desk.forms import MeasuredForm, SearchForm, ToolForm
-from hauch.desk.models import Design, MeasuredBack, Search
+from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.show import chart_data, compared, comparison, to_csv, to_json
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Answer, Setting, Tool
@@ -67,6 +67,7 @@ class Asked:
     design: Design | None = None
     answer: Answer | None = None
     setting: Setting = field(default_factory=Setting)
+    around: Around = queries.NOTHING
     others: list[tuple[str, Answer]] = field(default_factory=list)
     with_designs: list[Design] = field(default_factory=list)
 
@@ -85,22 +86,22 @@ def asked(request: HttpRequest, tool: Tool) -> Asked:
     design = None
     wanted = request.POST.get("design") or request.GET.get("design")
     if wanted and wanted.isdigit():
-        design = get_object_or_404(Design.objects.select_related("rig"), pk=wanted, owner=request.user, tool=tool.key)
+        design = get_object_or_404(Design.objects.select_related("rig", "fit", "load__rig"), pk=wanted, owner=request.user, tool=tool.key)
     bound = request.method == "POST"
     start = tool.complete(design.inputs) if design else tool.start()
-    form = ToolForm(tool, request.POST if bound else None, units=request.user.units, initial=start, rounded=design is None)
+    form = ToolForm(tool, request.POST if bound else None, units=request.user.units, initial=start, rounded=design is None, user=request.user)
     made = Asked(tool, form, request.user, values=start, design=design)
-    rig = design.rig if design else None
+    around = design.around if design else queries.NOTHING
     if bound:
         made.values, made.problems = form.values()
-        rig = form.rig()
-    elif design and rig and tool.rig:
-        form.fields["rig"].initial = rig.pk
-    made.setting = queries.setting_for(tool.key, rig)
+        around = form.around()
+    for choice in form.choices():
+        choice.field.initial = getattr(around, choice.name)
+    made.around, made.setting = around, queries.setting_for(tool.key, around)
     made.with_designs = compared(request.user, tool, (request.POST if bound else request.GET).getlist("with"))
     for other in made.with_designs:
         try:
-            made.others.append((other.name, tool.answer(other.inputs, queries.setting_for(tool.key, other.rig))))
+            made.others.append((other.name, tool.answer(other.inputs, queries.setting_for(tool.key, other.around))))
         except CannotBe:
             continue
     return made.work()

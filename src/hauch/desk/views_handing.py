@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from django.contrib import messages
@@ -37,7 +38,7 @@ def save(request: HttpRequest, tool: str) -> HttpResponse:
     if made.answer is None:
         return page(request, made)
     try:
-        design = actions.save_design(request.user, made.tool, request.POST.get("do_name", ""), made.values, made.form.rig())
+        design = actions.save_design(request.user, made.tool, request.POST.get("do_name", ""), made.values, made.around)
     except ValidationError as problem:
         return _refused(request, made, problem)
     messages.success(request, f"{design.name} is kept.")
@@ -95,7 +96,7 @@ def entry(request: HttpRequest, tool: str) -> HttpResponse:
                 said = f"{chosen.name} v{latest.number} has a prediction for: {', '.join(told)}. It is fixed when its first run is recorded."
                 version = latest
             name = made.design.name if made.design else f"{chosen.name} v{version.number}"
-            design = actions.save_design(request.user, made.tool, name, made.values, made.form.rig())
+            design = actions.save_design(request.user, made.tool, name, made.values, made.around)
     except ValidationError as problem:
         return _refused(request, made, problem)
     messages.success(request, said)
@@ -119,7 +120,7 @@ def measured(request: HttpRequest, tool: str) -> HttpResponse:
                 request.user, made.tool, data["figure"], rig, name, made.values, data["measured"], (data["half"] or 0.0) / 2,
                 queries.resistance_of(rig) if made.tool.rig else 0.0,
             )  # fmt: skip
-            design = actions.save_design(request.user, made.tool, name, made.values, rig)
+            design = actions.save_design(request.user, made.tool, name, made.values, replace(made.around, rig=rig))
     except ValidationError as problem:
         for field, errors in (problem.error_dict if hasattr(problem, "error_dict") else {None: problem.messages}).items():
             form.add_error(field if field in form.fields else None, errors)

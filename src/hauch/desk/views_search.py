@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST
 from hauch.core.quantity.units import KINDS
 from hauch.desk import actions
 from hauch.desk.forms import SearchForm
-from hauch.desk.models import Search
+from hauch.desk.models import Around, Search
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS
 from hauch.desk.views import asked, page, picture, tool_of
@@ -33,7 +33,7 @@ def start(request: HttpRequest, tool: str) -> HttpResponse:
     if not form.is_valid():
         return page(request, made, 422, search_form=form)
     try:
-        row = actions.start_search(request.user, made.values, made.form.rig(), form.cleaned_data["aim"], form.limits())
+        row = actions.start_search(request.user, made.values, made.around, form.cleaned_data["aim"], form.limits())
     except ValidationError as problem:
         form.add_error(None, problem.messages)
         return page(request, made, 422, search_form=form)
@@ -43,7 +43,7 @@ def start(request: HttpRequest, tool: str) -> HttpResponse:
 def search(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
     """A search: progress while it runs, then the best rotor, what it gained, and the front."""
     require(request.user, "desk.use")
-    row = get_object_or_404(Search.objects.select_related("rig"), uid=uid, owner=request.user)
+    row = get_object_or_404(Search.objects.select_related("rig", "fit"), uid=uid, owner=request.user)
     aim = AIMS[row.aim]
     context: dict[str, object] = {"search": row, "aim": aim, "against": FIGURES[aim.against][0], "against_label": aim.against}
     if row.best.get("inputs"):
@@ -75,7 +75,7 @@ def stop(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
         wanted = request.POST.get("of", "")
         inputs = row.front[int(wanted)]["inputs"] if wanted.isdigit() and int(wanted) < len(row.front) else row.as_values()
         try:
-            design = actions.save_design(request.user, TOOLS["rotor"], request.POST.get("do_name", ""), inputs, row.rig)
+            design = actions.save_design(request.user, TOOLS["rotor"], request.POST.get("do_name", ""), inputs, Around(row.rig, row.fit))
         except ValidationError as problem:
             for text in problem.messages:
                 messages.error(request, text)

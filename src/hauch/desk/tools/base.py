@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Any
 
 from hauch.core.geometry.drawing import Drawing
+from hauch.core.geometry.fit import misfits
 from hauch.core.predict.model import CannotBe, Remark, refuse
 from hauch.core.predict.record import Factor
 from hauch.core.quantity import Influence, Quantity, Step
@@ -104,11 +105,15 @@ class Answer:
 
 @dataclass(frozen=True)
 class Setting:
-    """What surrounds a design: the chosen rig's name and loss (Pa s2/m6 of total pressure), and the factors measured on it by figure."""
+    """What surrounds a design: the chosen rig's name and loss (Pa s2/m6 of total pressure), the factors measured on it by figure, what
+    the chosen rotor takes by throttle (share, W), and the envelope of a round that the part must fit (parameter, m)."""
 
     rig: str = ""
     resistance: float = 0.0
     factors: tuple[tuple[str, Factor], ...] = ()
+    load: tuple[tuple[float, float], ...] = ()
+    envelope: tuple[tuple[str, float], ...] = ()
+    envelope_of: str = ""
 
 
 @dataclass(frozen=True)
@@ -125,8 +130,10 @@ class Tool:
     cautions: tuple[str, ...] = ()
     solid: Callable[[Values], Any] | None = None
     part: str = ""
+    extent: Callable[[Values], dict[str, float]] | None = None
 
     rig: bool = False
+    drives: bool = False
     optimises: bool = False
 
     def start(self) -> dict[str, Any]:
@@ -136,21 +143,28 @@ class Tool:
 
     def complete(self, values: Values) -> dict[str, Any]:
         """Values with what is missing from the start, without what the tool does not know."""
-        known = self.start()
-        return {key: values.get(key, start) for key, start in known.items()}
+        known = self.start() | {r.key: [] for r in self.rows}
+        made = {key: values.get(key, start) for key, start in known.items()}
+        for rows in self.rows:
+            if rows.key not in values:
+                made[rows.key] = [dict(row) for row in rows.start]
+            made[rows.key] = [{c.key: row.get(c.key, c.start) for c in rows.columns} for row in made[rows.key][: rows.most]]
+        return made
 
     def problems(self, values: Values) -> dict[str, str]:
         """A sentence for each figure that is outside what can be at all, before any model is asked."""
         found: dict[str, str] = {}
         for i in self.inputs:
             for v in values[i.key] if i.points > 1 else [values[i.key]]:
-                if i.kind == "choice":
-                    if v not in dict(i.choices):
-                        found[i.key] = f"{i.label}: “{v}” is not one of the choices."
-                elif v is None or not math.isfinite(v):
-                    found[i.key] = f"{i.label} is missing."
-                elif not i.low <= v <= i.high:
-                    found[i.key] = f"{i.label}: {spoken(v, i.kind)} cannot be; it lies between {spoken(i.low, i.kind)} and {spoken(i.high, i.kind)}."
+                if problem := _problem(i, v):
+                    found[i.key] = f"{i.label}{problem}"
+            if i.points > 1 and len(values[i.key]) != i.points:
+                found[i.key] = f"{i.label} needs {i.points} points."
+        for rows in self.rows:
+            for number, row in enumerate(values[rows.key], 1):
+                for c in rows.columns:
+                    if problem := _problem(c, row[c.key]):
+                        found.setdefault(rows.key, f"{rows.label}, row {number}: {c.label}{problem}")
         return found
 
     def answer(self, values: Values, setting: Setting | None = None) -> Answer:
@@ -161,6 +175,19 @@ class Tool:
         CannotBe : with a sentence for each figure that cannot be
         """
         return _answer(self.key, json.dumps(self.complete(values), sort_keys=True), setting or Setting())
+
+
+def _problem(item: Input, value: Any) -> str:
+    """What is wrong with one value, to be said after the input's name; empty where nothing is."""
+    if item.kind == "text":
+        return "" if isinstance(value, str) and len(value) <= 20 else " must be a short text."
+    if item.kind == "choice":
+        return "" if value in dict(item.choices) else f": “{value}” is not one of the choices."
+    if value is None or not math.isfinite(value):
+        return " is missing."
+    if not item.low <= value <= item.high:
+        return f": {spoken(value, item.kind)} cannot be; it lies between {spoken(item.low, item.kind)} and {spoken(item.high, item.kind)}."
+    return ""
 
 
 REGISTRY: dict[str, Tool] = {}
@@ -178,6 +205,8 @@ def _answer(key: str, stored: str, setting: Setting) -> Answer:
     values = json.loads(stored)
     refuse(tool.problems(values))
     answer = tool.work(values, setting)
+    if setting.envelope and tool.extent is not None:
+        answer.remarks = [Remark("stop", text) for text in misfits(tool.extent(values), dict(setting.envelope), setting.envelope_of)] + answer.remarks
     for name, factor in setting.factors:
         answer.figures = [corrected(f, factor, setting.rig) if f.key == name else f for f in answer.figures]
     return answer

@@ -114,6 +114,12 @@ def aim_misses(duct: Splitter) -> list[float]:
     return found
 
 
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
+    size = solid(values).extents
+    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Flows, balance, weight."""
     duct = splitter(values)
@@ -237,6 +243,7 @@ TOOL = register(
         "splitting point. Flow of an outlet within 16 %, share within 10 % (95 %).",
         rows=(BRANCHES,),
         solid=solid,
+        extent=extent,
         part="duct",
     )
 )

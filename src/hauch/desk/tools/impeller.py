@@ -48,6 +48,13 @@ def solid(values: Values) -> Any:
     return impeller_solid(wheel(values), values["shaft"], values["plate"])
 
 
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m]."""
+    w = wheel(values)
+    deep = values["plate"] + max(w.inner_width, w.outer_width)
+    return {"swept": w.outer, "depth": deep, "wall": min(w.thickness, values["plate"]), "shaft": values["shaft"]}
+
+
 def disc_stress(outer: float, speed: float, density: float) -> float:
     """Greatest stress of a flat disc with a small bore [Pa]: (3 + nu) / 4 rho (omega R)2, nu = 0.35 (Den Hartog, ch. II)."""
     return (3 + 0.35) / 4 * density * (2 * math.pi * speed / 60 * outer / 2) ** 2
@@ -233,6 +240,7 @@ TOOL = register(
             "The margin is an estimate from typical strength; it certifies nothing.",
         ),
         solid=solid,
+        extent=extent,
         part="rotor",
         rig=True,
     )

@@ -56,6 +56,12 @@ def solid(values: Values) -> Any:
     return bell_mouth_solid(at.diameter, at.extra if at.kind == "bell" and at.extra else values["lip"], max(at.length, 0.005), values["wall"])
 
 
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
+    size = solid(values).extents
+    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Loss by element, area along the path, sensor section against stock."""
     elements = chain(values)
@@ -212,6 +218,7 @@ TOOL = register(
             "first, and a licensed workshop decides.",
         ),
         solid=solid,
+        extent=extent,
         part="intake",
     )
 )

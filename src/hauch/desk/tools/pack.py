@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from hauch.core.geometry.desk_drawings import pack_drawing
 from hauch.core.predict.model import modelled
 from hauch.core.predict.pack import DOUBT, NEVER_BELOW, Pack, c_rate, charge_time, draw, power_at, pulse_of, run_time
@@ -45,18 +47,30 @@ def pack_of(values: Values) -> Pack:
     )
 
 
+def load_at(share: float, values: Values, setting: Setting) -> float:
+    """Power at a throttle [W]: from the chosen rotor's own curve, else with the cube of the throttle."""
+    if not setting.load:
+        return power_at(share, values["power"])
+    shares, powers = zip(*setting.load, strict=True)
+    if share < shares[0]:
+        return powers[0] * (share / shares[0]) ** 3
+    return float(np.exp(np.interp(math.log(share), np.log(shares), np.log(powers))))
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Run time, sag, heat; what charger and supply can do."""
     pack = pack_of(values)
+    if setting.load:
+        values = {**values, "power": setting.load[-1][1]}
     share = max(values["throttle"], 1.0) / 100
-    power = power_at(share, values["power"])
+    power = load_at(share, values, setting)
     run = run_time(pack, power)
     full, low = draw(pack, power, 1.0), draw(pack, power, max(run.left, 0.05) if run.time else 1.0)
     most = draw(pack, values["power"], 1.0)
     steps = (
         Step(
             "Power at this throttle",
-            "P = P_full s³",
+            "from the rotor's curve" if setting.load else "P = P_full s³",
             (("P_full", values["power"], "W"), ("s", 100 * share, "%")),
             power,
             "W",
@@ -108,13 +122,13 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("supply", "Supply gives the motor", "power", exact(supply, "W")),
         Figure("pulse", "Servo pulse for this throttle", "pulse", exact(pulse_of(share), "s")),
     ]
-    charts = [_time_chart(pack, values), _voltage_chart(pack, power, run.left)]
+    charts = [_time_chart(pack, values, setting), _heat_chart(pack, values, setting), _voltage_chart(pack, power, run.left)]
     rows: list[tuple[str, ...]] = [
         (
             f"{s} %",
             f"{1000 * pulse_of(s / 100):.2f} ms",
-            f"{power_at(s / 100, values['power']):.1f} W",
-            _minutes(pack, power_at(max(s, 1) / 100, values["power"])),
+            f"{load_at(s / 100, values, setting):.1f} W",
+            _minutes(pack, load_at(max(s, 1) / 100, values, setting)),
         )
         for s in range(0, 101, 10)
     ]
@@ -128,9 +142,9 @@ def _minutes(pack: Pack, power: float) -> str:
     return f"{time / 60:,.0f} min" if time < 360000 else "days"
 
 
-def _time_chart(pack: Pack, values: Values) -> Chart:
+def _time_chart(pack: Pack, values: Values, setting: Setting) -> Chart:
     grid = [0.2 + 0.05 * k for k in range(17)]
-    times = [run_time(pack, power_at(s, values["power"]), 60).time for s in grid]
+    times = [run_time(pack, load_at(s, values, setting), 60).time for s in grid]
     return Chart(
         "time",
         "Run time over throttle",
@@ -139,6 +153,18 @@ def _time_chart(pack: Pack, values: Values) -> Chart:
         (Line("pack", tuple(100 * s for s in grid), tuple(times)),),
         marks=(("now", values["throttle"]),),
     )
+
+
+def _heat_chart(pack: Pack, values: Values, setting: Setting) -> Chart:
+    """Heat in cells, cable and controller from a full pack."""
+    grid = [0.1 + 0.05 * k for k in range(19)]
+    draws = [draw(pack, load_at(s, values, setting)) for s in grid]
+    percent = tuple(100 * s for s in grid)
+    lines = (
+        Line("cells", percent, tuple(d.pack_heat for d in draws)), Line("cable", percent, tuple(d.cable_heat for d in draws)),
+        Line("controller", percent, tuple((1 - pack.controller_efficiency) * d.current * d.load_voltage for d in draws)),
+    )  # fmt: skip
+    return Chart("heat", "Heat over throttle", ("percent", "throttle"), ("power", "heat"), lines, marks=(("now", values["throttle"]),))
 
 
 def _voltage_chart(pack: Pack, power: float, left: float) -> Chart:
@@ -215,6 +241,7 @@ TOOL = register(
         work,
         "Lithium-ion cells at 15 to 35 °C, loads whose power goes with the cube of the throttle, without ageing. Run "
         "time within 20 % (95 %); cold or old cells give far less.",
+        drives=True,
         cautions=(
             "Lithium cells: protection board, matched cells of one age, the right charger, fire-safe charging, never unattended. "
             "Below 0 °C do not charge.",

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import ring_drawing
-from hauch.core.geometry.profiles import neck_radius
+from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.model import cause, factor
 from hauch.core.predict.ring import SLOT_TO_NECK, Ring, driven, jet_flow_at, jet_speed_at, open_fan, slot_scatter
 from hauch.core.predict.source import FanSource
@@ -46,6 +46,14 @@ def solid(values: Values) -> Any:
     from hauch.core.geometry.solids import ring_solid
 
     return ring_solid(ring_of({**values, "slots": []}), values["neck_length"])
+
+
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m]."""
+    ring = ring_of({**values, "slots": []})
+    return {
+        "outer": 2 * ring_profile(ring).outer_radius, "opening": ring.throat - 2 * (ring.slot + ring.wall), "depth": ring.depth, "neck": 2 * neck_radius(ring), "wall": ring.wall,
+    }  # fmt: skip
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -247,6 +255,7 @@ TOOL = register(
         rows=(SLOTS,),
         cautions=("The fan in the foot spins at high speed: guard its inlet, and run it only closed.",),
         solid=solid,
+        extent=extent,
         part="ring",
     )
 )

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import math
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -12,7 +14,7 @@ from hauch.core.predict import rotor as ducted
 from hauch.core.predict.blading import STATIONS, Blading
 from hauch.core.predict.drive import Gear, Motor, Reached, reached_speed
 from hauch.core.predict.free_rotor import FreeRotor, free_rotor
-from hauch.core.predict.model import AIR_DENSITY, modelled
+from hauch.core.predict.model import AIR_DENSITY, CannotBe, modelled
 from hauch.core.predict.rotor import INLETS, Installed, RotorCurve, blade_tones, rotor_curve, sound_power
 from hauch.core.predict.section import FAMILIES, MODEL_REYNOLDS
 from hauch.core.predict.strength import MARGIN_ASKED, MATERIALS, Spin, spin
@@ -106,6 +108,18 @@ def solid(values: Values) -> Any:
     return rotor_solid(blading(values), Hub(values["shaft"], values["wall"], values["depth"]))
 
 
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m]."""
+    from hauch.core.geometry.solids import blade_depth
+
+    row = blading(values)
+    low, high = blade_depth(row)
+    half = values["depth"] / 2
+    return {
+        "swept": row.tip, "hub": row.hub, "depth": max(high, half) - min(low, -half), "wall": min(*row.thickness, values["wall"]), "shaft": values["shaft"],
+    }  # fmt: skip
+
+
 def system(values: Values, setting: Setting) -> tuple[float, float, str, str]:
     """Resistance, exponent, the pressure it takes and what it is called."""
     if setting.resistance:
@@ -131,6 +145,29 @@ def duty(values: Values, setting: Setting, flows: int = 15, stations: int = STAT
         curve = rotor_curve(installed(values, reached.speed), flows, stations)
         flow = curve.meets(resistance, exponent, column)
     return curve, flow, reached
+
+
+THROTTLES = (0.2, 0.35, 0.5, 0.65, 0.8, 0.9, 1.0)
+
+
+@lru_cache(maxsize=64)
+def power_by_throttle(stored: str, setting: Setting) -> tuple[tuple[float, float], ...]:
+    """Electrical power by throttle, the speed going with it (share, W); empty where the rotor has no duty or stands free."""
+    values = json.loads(stored)
+    if values["placed"] != "ducted":
+        return ()
+    found = []
+    try:
+        full, _, reached = duty(values, setting, 9, 9)
+        top = reached.speed if reached is not None and reached.starts else full.speed
+        for share in THROTTLES:
+            curve, flow, _ = duty({**values, "drive": "speed", "speed": top * share}, setting, 9, 9)
+            if not math.isfinite(flow):
+                return ()
+            found.append((share, curve.at(flow, "torque") * 2 * math.pi * curve.speed / 60 / (values["motor_efficiency"] / 100)))
+    except CannotBe:
+        return ()
+    return tuple(found)
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -553,6 +590,7 @@ TOOL = register(
             "The margin is an estimate from typical strength; it certifies nothing.",
         ),
         solid=solid,
+        extent=extent,
         part="rotor",
         rig=True,
         optimises=True,

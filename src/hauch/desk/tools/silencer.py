@@ -63,6 +63,12 @@ def speed_of_sound(temperature: float) -> float:
     return 343.2 * math.sqrt((temperature + 273.15) / 293.15)
 
 
+def extent(values: Values) -> dict[str, float]:
+    """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
+    size = solid(values).extents
+    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Transmission loss over frequency with the tones in it."""
     silencer = part(values)
@@ -168,6 +174,7 @@ TOOL = register(
         "wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
         cautions=("A soft or leaking wall lets the sound around: seal joints with gaskets before judging a silencer.",),
         solid=solid,
+        extent=extent,
         part="intake",
     )
 )

@@ -12,6 +12,9 @@ Spec = dict[str, Any]
 HEIGHT = 168
 OTHERS = (("ink(m1)", [7, 3]), ("ink(m5)", [2, 2]), ("ink(m2)", [9, 3, 2, 3]))
 """Colour and dash of other variants: told apart without colour too."""
+STYLES: dict[str, tuple[str, list[int]]] = {
+    "first": (PETROL, [1, 0]), "second": (PETROL, [6, 2]), "third": (PETROL, [2, 2]), "dashed": (INK, [5, 4]), **{f"other{i}": o for i, o in enumerate(OTHERS)},
+}  # fmt: skip
 
 
 def curves(data: dict[str, Any], system: str) -> Spec:
@@ -35,9 +38,9 @@ def curves(data: dict[str, Any], system: str) -> Spec:
     names, colours, dashes = [], [], []
     for line in data["lines"]:
         names.append(line["label"])
-        style = line["style"]
-        colours.append(PETROL if style == "first" else INK if style == "dashed" else OTHERS[int(style[5:])][0])
-        dashes.append([1, 0] if style == "first" else [5, 4] if style == "dashed" else OTHERS[int(style[5:])][1])
+        colour, dash = STYLES[line["style"]]
+        colours.append(colour)
+        dashes.append(dash)
     legend = (
         {"orient": "bottom", "direction": "horizontal", "symbolType": "stroke", "symbolSize": 300, "offset": 4, "labelLimit": 130}
         if len(names) > 1
