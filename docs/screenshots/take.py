@@ -17,10 +17,11 @@ from playwright.sync_api import sync_playwright  # noqa: E402
 
 from hauch.bench.models import Run  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
+from hauch.desk.models import Design  # noqa: E402
 from hauch.exchange.demo import load_demo  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
-from hauch.stores.models import Instrument, ReferenceSpecimen, Rig  # noqa: E402
+from hauch.stores.models import ReferenceSpecimen, Rig  # noqa: E402
 
 HERE = Path(__file__).parent
 
@@ -45,12 +46,12 @@ class Pictures(StaticLiveServerTestCase):
         kamm = demo.entries.get(name="Kamm").versions.last().specimens.last()
         run = Run.objects.filter(test__key="rise", result__marks__0__isnull=False, state="valid").first()
         base = f"/rounds/{demo.slug}"
-        inlet, ring = "/rounds/hushed-inlet", "/rounds/packing-table-ring"
+        inlet = "/rounds/hushed-inlet"
         views = {
-            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "sheet": f"{inlet}/brief/sheet/", "care": f"{ring}/verdict/reference/",
-            "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
-            "instrument": Instrument.objects.get(channel="air_speed").get_absolute_url(), "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
-            "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/", "stores": "/stores/",
+            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
+            "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
+            "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
+            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "desk_duct": "/desk/duct/", "desk_intake": "/desk/intake/", "record": "/desk/record/",
         }  # fmt: skip
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
@@ -58,6 +59,9 @@ class Pictures(StaticLiveServerTestCase):
             for name, path in views.items():
                 page.goto(self.live_server_url + path)
                 self.take(page, name)
+            rotors = {d.name: d for d in Design.objects.filter(tool="rotor", owner__username="runa")}
+            page.goto(f"{self.live_server_url}{rotors['Schwalbe, blades'].get_absolute_url()}&with={rotors['Mohn, blades'].pk}")
+            self.take(page, "desk_rotor")
             page.goto(f"{self.live_server_url}{base}/brief/rules/")
             page.get_by_label("Weight of Noise at 1 m").fill("6")
             page.get_by_label("Why do the rules change?").fill("The neighbours complained.")

@@ -181,14 +181,10 @@ def main() -> None:
     count, best, free = limits()
     ring_plot()
     text = (HERE / "template.md").read_text(encoding="utf-8")
-    for key, value in {
-        "EXACT": str(exact),
-        "PUBLISHED": str(published),
-        "CONVERGENCE": f"{100 * worst:.1f} %",
-        "COUNT": str(count),
-        "BEST": f"{best:.0f} %",
-        "FREE": f"{free:.0f} %",
-    }.items():
+    told = {
+        "EXACT": str(exact), "PUBLISHED": str(published), "CONVERGENCE": f"{100 * worst:.1f} %", "COUNT": str(count), "BEST": f"{best:.0f} %", "FREE": f"{free:.0f} %",
+    }  # fmt: skip
+    for key, value in told.items():
         text = text.replace(f"@{key}@", value)
     (HERE.parent / "validation.md").write_text(text, encoding="utf-8")
 

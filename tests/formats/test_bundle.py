@@ -50,7 +50,7 @@ class BundleTests(unittest.TestCase):
                 bundle.read(data)
 
     def test_zip_bomb_and_path_tricks(self):
-        good = json.dumps({"schema": "hauch.round", "schema_version": 2})
+        good = json.dumps({"schema": "hauch.round", "schema_version": bundle.SCHEMA_VERSION})
         with self.assertRaisesRegex(BundleRefused, "many times its size"):
             bundle.read(packed({"round.json": good, "bomb": b"0" * 30_000_000}))
         tricked = bundle.read(packed({"round.json": good, "../../evil.csv": "x", "files/../../evil": "x"}))

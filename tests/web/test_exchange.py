@@ -1,6 +1,7 @@
 """A round goes out and comes in again, digit for digit."""
 
 import json
+from uuid import uuid4
 
 from django.core.management import call_command
 from django.test import TestCase, TransactionTestCase
@@ -9,7 +10,8 @@ from django.urls import reverse
 from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import runs
-from hauch.entries.models import Entry
+from hauch.entries.actions import add_version, attach
+from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.demo import load_demo
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle
@@ -176,9 +178,48 @@ class ImportTests(TestCase):
         good = SimpleUploadedFile("round.zip", self.changed(lambda content: None))
         self.assertContains(self.client.post(url, {"bundle": good}, follow=True), "Drying rack is imported")
 
+    def test_a_bundle_of_version_2_is_sealed_by_its_first_runs(self):
+        def older(content):
+            content["schema_version"] = 2
+            for entry in content["entries"]:
+                for version in entry["versions"]:
+                    for name in ("sealed_at", "files", "predictions"):
+                        version.pop(name)
+
+        round = import_round(self.built.host, self.changed(older))
+        sealed = Version.objects.get(entry__round=round, entry__name="Amsel").sealed_at
+        self.assertEqual(sealed, Run.objects.filter(test__round=round, specimen__version__entry__name="Amsel").earliest("started_at").started_at)
+
+    def test_predictions_and_files_travel(self):
+        def with_more(content):
+            version = content["entries"][0]["versions"][0]
+            version["predictions"] = [{"uid": str(uuid4()), "procedure": "airflow", "source": "model", "model": "rotor", "value": 0.05, "u": 0.002, "inputs": {"blades": 7},
+                                       "core_version": "2", "made_at": "2026-05-01T08:00:00+00:00", "made_by": "Runa"}]  # fmt: skip
+            return version
+
+        data = self.changed(with_more)
+        round = import_round(self.built.host, data)
+        self.assertEqual(Prediction.objects.get(version__entry__round=round).inputs, {"blades": 7})
+
+        def lacking(content):
+            with_more(content)["files"] = [{"name": "a.stl", "sha256": "0" * 64, "size": 3, "added_at": "2026-05-01T08:00:00+00:00"}]
+
+        def unknown(content):
+            with_more(content)["predictions"][0]["procedure"] = "taste"
+
+        for change, said in ((lacking, "lacks the file a.stl"), (unknown, "is not known here")):
+            with self.subTest(said), self.assertRaisesRegex(BundleRefused, said):
+                import_round(self.built.host, self.changed(change))
+
+    def test_a_version_made_at_the_desk_comes_back_with_its_file(self):
+        version = add_version(self.built.host, Entry.objects.get(round=self.built.round, name="Kiebitz"), "More pitch.")
+        attach(self.built.host, version, "part.stl", b"solid nothing")
+        data = export_round(self.built.host, self.built.round)
+        self.assertIn(b"solid nothing", bundle.read(data).files.values())
+
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 2))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 3))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual({"value", "u", "parts", "working"} & set(run["result"]), {"value", "u", "parts", "working"})
         self.assertEqual(run["readings"][0]["unit"], "m/s")

@@ -12,7 +12,7 @@ from django.utils import timezone
 from hauch.bench.models import Reading, Recording, Result, Run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
-from hauch.entries.models import Entry, Version
+from hauch.entries.models import Entry, PartFile, Prediction, Version
 from hauch.formats.bundle import BundleRefused
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
@@ -43,7 +43,9 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     RuleTerm: ("weight", "most_loss"),
     RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
     Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
-    Version: ("uid", "number", "changed", "created_at"),
+    Version: ("uid", "number", "changed", "created_at", "sealed_at"),
+    PartFile: ("name", "sha256", "size", "added_at"),
+    Prediction: ("uid", "procedure", "source", "model", "value", "u", "inputs", "core_version", "made_at"),
     Specimen: ("uid", "code", "material", "mass", "state", "note"),
     Recording: ("uid", "started_at", "columns", "created_at"),
     Run: ("uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "created_at"),

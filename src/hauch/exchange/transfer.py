@@ -17,12 +17,13 @@ from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
-from hauch.entries.models import Entry, Version
+from hauch.entries.models import Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
 from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.formats.tables import to_csv
 from hauch.people.audit import record
+from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.actions import free_slug
@@ -68,8 +69,8 @@ def content_of(round: Round) -> dict[str, Any]:
             for v in round.rules.order_by("number").prefetch_related("tests")
         ],
         "entries": [
-            plain(e) | {"versions": [plain(v) | {"specimens": [plain(s) for s in v.specimens.all()]} for v in e.versions.all()]}
-            for e in round.entries.order_by("uid").prefetch_related("versions__specimens")
+            plain(e) | {"versions": [_version(v) for v in e.versions.all()]}
+            for e in round.entries.order_by("uid").prefetch_related("versions__specimens", "versions__files", "versions__predictions__made_by")
         ],
         "recordings": [
             plain(r) | {"source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None}
@@ -80,6 +81,13 @@ def content_of(round: Round) -> dict[str, Any]:
             .prefetch_related("readings").order_by("started_at", "uid")
         ],
         "standings": standings_of(round),
+    }  # fmt: skip
+
+
+def _version(version: Version) -> dict[str, Any]:
+    return plain(version) | {
+        "specimens": [plain(s) for s in version.specimens.all()], "files": [plain(f) for f in version.files.all()],
+        "predictions": [plain(p) | {"made_by": str(p.made_by) if p.made_by else ""} for p in version.predictions.all()],
     }  # fmt: skip
 
 
@@ -135,6 +143,8 @@ def export_round(user: User, round: Round) -> bytes:
         traces[str(recording.uid)] = {"time": times, **channels}
         if recording.source is not None:
             sources[recording.source.sha256] = file_content(recording.source)
+    for file in PartFile.objects.filter(version__entry__round=round):
+        sources[file.sha256] = kept(file.path)
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
     record(user, "round.export", round, round)
     return files.write(Bundle(content, traces, sources, tables))
@@ -265,7 +275,20 @@ class _Importer:
                 version = make(Version, version_row, entry=entry)
                 for specimen_row in version_row["specimens"]:
                     specimens[specimen_row["uid"]] = make(Specimen, specimen_row, version=version)
+                for file_row in version_row["files"]:
+                    self._file(file_row, version)
+                for prediction_row in version_row["predictions"]:
+                    if prediction_row["procedure"] not in PROCEDURES:
+                        raise BundleRefused(f"A prediction of {entry.name} is for the test “{prediction_row['procedure']}”, which is not known here.")
+                    make(Prediction, prediction_row, version=version)
         return specimens
+
+    def _file(self, row: dict[str, Any], version: Version) -> None:
+        if row["sha256"] not in self.bundle.files:
+            raise BundleRefused(f"The bundle lacks the file {row['name']}.")
+        data = self.bundle.files[row["sha256"]]
+        _, path = keep(data)
+        make(PartFile, row | {"size": len(data)}, version=version, path=path, added_by=self.user)
 
     def _recording(self, row: dict[str, Any], round: Round) -> Recording:
         source = None

@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -139,7 +139,24 @@ def _calibration_of_version_1(row: dict[str, Any]) -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
-UPGRADES = {1: _from_version_1}
+def _from_version_2(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 2 had no files and no predictions of versions; those that were on the bench are sealed from their first run on."""
+    try:
+        first: dict[str, str] = {}
+        for run in content["runs"]:
+            if run["specimen"] and run["started_at"] < first.get(run["specimen"], "~"):
+                first[run["specimen"]] = run["started_at"]
+        known = lambda v: {
+            "files": [],
+            "predictions": [],
+            "sealed_at": min((first[s["uid"]] for s in v["specimens"] if s["uid"] in first), default=None),
+        }  # noqa: E731
+        return content | {"entries": [e | {"versions": [known(v) | v for v in e["versions"]]} for e in content["entries"]]}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(f"round.json of version 2 cannot be read: {type(problem).__name__}: {problem}") from problem
+
+
+UPGRADES = {1: lambda content: _from_version_2(_from_version_1(content)), 2: _from_version_2}
 """Older version -> what makes its content one of today's."""
 
 

@@ -53,18 +53,24 @@ def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float]
 
 def _sections(d: Drawing, row: Blading, bore: float, stalled: Sequence[float]) -> None:
     left, step = bore * 0.68, bore / len(SECTIONS)
+    tall, wide = max(np.array(row.chord) * np.sin(row.pitch)), max(np.array(row.chord) * np.cos(row.pitch))
+    scale = min(1.0, 0.95 * step / tall, 0.5 * bore / wide)
     for i, share in enumerate(SECTIONS):
         at = lambda curve, share=share: float(row.along(curve, np.array([share]))[0])  # noqa: E731
         chord, pitch, camber, thickness = (at(c) for c in (row.chord, row.pitch, row.camber, row.thickness))
         shape = outline(row.family, thickness / chord, camber, 21)
-        x, y = (0.5 - shape[:, 0]) * chord, -shape[:, 1] * chord  # the convex side meets the air
+        x, y = scale * (0.5 - shape[:, 0]) * chord, -scale * shape[:, 1] * chord  # the convex side meets the air
         middle = (left + bore * 0.3, -bore / 2 + step * (i + 0.5))
-        points = [(middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)), middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)))
-                  for u, v in zip(x, y, strict=True)]  # fmt: skip
+        points = [
+            (middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)), middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)))
+            for u, v in zip(x, y, strict=True)
+        ]
         off = any(abs(share - s) <= 0.13 for s in stalled)
         d.shape(points, "stalled" if off else "body")
         d.notes.append(Note((left + bore * 0.56, middle[1]), f"{math.degrees(pitch):.0f}°{' stalled' if off else ''}", "start"))
-    d.notes.append(Note((left + bore * 0.3, bore / 2 + 0.02 * bore), "sections, hub below", "middle"))
+    d.notes.append(
+        Note((left + bore * 0.3, bore / 2 + 0.02 * bore), f"sections{'' if scale == 1 else f' at {100 * scale:.0f} %'}, hub below", "middle")
+    )
     d.arrows.append(Arrow((left, -bore * 0.3), (left, bore * 0.3)))
     d.notes.append(Note((left, -bore * 0.37), "air", "middle"))
 

@@ -288,9 +288,10 @@ def _ducted(values: Values, setting: Setting) -> Answer:
 
 
 def _taken(curve: RotorCurve, resistance: float, exponent: float, column: str) -> Any:
-    """The system's line in static pressure, whichever pressure it takes."""
+    """The system's line in static pressure, whichever pressure it takes; cut where it leaves the picture of the curve."""
     taken = resistance * curve.flow**exponent
-    return taken - (curve.total - curve.static) if column == "total" else taken
+    taken = taken - (curve.total - curve.static) if column == "total" else taken
+    return np.where(taken <= 1.25 * np.max(curve.static), taken, np.nan)
 
 
 def _stalled(curve: RotorCurve, at: float) -> list[float]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
@@ -41,7 +42,9 @@ GUESSES: dict[str, tuple[float, float, float]] = {
 
 def rotor_inputs(blades: int, chord: float, pitch: float) -> dict[str, Any]:
     """A rotor for the cabinet, blowing through six trays."""
-    curves = {"chord": [c * chord for c in BASE["chord"]], "pitch": [p * pitch for p in BASE["pitch"]], "camber": list(BASE["camber"])}
+    curves = {
+        "chord": [round(c * chord, 4) for c in BASE["chord"]], "pitch": [math.radians(round(math.degrees(p * pitch), 1)) for p in BASE["pitch"]], "camber": list(BASE["camber"]),
+    }  # fmt: skip
     return TOOLS["rotor"].start() | BASE | curves | {"blades": blades}
 
 
