@@ -197,10 +197,6 @@ class ImportTests(TestCase):
                                        "core_version": "2", "made_at": "2026-05-01T08:00:00+00:00", "made_by": "Runa"}]  # fmt: skip
             return version
 
-        data = self.changed(with_more)
-        round = import_round(self.built.host, data)
-        self.assertEqual(Prediction.objects.get(version__entry__round=round).inputs, {"blades": 7})
-
         def lacking(content):
             with_more(content)["files"] = [{"name": "a.stl", "sha256": "0" * 64, "size": 3, "added_at": "2026-05-01T08:00:00+00:00"}]
 
@@ -210,6 +206,8 @@ class ImportTests(TestCase):
         for change, said in ((lacking, "lacks the file a.stl"), (unknown, "is not known here")):
             with self.subTest(said), self.assertRaisesRegex(BundleRefused, said):
                 import_round(self.built.host, self.changed(change))
+        round = import_round(self.built.host, self.changed(with_more))
+        self.assertEqual(Prediction.objects.get(version__entry__round=round).inputs, {"blades": 7})
 
     def test_a_version_made_at_the_desk_comes_back_with_its_file(self):
         version = add_version(self.built.host, Entry.objects.get(round=self.built.round, name="Kiebitz"), "More pitch.")

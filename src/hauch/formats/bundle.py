@@ -146,12 +146,12 @@ def _from_version_2(content: dict[str, Any]) -> dict[str, Any]:
         for run in content["runs"]:
             if run["specimen"] and run["started_at"] < first.get(run["specimen"], "~"):
                 first[run["specimen"]] = run["started_at"]
-        known = lambda v: {
-            "files": [],
-            "predictions": [],
-            "sealed_at": min((first[s["uid"]] for s in v["specimens"] if s["uid"] in first), default=None),
-        }  # noqa: E731
-        return content | {"entries": [e | {"versions": [known(v) | v for v in e["versions"]]} for e in content["entries"]]}
+
+        def grown(version: dict[str, Any]) -> dict[str, Any]:
+            runs = [first[s["uid"]] for s in version["specimens"] if s["uid"] in first]
+            return {"files": [], "predictions": [], "sealed_at": min(runs, default=None), **version}
+
+        return content | {"entries": [entry | {"versions": [grown(v) for v in entry["versions"]]} for entry in content["entries"]]}
     except (LookupError, TypeError, AttributeError) as problem:
         raise BundleRefused(f"round.json of version 2 cannot be read: {type(problem).__name__}: {problem}") from problem
 
