@@ -136,6 +136,7 @@ class SolidTests(SimpleTestCase):
         for act in (
             lambda: rotor_solid(ROW, Hub(shaft=0.05)), lambda: rotor_solid(ROW, Hub(wall=-0.001)), lambda: rotor_solid(ROW, Hub(depth=0.001)),
             lambda: silencer_solid(Chamber(0.04, 0.09, 0.1), wall=0.0), lambda: ring_solid(Ring(0.18, 0.1, 0.18, 0.19, 0.08, 0.05)),
+            lambda: ring_solid(Ring(0.1788, 0.0012, 0.18, 0.19, 0.01, 0.05, wall=0.003)), lambda: silencer_solid(PerforatedTube(0.1, 0.2, 0.5, 0.001, 0.001, 0.4)),
         ):  # fmt: skip
             with self.assertRaises(CannotBe):
                 act()
@@ -145,6 +146,33 @@ class SolidTests(SimpleTestCase):
             if tool.solid is not None:
                 with self.subTest(key):
                     self.closed(tool.solid(tool.start()))
+
+    def test_whatever_is_asked_gives_a_closed_part_or_a_sentence(self):
+        """Random figures within what the tools take, seeded."""
+        random = np.random.default_rng(11)
+        made = refused = 0
+        for key, tool in TOOLS.items():
+            for _ in range(12):
+                values = tool.start()
+                for item in tool.inputs:
+                    if item.kind not in {"choice", "count"} and random.random() < 0.5:
+                        shaken = [
+                            float(np.clip(v * random.uniform(0.4, 2.0), item.low, item.high))
+                            for v in (values[item.key] if item.points > 1 else [values[item.key]])
+                        ]
+                        values[item.key] = shaken if item.points > 1 else shaken[0]
+                with self.subTest(key, values=values):
+                    try:
+                        answer = tool.answer(values)
+                        self.assertTrue("nan" not in to_svg(answer.drawing, str))
+                        if tool.solid is not None:
+                            self.assertTrue(tool.solid(values).is_watertight)
+                        made += 1
+                    except CannotBe as problem:
+                        self.assertTrue(all(len(text) > 10 for text in problem.problems.values()))
+                        refused += 1
+        self.assertGreater(made, 40)
+        self.assertGreater(refused, 3)
 
 
 class FilesTests(SimpleTestCase):

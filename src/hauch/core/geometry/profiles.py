@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from hauch.core.predict.model import refuse
 from hauch.core.predict.ring import Ring
 
 
@@ -31,6 +32,12 @@ def ring_profile(ring: Ring) -> RingProfile:
     """
     throat, out, wall, slot, depth = ring.throat / 2, ring.exit / 2, ring.wall, ring.slot, ring.depth
     lip = throat - slot - wall
+    if lip <= 0 or 0.16 * depth <= wall or 0.72 * depth <= 4 * wall:
+        refuse(
+            {
+                "wall": f"Walls of {1000 * wall:.4g} mm leave no room for plenum and slot in a ring {1000 * depth:.4g} mm deep with a throat of {2000 * throat:.4g} mm."
+            }
+        )
     slot_end = 0.28 * depth
     slot_start = 0.12 * depth + wall
     back = 0.72 * depth

@@ -18,6 +18,7 @@ from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.duct import Splitter
 from hauch.core.predict.impeller import Impeller
+from hauch.core.predict.model import refuse
 from hauch.core.predict.ring import Ring
 from hauch.core.predict.section import outline
 from hauch.core.predict.silencer import Chamber, PerforatedTube, QuarterWave, Silencer
@@ -29,6 +30,10 @@ Array = NDArray[np.float64]
 Body: TypeAlias = manifold3d.Manifold
 SCALE = 1000.0
 """Booleans are done in millimetres, where their tolerance is far below a print's."""
+MOST_HOLES = 1500
+"""Of a perforated tube: more take a minute and print closed."""
+STUB = 0.03
+"""Duct at both ends of a silencer [m]."""
 SMOOTH = 180
 """Pieces of a full turn."""
 
@@ -56,6 +61,12 @@ def _mesh(body: Body) -> trimesh.Trimesh:
         merge[np.asarray(raw.merge_from_vert)] = np.asarray(raw.merge_to_vert)
     made = trimesh.Trimesh(points, merge[np.asarray(raw.tri_verts)], process=False)
     made.remove_unreferenced_vertices()
+    if not len(made.faces) or not made.is_watertight or made.volume <= 0:
+        refuse(
+            {
+                "wall": "With these figures walls run into one another or vanish, so no closed part can be made. Check walls, gaps and depths against one another."
+            }
+        )
     return made
 
 
@@ -119,8 +130,6 @@ def rotor_solid(row: Blading, hub: Hub, spanwise: int = 40, around: int = 33) ->
     ------
     CannotBe : a blading that cannot be
     """
-    from hauch.core.predict.model import refuse
-
     refuse(row.problems() | hub_problems(row, hub))
     blade = loft(blade_rings(row, spanwise, around, root=min(hub.wall * 0.7, row.hub / 4)))
     blades = [blade.rotate((0, 0, 360 / row.blades * k)) for k in range(row.blades)]
@@ -151,8 +160,6 @@ def hub_problems(row: Blading, hub: Hub) -> dict[str, str]:
 
 def impeller_solid(wheel: Impeller, shaft: float = 0.004, plate: float = 0.0016, pieces: int = 24) -> trimesh.Trimesh:
     """An open wheel: back plate, boss, and blades whose angle goes evenly from inlet to outlet."""
-    from hauch.core.predict.model import refuse
-
     refuse(wheel.problems())
     radius = np.linspace(wheel.inner / 2, wheel.outer / 2, pieces)
     angle = np.linspace(wheel.inner_angle, wheel.outer_angle, pieces)
@@ -179,8 +186,6 @@ def impeller_solid(wheel: Impeller, shaft: float = 0.004, plate: float = 0.0016,
 
 def ring_solid(ring: Ring, neck_length: float = 0.05) -> trimesh.Trimesh:
     """A bladeless ring with its plenum, slot all around and neck (downwards, -y)."""
-    from hauch.core.predict.model import refuse
-
     refuse(ring.problems())
     shape = ring_profile(ring)
     middle = shape.plenum_middle
@@ -211,8 +216,6 @@ def bell_mouth_solid(diameter: float, lip: float, length: float, wall: float, fl
 
 def splitter_solid(duct: Splitter) -> trimesh.Trimesh:
     """Trunk and branches with open ends; trunk along z, branches spread in the x-z plane."""
-    from hauch.core.predict.model import refuse
-
     refuse(duct.problems())
     over = 0.001
     outers: list[Any] = []
@@ -268,11 +271,11 @@ def _tube(path: Sequence[tuple[float, float, float]], sizes: Sequence[tuple[floa
     return loft(np.array(rings))
 
 
-def silencer_solid(part: Silencer, wall: float = 0.0016, stub: float = 0.03) -> trimesh.Trimesh:
+def silencer_solid(part: Silencer, wall: float = 0.0016, stub: float = STUB) -> trimesh.Trimesh:
     """A silencer with a stub of duct at both ends."""
-    from hauch.core.predict.model import refuse
-
     refuse(part.problems() | ({} if wall > 0 else {"wall": f"The wall is {1000 * wall:g} mm; it must be above 0."}))
+    if isinstance(part, PerforatedTube) and (holes := hole_count(part)) > MOST_HOLES:
+        refuse({"hole": f"The tube would have {holes:,} holes; at most {MOST_HOLES:,} are made. Take larger holes or a smaller open share."})
     if isinstance(part, QuarterWave):
         run = part.branch + 2 * stub
         tube = lambda r, length: cylinder(r, length).rotate((90, 0, 0)).translate((0, 0, run / 2 * SCALE))  # noqa: E731
@@ -289,9 +292,14 @@ def silencer_solid(part: Silencer, wall: float = 0.0016, stub: float = 0.03) -> 
     return _mesh(outside - room + (tube - _holes(part, stub + wall)) - through)
 
 
+def hole_count(part: PerforatedTube) -> int:
+    """Holes that make the open share of the tube."""
+    return max(1, round(part.open_share * part.duct * part.length * 4 / part.hole**2))
+
+
 def _holes(part: PerforatedTube, start: float) -> Body:
     """Radial holes, in staggered rows."""
-    count = max(1, round(part.open_share * part.duct * part.length * 4 / part.hole**2))
+    count = hole_count(part)
     around = max(1, min(round(math.sqrt(count * math.pi * part.duct / part.length)), int(math.pi * part.duct / (1.3 * part.hole))))
     rows = max(1, round(count / around))
     reach = part.duct / 2 + 2 * part.wall

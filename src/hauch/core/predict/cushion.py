@@ -13,12 +13,14 @@ from dataclasses import dataclass
 
 from scipy.optimize import brentq
 
-from hauch.core.predict.model import AIR_DENSITY, refuse
+from hauch.core.predict.model import AIR_DENSITY, CannotBe, refuse
 
 GRAVITY = 9.80665
 SEEP = 0.6
 """Discharge coefficient of the gap under a thin edge (contraction of a free jet, 0.61)."""
 DOUBT = 0.12
+GAPS = (1e-6, 5.0)
+"""Gaps between which one is looked for [m]."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,4 +102,15 @@ def gap_at_power(c: Cushion, power: float, nozzle: float | None = None, inward: 
     """Gap that an electrical power holds [m], for the plenum or, with a nozzle, for the peripheral jet."""
     refuse(c.problems() | ({} if power > 0 else {"power": "The power must be above 0."}))
     hover = (lambda h: plenum_hover(c, h, density)) if nozzle is None else (lambda h: jet_hover(c, h, nozzle, inward, density))
-    return float(brentq(lambda h: hover(h).power - power, 1e-7, 10.0))
+    low, high = GAPS
+    if hover(low).power > power:
+        raise CannotBe(
+            {
+                "power": f"{power:g} W do not lift {c.mass:g} kg off the floor: at a gap of {1e6 * low:g} µm already {hover(low).power:.3g} W are needed."
+            }
+        )
+    if hover(high).power < power:
+        raise CannotBe(
+            {"power": f"{power:g} W would hold {c.mass:g} kg above {high:g} m, where there is no cushion any more. Check mass, area and power."}
+        )
+    return float(brentq(lambda h: hover(h).power - power, low, high))

@@ -65,8 +65,14 @@ def speed_of_sound(temperature: float) -> float:
 
 def extent(values: Values) -> dict[str, float]:
     """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
-    size = solid(values).extents
-    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+    from hauch.core.geometry.solids import STUB
+
+    made, wall = part(values), values["wall"]
+    if isinstance(made, QuarterWave):
+        wide = max(made.duct, made.branch) + 2 * wall
+        return {"width": wide, "height": made.duct + made.length + 2 * wall, "length": made.branch + 2 * STUB, "wall": wall}
+    wide = made.chamber + 2 * wall
+    return {"width": wide, "height": wide, "length": made.length + 2 * wall + 2 * STUB, "wall": wall}
 
 
 def work(values: Values, setting: Setting) -> Answer:
