@@ -314,7 +314,8 @@ class CushionTests(SimpleTestCase):
     def test_what_cannot_be(self):
         for act in (
             lambda: plenum_hover(Cushion(0.0, 0.09, 1.2), 0.002), lambda: plenum_hover(Cushion(1.0, 0.09, 0.2), 0.002), lambda: plenum_hover(self.CARRIED, 0.0),
-            lambda: jet_hover(self.CARRIED, 0.002, -0.1, 0.0), lambda: jet_hover(self.CARRIED, 0.002, 0.002, 2.0), lambda: gap_at_power(self.CARRIED, 0.0), lambda: gap_at_power(Cushion(5000.0, 0.01, 1.0), 0.01), lambda: gap_at_power(Cushion(0.0001, 50.0, 40.0), 1e5),
+            lambda: jet_hover(self.CARRIED, 0.002, -0.1, 0.0), lambda: jet_hover(self.CARRIED, 0.002, 0.002, 2.0), lambda: gap_at_power(self.CARRIED, 0.0),
+            lambda: gap_at_power(Cushion(5000.0, 0.01, 1.0), 0.01), lambda: gap_at_power(Cushion(0.0001, 50.0, 40.0), 1e5),
             lambda: plenum_hover(replace(self.CARRIED, efficiency=1.2), 0.002),
         ):  # fmt: skip
             with self.assertRaises(CannotBe):

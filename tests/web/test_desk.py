@@ -14,11 +14,12 @@ from hauch.desk.jobs import search_later
 from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
-from hauch.entries.actions import add_version, predict
+from hauch.entries.actions import add_version, attach, predict
 from hauch.entries.models import Prediction
 from hauch.people.models import AuditEntry
 from hauch.stores.models import Rig
 from hauch.verdict.actions import results_have_changed
+from hauch.workshop.models import Specimen
 from tests.builder import build
 
 
@@ -329,6 +330,22 @@ class HandingTests(DeskCase):
         self.client.force_login(self.built.people["viewer"])
         self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 404)
 
+    def test_names_of_files_are_made_harmless(self):
+        version = add_version(self.built.people["designer"], self.built.entries["Amsel"], "x")
+        for name, kept in (
+            ("../../etc/pass\r\nwd", "pass__wd"),
+            ('a"b<c>.stl', "a_b_c_.stl"),
+            ("..", "part"),
+            ("Rotor ü (2).3mf", "Rotor ü (2).3mf"),
+        ):
+            file = attach(self.built.people["designer"], version, name, b"x")
+            self.assertEqual(file.name, kept)
+            self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 200)
+        self.built.air(Specimen.objects.create(version=version, code="R-9", state="ready"), 5, (4.0, 4.1))
+        version.refresh_from_db()
+        with self.assertRaisesMessage(ValidationError, "add a new version for a changed file"):
+            attach(self.built.people["designer"], version, "late.stl", b"x")
+
     def test_a_version_wants_a_word_and_nothing_is_half_kept(self):
         response = self.hand(do_make="1", do_changed=" ")
         self.assertContains(response, "Say in a few words", status_code=422)
@@ -453,6 +470,11 @@ class RecordTests(DeskCase):
         self.assertContains(self.client.get(reverse("desk:record")), "Nobody has predicted anything that you may see")
         self.assertEqual(self.client.get(reverse("desk:designer", args=[designer.pk])).status_code, 403)
 
+    def test_a_prediction_by_a_tool_that_is_not_here_is_still_shown(self):
+        version = self.built.specimens["Amsel"].version
+        Prediction.objects.create(version=version, procedure="airflow", source="model", model="kettle", value=0.05)
+        self.assertContains(self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk])), "kettle model")
+
     def test_a_designer_predicts_on_the_entrys_page_and_takes_it_back(self):
         fragment = reverse("desk:entry", args=[self.built.entries["Amsel"].pk])
         self.client.post(fragment, {"airflow": "0.061", "airflow_half": "0.004", "electrical_power": ""})
@@ -469,8 +491,10 @@ class RecordTests(DeskCase):
         results_have_changed(self.built.round)
         with self.assertNumQueries(12):
             self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk]))
-        with self.assertNumQueries(7):
-            self.client.get(reverse("desk:record"))
+        for who in ("designer", "host"):
+            self.client.force_login(self.built.people[who])
+            with self.subTest(who), self.assertNumQueries(8):
+                self.client.get(reverse("desk:record"))
 
 
 class SearchTests(TransactionTestCase):

@@ -18,7 +18,6 @@ from hauch.desk.tools.base import Setting
 from hauch.desk.tools.rotor import power_by_throttle
 from hauch.entries.models import Entry, Prediction
 from hauch.people.models import User
-from hauch.people.permissions import role_in
 from hauch.rounds.models import Round
 from hauch.rounds.queries import visible_to as visible_rounds
 from hauch.stores.models import Rig
@@ -119,7 +118,10 @@ class Held:
     @property
     def by(self) -> str:
         """Who or what predicted."""
-        return TOOLS[self.prediction.model].label + " model" if self.prediction.model else str(self.prediction.made_by or self.entry.designer_name)
+        if self.prediction.model:
+            tool = TOOLS.get(self.prediction.model)  # an imported round may name a tool that is not here
+            return f"{tool.label if tool else self.prediction.model} model"
+        return str(self.prediction.made_by or self.entry.designer_name)
 
 
 def _cells(entries: list[int]) -> dict[int, dict[str, Any]]:
@@ -128,7 +130,7 @@ def _cells(entries: list[int]) -> dict[int, dict[str, Any]]:
     return {row.entry_id: row.tests for row in rows}
 
 
-def held_against(predictions: QuerySet[Prediction], user: User) -> list[Held]:
+def held_against(predictions: QuerySet[Prediction], user: User, roles: dict[int, str | None] | None = None) -> list[Held]:
     """Predictions that a person may see, each with what was measured of the same version.
 
     Notes
@@ -141,7 +143,8 @@ def held_against(predictions: QuerySet[Prediction], user: User) -> list[Held]:
             "version__entry__round__number", "version__entry__name", "procedure", "source"
         )
     )
-    rows = [p for p in rows if may_see(user, p)]
+    roles = dict(user.memberships.values_list("round", "role")) if roles is None else roles
+    rows = [p for p in rows if may_see(user, p, roles.get(p.version.entry.round_id))]
     cells = _cells([p.version.entry_id for p in rows])
     keys = _test_keys({p.version.entry.round_id for p in rows})
     latest = _latest_versions([p.version.entry_id for p in rows])
@@ -172,14 +175,13 @@ def _latest_versions(entries: list[int]) -> dict[int, int]:
     return dict(rows)
 
 
-def may_see(user: User, prediction: Prediction) -> bool:
-    """Whether a person may see a prediction."""
+def may_see(user: User, prediction: Prediction, role: str | None) -> bool:
+    """Whether a person with a role in its round may see a prediction."""
     entry = prediction.version.entry
     if user.pk in {entry.designer_id, prediction.made_by_id}:
         return True
     if prediction.version.sealed_at is None:
         return False
-    role = role_in(user, entry.round)
     return role in {"host", "operator"} or (role is not None and entry.round.is_published)
 
 

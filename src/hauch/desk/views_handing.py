@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
+from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from hauch.desk import actions, queries
@@ -151,5 +152,5 @@ def part_file(request: HttpRequest, pk: int) -> HttpResponse:
     if not found.path:
         raise Http404("The file is gone.")
     response = HttpResponse(kept(found.path), content_type="application/octet-stream")
-    response["Content-Disposition"] = f'attachment; filename="{found.name}"'
+    response["Content-Disposition"] = content_disposition_header(as_attachment=True, filename=found.name) or "attachment"
     return response

@@ -16,7 +16,7 @@ from hauch.entries.actions import may_change, predict
 from hauch.entries.models import Entry, Prediction
 from hauch.entries.queries import entry_for
 from hauch.people.models import User
-from hauch.people.permissions import require
+from hauch.people.permissions import require, role_in
 from hauch.rounds.queries import round_for, round_tests
 
 MOST_SHOWN = 400
@@ -75,7 +75,7 @@ def entry(request: HttpRequest, pk: int) -> HttpResponse:
             for text in {t for errors in form.errors.values() for t in errors}:
                 messages.error(request, f"The prediction is not kept: {text}")
         return redirect(row)
-    held = queries.held_against(Prediction.objects.filter(version__entry=row), request.user)
+    held = queries.held_against(Prediction.objects.filter(version__entry=row), request.user, {round.pk: role_in(request.user, round)})
     told = [] if latest is None or latest.sealed_at else latest.predictions.values_list("pk", flat=True)
     hidden = len(set(told) - {h.prediction.pk for h in held})
     pairs = [(form[p.key], form[f"{p.key}_half"]) for p in procedures]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from datetime import datetime
 
 from django.core.exceptions import ValidationError
@@ -86,6 +87,11 @@ def add_version(user: User, entry: Entry, changed: str) -> Version:
     return version
 
 
+def safe_name(name: str) -> str:
+    """A file's name without path, controls, quotes or marks that a header or a shell would take for something else."""
+    return re.sub(r"[^\w .()+-]", "_", name.replace("\\", "/").split("/")[-1]).strip(" .")[:120] or "part"
+
+
 @transaction.atomic
 def attach(user: User, version: Version, name: str, data: bytes) -> PartFile:
     """Keep a file with a version; the same name is replaced while the version has no run."""
@@ -93,8 +99,9 @@ def attach(user: User, version: Version, name: str, data: bytes) -> PartFile:
     if version.sealed_at is not None:
         raise ValidationError(f"{version} has been on the bench; add a new version for a changed file.")
     digest, path = keep(data)
+    name = safe_name(name)
     file, _ = PartFile.objects.update_or_create(
-        version=version, name=name[:120], defaults={"sha256": digest, "size": len(data), "path": path, "added_by": user}
+        version=version, name=name, defaults={"sha256": digest, "size": len(data), "path": path, "added_by": user}
     )
     record(user, "entry.file", version, version.entry.round, file=name, sha256=digest)
     return file

@@ -17,6 +17,7 @@ from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
+from hauch.entries.actions import safe_name
 from hauch.entries.models import Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
 from hauch.formats import bundle as files
@@ -288,7 +289,7 @@ class _Importer:
             raise BundleRefused(f"The bundle lacks the file {row['name']}.")
         data = self.bundle.files[row["sha256"]]
         _, path = keep(data)
-        make(PartFile, row | {"size": len(data)}, version=version, path=path, added_by=self.user)
+        make(PartFile, row | {"size": len(data), "name": safe_name(row["name"])}, version=version, path=path, added_by=self.user)
 
     def _recording(self, row: dict[str, Any], round: Round) -> Recording:
         source = None

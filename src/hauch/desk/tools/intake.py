@@ -34,7 +34,7 @@ ELEMENTS = Rows(
         {"kind": "bend", "diameter": 0.07, "length": 0.11, "extra": 60.0},
         {"kind": "change", "diameter": 0.055, "length": 0.05, "extra": 0.0},
         {"kind": "sensor", "diameter": 0.055, "length": 0.03, "extra": 0.0},
-        {"kind": "change", "diameter": 0.08, "length": 0.06, "extra": 0.0},
+        {"kind": "change", "diameter": 0.07, "length": 0.04, "extra": 0.0},
     ),
     10,
     "Elements",

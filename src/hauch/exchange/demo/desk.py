@@ -23,7 +23,7 @@ TRAYS = Bench().resistance
 """Six trays [Pa s2/m6]."""
 
 BASE: dict[str, Any] = {
-    "hub": 0.056, "tip": 0.1348, "gap": 0.0006, "speed": 2010.0, "motor_efficiency": 66.0, "pitch": (0.87, 0.735, 0.60, 0.482, 0.363),
+    "hub": 0.056, "tip": 0.1344, "gap": 0.0008, "speed": 2010.0, "motor_efficiency": 66.0, "pitch": (0.87, 0.735, 0.60, 0.482, 0.363),
     "chord": (0.0225, 0.0289, 0.0353, 0.0439, 0.0524), "camber": (8.2, 8.1, 8.0, 7.9, 7.8), "system_pressure": TRAYS * 0.05**2, "system_flow": 0.05,
 }  # fmt: skip
 """What all of them share: the bore of the Loft-140, its speed without the loft's long cable, six trays."""
