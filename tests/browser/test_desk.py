@@ -93,7 +93,7 @@ class DeskTests(BrowserTests):
         expect(page.locator("#messages")).to_contain_text("Give the design a name")
         self.group("Keep, compare, export")
         page.get_by_label("Name", exact=True).fill("Seven")
-        page.get_by_role("button", name="Keep", exact=True).click()
+        page.keyboard.press("Enter")
         expect(page.get_by_role("heading", name="Rotor: Seven")).to_be_visible()
         page.get_by_label("Blades", exact=True).fill("5")
         self.group("Keep, compare, export")

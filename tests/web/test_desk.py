@@ -5,7 +5,9 @@ import json
 import zipfile
 
 from django.core.exceptions import PermissionDenied, ValidationError
+from django.db import connection
 from django.test import TestCase, TransactionTestCase
+from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from hauch.desk import actions, queries
@@ -327,6 +329,7 @@ class HandingTests(DeskCase):
         file = version.files.get(name__endswith=".stl")
         got = self.client.get(reverse("desk:part_file", args=[file.pk]))
         self.assertEqual(len(got.content), file.size)
+        self.assertContains(self.hand(do_make="1", do_changed="Pressed twice."), "Amsel v2 holds this very part already", status_code=422)
         self.client.force_login(self.built.people["viewer"])
         self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 404)
 
@@ -493,8 +496,9 @@ class RecordTests(DeskCase):
             self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk]))
         for who in ("designer", "host"):
             self.client.force_login(self.built.people[who])
-            with self.subTest(who), self.assertNumQueries(8):
+            with self.subTest(who), CaptureQueriesContext(connection) as queries_made:
                 self.client.get(reverse("desk:record"))
+            self.assertLessEqual(len(queries_made), 8)
 
 
 class SearchTests(TransactionTestCase):

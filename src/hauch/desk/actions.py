@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Mapping
 from typing import Any
@@ -42,6 +43,7 @@ def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], ar
     if not name.strip():
         raise ValidationError({"name": "Give the design a name."})
     _answer(tool, values)
+    User.objects.select_for_update().get(pk=user.pk)  # sent twice at once, it is kept once
     design = over or Design.objects.filter(owner=user, tool=tool.key, name__iexact=name.strip()).first() or Design(owner=user, tool=tool.key)
     if design.owner_id != user.pk:
         raise ValidationError("This design belongs to somebody else; keep it under your own name.")
@@ -107,9 +109,14 @@ def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
     extent = tool.extent(values) if tool.extent is not None and entry.round.part == tool.part else {}
     if outside := misfits(extent, dict(entry.round.what.values), entry.round.title):
         raise ValidationError(outside)
+    stl = mesh.to_stl(solid)
+    Entry.objects.select_for_update(of=("self",)).get(pk=entry.pk)  # sent twice at once, it is made once
+    latest = entry.versions.order_by("-number").first()
+    if latest is not None and latest.files.filter(sha256=hashlib.sha256(stl).hexdigest()).exists():
+        raise ValidationError(f"{entry.name} v{latest.number} holds this very part already.")
     version = add_version(user, entry, changed)
     stem = f"{entry.round.slug}-{entry.pk}-v{version.number}"
-    attach(user, version, f"{stem}.stl", mesh.to_stl(solid))
+    attach(user, version, f"{stem}.stl", stl)
     attach(user, version, f"{stem}.3mf", mesh.to_3mf(solid, entry.name))
     if any(answer_key in {t.procedure for t in round_tests(entry.round)} for answer_key in tool.answer(values, setting).predicts):
         predict_for(user, tool, values, setting, version)

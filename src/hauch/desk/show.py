@@ -33,7 +33,7 @@ def chart_data(chart: Chart, others: list[tuple[str, Answer]], units: str) -> di
 def comparison(answer: Answer, others: list[tuple[str, Answer]]) -> list[dict[str, Any]]:
     """One row for each figure: this design, and each other with its change against this one [%].
 
-    The doubt of a change leaves out what both share: a model's own error is the same cause in all variants.
+    A model's own error is the same cause in all variants and cancels in the change, so that small changes count more than the figures' doubts suggest.
     """
     rows = []
     for figure in answer.figures:

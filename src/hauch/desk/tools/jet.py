@@ -8,7 +8,7 @@ from hauch.core.geometry.desk_drawings import slit_drawing
 from hauch.core.predict.model import cause
 from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Slit, blow, drain_time
 from hauch.core.predict.spread import spread
-from hauch.core.quantity import exact, measured
+from hauch.core.quantity import Step, exact, measured
 from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Setting, Tool, Values, register
 
 INPUTS = (
@@ -53,7 +53,22 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("mass", "Mass flow", "mass_flow", made["mass"], True),
         Figure("free", "Free air", "volume_flow", made["free"], True),
         Figure("thrust", "Thrust", "force", made["thrust"], True),
-        Figure("drain", "Tank lasts", "duration" if drain > 180 else "time", exact(drain, "s"), True),
+        Figure(
+            "drain",
+            "Tank lasts",
+            "duration" if drain > 180 else "time",
+            exact(drain, "s").with_step(
+                Step(
+                    "Tank lasts",
+                    "t = (p₁ − p₂) V / (R T ṁ)",
+                    (("p₁", values["tank_pressure"], "Pa"), ("V", values["tank"], "m3"), ("ṁ", now.mass_flow, "kg/s")),
+                    drain,
+                    "s",
+                    "ideal gas at the room's temperature",
+                )
+            ),
+            True,
+        ),
         Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
         Figure("temperature", "Temperature of the jet", "temperature", exact(now.temperature - 273.15, "degC")),
         Figure("per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")),

@@ -114,7 +114,17 @@ def work(values: Values, setting: Setting) -> Answer:
             ),
             True,
         ),
-        Figure("heat", "Heat in the cells", "power", told(run.heat, "W"), True),
+        Figure(
+            "heat",
+            "Heat in the cells",
+            "power",
+            told(
+                run.heat,
+                "W",
+                (*steps, Step("Heat in the cells", "I² R", (("I", run.current, "A"), ("R", pack.inner, "ohm")), run.heat, "W", "mean over the run")),
+            ),
+            True,
+        ),
         Figure("c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")),
         Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),
         Figure("drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")),

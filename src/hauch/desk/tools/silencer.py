@@ -128,7 +128,24 @@ def work(values: Values, setting: Setting) -> Answer:
                 True,
             )
         )
-        figures.append(Figure("length_for", "Length for the whistle", "length", exact(wanted, "m"), True))
+        figures.append(
+            Figure(
+                "length_for",
+                "Length for the whistle",
+                "length",
+                exact(wanted, "m").with_step(
+                    Step(
+                        "Length for the whistle",
+                        "L = c / (4 f), less the end correction of a branch",
+                        (("c", c, "m/s"), ("f", values["whistle"], "Hz")),
+                        wanted,
+                        "m",
+                        "Munjal 2014, ch. 2",
+                    )
+                ),
+                True,
+            )
+        )
         if wanted <= 0:
             remarks.append(Remark("care", "The whistle is so high that the branch is shorter than its own end correction; take a narrower one."))
     figures += [

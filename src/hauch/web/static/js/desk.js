@@ -33,7 +33,8 @@
   form.addEventListener("keydown", (event) => {
     if (event.key === "Enter" && event.target.matches("input:not([type=checkbox]), select")) {
       event.preventDefault();
-      changed(event.target);
+      if (event.target.id === "do_name") form.requestSubmit(form.querySelector("button.first"));
+      else changed(event.target);
     }
   });
 
