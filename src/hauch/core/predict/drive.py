@@ -8,7 +8,6 @@ Electric Machinery, 7th edition, ch. 7. Rotor torque with the square of speed: f
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 from scipy.optimize import brentq
@@ -69,10 +68,3 @@ def reached_speed(motor: Motor, gear: Gear, torque_at: float, at_speed: float) -
     surplus = lambda n: motor.torque(n * gear.ratio) * gear.ratio * gear.efficiency - gear.friction - torque_at * (n / at_speed) ** 2  # noqa: E731
     speed = float(brentq(surplus, 0.0, motor.idle_speed / gear.ratio))
     return Reached(speed, torque_at * (speed / at_speed) ** 2, True)
-
-
-def motor_current(motor: Motor, voltage: float, torque: float, speed: float) -> float:
-    """Current of a motor of that line at a voltage [A]: shaft power over the share that back-EMF takes, U n / n0 (no idle current)."""
-    if not 0 < speed < motor.idle_speed:
-        return math.nan
-    return torque * 2 * math.pi * speed / 60 / (voltage * speed / motor.idle_speed)

@@ -102,7 +102,6 @@ def free_rotor(row: Blading, speed: float, advance: float = 0.0, density: float 
     loss = prandtl_loss(row.blades, at.radius, row.tip / 2, row.hub / 2, angle)
     force = 0.5 * density * velocity**2 * at.chord * row.blades * at.width
     thrust_parts = force * (cl * np.cos(angle) - cd * np.sin(angle))
-    # Momentum sets the most thrust that the induced flow carries; the direct section figures must not exceed it.
     induced = np.maximum(velocity * np.sin(angle) - advance, 0)
     thrust = float(thrust_parts.sum())
     torque = float((force * (cl * np.sin(angle) + cd * np.cos(angle)) * at.radius).sum())

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import duct_drawing
-from hauch.core.predict.duct import DOUBTS, Branch, Splitter, balancing_outlets, share_flow, wall_mass
+from hauch.core.predict.duct import DOUBTS, Branch, Splitter, balancing_outlets, fed_by, share_flow, wall_mass
 from hauch.core.predict.model import CannotBe, modelled
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.strength import MATERIALS
@@ -124,10 +124,8 @@ def work(values: Values, setting: Setting) -> Answer:
     """Flows, balance, weight."""
     duct = splitter(values)
     fan = FanSource(values["shut_off"], values["free_flow"])
-    total = values["flow"]
-    if values["fed"] == "fan":
-        total = max(fan.meets(lambda q: share_flow(duct, max(q, 1e-6)).pressure), 1e-6)
-    shared = share_flow(duct, total)
+    shared = fed_by(duct, fan) if values["fed"] == "fan" else share_flow(duct, values["flow"])
+    total = shared.total
     remarks: list[Remark] = []
     slowest = (
         min(s * b.hydraulic for s, b in zip([q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)], duct.branches, strict=True))
