@@ -55,9 +55,9 @@ class ToolForm(forms.Form):
             )
 
     def _with_start(self, field: forms.Field, start: Any) -> forms.Field:
-        """A start value; those of a tool are rounded in the person's unit, those of a design keep their digits."""
-        if self.rounded and isinstance(field, FigureField) and start is not None:
-            start = f"{float(field.prepare_value(start)):.4g}"
+        """A start value in the person's unit: four digits of a tool's, six of a design's, which changes none by more than a millionth."""
+        if isinstance(field, FigureField) and start is not None:
+            start = f"{float(field.prepare_value(start)):.{4 if self.rounded else 6}g}"
         field.initial = start
         return field
 

@@ -25,7 +25,7 @@ def chart_data(chart: Chart, others: list[tuple[str, Answer]], units: str) -> di
         if other is not None and other.lines:
             lines.append({"label": name, "xs": other.lines[0].xs, "ys": other.lines[0].ys, "style": f"other{i}"})
     return {
-        "x": chart.x, "y": chart.y, "lines": lines, "points": chart.points, "marks": chart.marks, "bars": chart.bars,
+        "x": chart.x, "y": chart.y, "lines": lines, "points": chart.points, "marks": chart.marks, "bars": chart.bars, "add_up": chart.add_up,
         "others": [(name, next((c.bars for c in a.charts if c.key == chart.key), ())) for name, a in others],
     }  # fmt: skip
 

@@ -59,7 +59,7 @@ def search(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
         points = [("candidate", p["other"], p["aim"]) for p in row.front]
         context["front"] = {
             "x": (FIGURES[aim.against][0], KINDS[FIGURES[aim.against][0]].label.lower()), "y": (aim.kind, KINDS[aim.kind].label.lower()), "lines": [line], "points": points,
-            "marks": [], "bars": (), "others": [],
+            "marks": [], "bars": (), "add_up": False, "others": [],
         }  # fmt: skip
     polled = request.htmx and not request.htmx.boosted
     status = STOP_POLLING if polled and row.ended else 200

@@ -30,7 +30,8 @@ def to_dxf(drawing: Drawing) -> bytes:
     x0, y0, x1, y1 = (MM * v for v in drawing.bounds())
     height = max(x1 - x0, y1 - y0) / 60
     for note in drawing.notes:
-        text = space.add_text(note.text, height=height, dxfattribs={"layer": "TEXT"})
+        written = note.text if note.length is None else f"{note.text} {MM * note.length:.4g} mm"
+        text = space.add_text(written, height=height, dxfattribs={"layer": "TEXT"})
         text.set_placement((MM * note.at[0], MM * note.at[1]), align=TextEntityAlignment.MIDDLE_CENTER)
     for dimension in drawing.dimensions:
         _add_dimension(space, dimension, height)

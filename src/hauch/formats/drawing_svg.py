@@ -65,7 +65,9 @@ class _Writer:
                 f'<path class="{"wide" if wide else arrow.layer}" d="M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"{wide}/>{_tip((x0, y0), (x1, y1), "tip", 7)}'
             )
         parts += [self._dimension(dimension) for dimension in d.dimensions]
-        parts += [self._text(*self.at(note.at), note.text, note.anchor, "note") for note in d.notes]
+        for note in d.notes:
+            text = note.text if note.length is None else f"{note.text} {self.length(note.length)}"
+            parts.append(self._text(*self.at(note.at), text, note.anchor, "note"))
         for sensor in d.sensors:
             x, y = self.at(sensor.at)
             parts.append(

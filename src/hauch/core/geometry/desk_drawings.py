@@ -126,9 +126,9 @@ def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
     d.dimensions.append(Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø "))
     d.dimensions.append(Dimension((0, -shape.outer_radius), (0, shape.outer_radius), "left", 2 * shape.outer_radius, 2, prefix="ø "))
     d.dimensions.append(Dimension((0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1))
-    d.dimensions.append(
-        Dimension((shape.slot_end, ring.throat / 2), (shape.slot_end, ring.throat / 2 - ring.slot), "right", ring.slot, 1, prefix="slot ")
-    )
+    outside = shape.outer_radius + 0.12 * ring.depth
+    d.line((shape.slot_end, ring.throat / 2 - ring.slot / 2), (shape.slot_end + 0.35 * ring.depth, outside), layer="thin")
+    d.notes.append(Note((shape.slot_end + 0.4 * ring.depth, outside), "slot", "start", ring.slot))
     return d
 
 

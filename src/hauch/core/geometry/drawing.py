@@ -43,11 +43,12 @@ class Arrow:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Text at a point."""
+    """Text at a point; ``length`` [m] is written after it in the reader's unit."""
 
     at: Point
     text: str
     anchor: Literal["start", "middle", "end"] = "middle"
+    length: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -66,8 +66,7 @@ class Blading:
 
     def stations(self, count: int = STATIONS) -> Stations:
         """The blading at the middles of even pieces of the span."""
-        share = (np.arange(count) + 0.5) / count
-        return Stations(self, share)
+        return _stations(self, count)
 
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be, by input."""
@@ -171,3 +170,8 @@ class Stations:
         x = 0.5 * (1 - np.cos(np.linspace(0, np.pi, 65)))
         unit = 2 * np.trapezoid(thickness_shape(self.blading.family, x), x)
         return unit * self.chord * self.thickness + TAIL / 2 * self.chord**2
+
+
+@lru_cache(maxsize=512)
+def _stations(blading: Blading, count: int) -> Stations:
+    return Stations(blading, (np.arange(count) + 0.5) / count)

@@ -143,6 +143,13 @@ class Polars:
             cl, cd = np.where(outside, far_cl, cl), np.where(outside, far_cd, cd)
         return cl, cd
 
+    def between(self, share: Array, wanted: Array) -> Polars:
+        """The table at other shares of the span, on straight lines between its stations."""
+        right = np.clip(np.searchsorted(share, wanted), 1, len(share) - 1)
+        part = ((wanted - share[right - 1]) / (share[right] - share[right - 1]))[:, None]
+        cl, cd = ((1 - part) * table[right - 1] + part * table[right] for table in (self.cl, self.cd))
+        return Polars(cl, cd, stall_angle(cl))
+
 
 def polars(family: str, thickness: Array, camber: Array, reynolds: Array) -> Polars:
     """The table of a row of stations, each at its own Reynolds number."""

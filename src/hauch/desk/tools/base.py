@@ -75,7 +75,7 @@ class Line:
 
 @dataclass(frozen=True)
 class Chart:
-    """A chart: kinds of x and y, lines, and single points or marks at x."""
+    """A chart: kinds of x and y, lines, and single points or marks at x; or bars, which ``add_up`` to a whole (a waterfall)."""
 
     key: str
     title: str
@@ -85,6 +85,7 @@ class Chart:
     points: tuple[tuple[str, float, float], ...] = ()
     marks: tuple[tuple[str, float], ...] = ()
     bars: tuple[tuple[str, float], ...] = ()
+    add_up: bool = False
 
 
 @dataclass

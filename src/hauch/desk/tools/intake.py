@@ -184,6 +184,7 @@ def work(values: Values, setting: Setting) -> Answer:
             ("pressure", "loss"),
             (),
             bars=tuple((f"{n} {KINDS[x.element.kind].label.lower()}", x.loss) for n, x in enumerate(losses, 1)),
+            add_up=True,
         ),
         Chart("area", "Free area along the path", ("length", "path"), ("area", "free area"), (Line("free area", tuple(xs), tuple(areas)),)),
         Chart(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, from_si
@@ -20,7 +21,7 @@ STYLES: dict[str, tuple[str, list[int]]] = {
 def curves(data: dict[str, Any], system: str) -> Spec:
     """Lines over x with single points and marks, or bars where there are no lines.
 
-    ``data``: x and y (kind, label), lines [{label, xs, ys, style}], points [(label, x, y)], marks [(label, x)], bars [(label, value)], others.
+    ``data``: x and y (kind, label), lines [{label, xs, ys, style}], points [(label, x, y)], marks [(label, x)], bars [(label, value)], add_up, others.
     """
     if data["bars"]:
         return bars(data, system)
@@ -98,10 +99,15 @@ def curves(data: dict[str, Any], system: str) -> Spec:
 
 
 def bars(data: dict[str, Any], system: str) -> Spec:
-    """Bars of this design, those of variants behind it as ticks."""
+    """Bars of this design, those of variants behind it as ticks; bars that add up begin where the one before ends, and their sum stands last."""
     kind, label = data["y"]
     unit = KINDS[kind].shown[system]
-    rows = [{"name": n, "value": float(from_si(v, unit, kind))} for n, v in data["bars"]]
+    rows = [{"name": n, "value": float(from_si(v, unit, kind)), "begin": 0.0} for n, v in data["bars"]]
+    if data["add_up"]:
+        for before, this in pairwise(rows):
+            this["begin"] = before["begin"] + before["value"]
+        rows.append({"name": "all", "value": sum(r["value"] for r in rows), "begin": 0.0})
+    rows = [r | {"end": r["begin"] + r["value"]} for r in rows]
     ticks = [{"name": n, "value": float(from_si(v, unit, kind)), "who": who} for who, bars_ in data["others"] for n, v in bars_]
     y = {"field": "name", "type": "nominal", "sort": None, "title": None, "axis": {"grid": False, "labelLimit": 150, "labelColor": INK}}
     x = {"type": "quantitative", "title": f"{label}, {unit}", "axis": {"tickCount": 6}}
@@ -109,15 +115,15 @@ def bars(data: dict[str, Any], system: str) -> Spec:
         {
             "data": {"values": rows},
             "mark": {"type": "bar", "color": PETROL, "opacity": 0.75, "height": {"band": 0.6}},
-            "encoding": {"y": y, "x": x | {"field": "value"}},
+            "encoding": {"y": y, "x": x | {"field": "begin"}, "x2": {"field": "end"}},
         },
         {
             "data": {"values": rows},
             "mark": {"type": "text", "align": "left", "dx": 4, "color": INK},
-            "encoding": {"y": y, "x": x | {"field": "value"}, "text": {"field": "value", "type": "quantitative", "format": ",.3~g"}},
+            "encoding": {"y": y, "x": x | {"field": "end"}, "text": {"field": "value", "type": "quantitative", "format": ",.3~g"}},
         },
     ]
-    if ticks:
+    if ticks and not data["add_up"]:
         layers.append(
             {
                 "data": {"values": ticks},
