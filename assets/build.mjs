@@ -5,23 +5,25 @@ import { buildSync } from "esbuild";
 
 const out = "src/hauch/web/static/vendor";
 rmSync(out, { recursive: true, force: true });
-for (const dir of ["bootstrap", "charts", "fonts", "htmx", "licences"]) mkdirSync(`${out}/${dir}`, { recursive: true });
+for (const dir of ["bootstrap", "charts", "fonts", "htmx", "licences", "three"]) mkdirSync(`${out}/${dir}`, { recursive: true });
 
 execFileSync("node_modules/.bin/sass", ["--quiet-deps", "--no-source-map", "--style=compressed", "--load-path=node_modules",
   "assets/bootstrap.scss", `${out}/bootstrap/bootstrap.css`], { stdio: "inherit" });
 buildSync({ entryPoints: ["assets/charts.js"], bundle: true, minify: true, format: "iife", target: "es2022",
   outfile: `${out}/charts/charts.js`, legalComments: "none" });
+buildSync({ entryPoints: ["assets/three.js"], bundle: true, minify: true, format: "iife", globalName: "three", target: "es2022",
+  outfile: `${out}/three/three.js`, legalComments: "none" });
 copyFileSync("node_modules/htmx.org/dist/htmx.min.js", `${out}/htmx/htmx.min.js`);
 for (const face of ["next", "mono"])
   for (const range of ["latin", "latin-ext"])
     copyFileSync(`node_modules/@fontsource-variable/atkinson-hyperlegible-${face}/files/atkinson-hyperlegible-${face}-${range}-wght-normal.woff2`,
       `${out}/fonts/atkinson-hyperlegible-${face}-${range}.woff2`);
 
-// Licences: what is copied, and what esbuild bundled into charts.js.
+// Licences: what is copied, and what esbuild bundled into charts.js and three.js.
 const shipped = Object.keys(JSON.parse(readFileSync("package-lock.json", "utf8")).packages)
   .filter((path) => path.startsWith("node_modules/") && existsSync(`${path}/package.json`))
   .map((path) => ({ path, info: JSON.parse(readFileSync(`${path}/package.json`, "utf8")) }))
-  .filter(({ info }) => /^(vega|d3-|htmx|bootstrap|@fontsource|topojson|robust|delaunator|internmap|json-stringify|semver|fast-json|tslib)/.test(info.name));
+  .filter(({ info }) => /^(vega|d3-|htmx|bootstrap|@fontsource|topojson|robust|delaunator|internmap|three$|json-stringify|semver|fast-json|tslib)/.test(info.name));
 const rows = shipped.map(({ path, info }) => {
   const licence = readdirSync(path).find((name) => /^licen[sc]e/i.test(name));
   if (licence) copyFileSync(`${path}/${licence}`, `${out}/licences/${info.name.replace("/", "_")}.txt`);

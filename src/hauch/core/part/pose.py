@@ -1,0 +1,311 @@
+"""In which unit, along which axis and how a part lies; whether it fits the envelope, and what sticks out.
+
+Axes as in `hauch.core.geometry.envelope`: z along the flow from the mounting plane, x to the right, y upwards, origin on the axis of the bore.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from hauch.core.geometry.envelope import Envelope
+from hauch.core.part import MM
+from hauch.core.part.sections import Loop, plane_cuts
+
+if TYPE_CHECKING:
+    import trimesh
+
+Floats = NDArray[np.float64]
+
+UNITS = {"mm": ("millimetres", 1.0), "inch": ("inches", 25.4), "cm": ("centimetres", 10.0), "m": ("metres", 1000.0)}
+"""Units that people export in, and what they are in millimetres."""
+PLAUSIBLE = (0.25, 1.6)
+"""Size of a part over that of its envelope that is taken for meant."""
+PLAY = 0.02
+"""What facets and rounding may reach over an envelope [mm]."""
+
+
+@dataclass(frozen=True)
+class UnitGuess:
+    """A unit, whether there is no doubt about it, and why, in a sentence."""
+
+    unit: str
+    sure: bool
+    why: str
+
+    @property
+    def factor(self) -> float:
+        """Millimetres of one unit."""
+        return UNITS[self.unit][1]
+
+
+def room_of(envelope: Envelope) -> float:
+    """Greatest size that an envelope leaves a part [mm]."""
+    if envelope.part == "rotor":
+        return 2 * envelope.swept_radius / MM
+    if envelope.part == "ring":
+        return (envelope["neck_drop"] + envelope["outer"] / 2) / MM
+    return max(envelope["length"], envelope["width"], envelope["height"]) / MM
+
+
+def guess_unit(size: float, room: float) -> UnitGuess:
+    """The unit of a file that does not tell it.
+
+    Parameters
+    ----------
+    size : greatest size of the part in the file's numbers
+    room : greatest size that the envelope leaves [mm]
+    """
+    share = {unit: size * factor / room for unit, (_, factor) in UNITS.items()}
+    if PLAUSIBLE[0] <= share["mm"] <= PLAUSIBLE[1]:
+        return UnitGuess("mm", True, f"Taken in millimetres: {size:.4g} mm is the size of what the envelope leaves, {room:.4g} mm.")
+    near = [u for u in UNITS if PLAUSIBLE[0] <= share[u] <= PLAUSIBLE[1]]
+    if not near:
+        return UnitGuess(
+            "mm",
+            False,
+            f"The numbers in the file reach over {size:.4g}; in no usual unit is that near the {room:.4g} mm of the envelope. Taken as millimetres.",
+        )
+    unit = min(near, key=lambda u: abs(math.log(share[u])))
+    name, factor = UNITS[unit]
+    return UnitGuess(
+        unit, False, f"In millimetres the part would be {size:.4g} mm across, {room / size:.3g} times smaller than its place; it is taken for {name}, "
+        f"which makes it {size * factor:.4g} mm. Is that so?" if size < room else
+        f"In millimetres the part would be {size:.4g} mm across, {size / room:.3g} times its place; it is taken for {name}, which makes it {size * factor:.4g} mm. Is that so?",
+    )  # fmt: skip
+
+
+def turn_to_z(axis: Floats) -> Floats:
+    """A rotation (3, 3) that brings a direction to z."""
+    z = axis / np.linalg.norm(axis)
+    helper = np.eye(3)[np.argmin(np.abs(z))]
+    x = np.cross(helper, z)
+    x /= np.linalg.norm(x)
+    return np.array([x, np.cross(z, x), z])
+
+
+FILE_TURNS: dict[str, Floats] = {
+    "z": np.eye(3), "x": np.array([[0, 1, 0], [0, 0, 1], [1, 0, 0.0]]), "y": np.array([[0, 0, 1], [1, 0, 0], [0, 1, 0.0]]),
+    "-z": np.diag([1.0, -1, -1]), "-x": np.array([[0, 1, 0], [0, 0, -1], [-1, 0, 0.0]]), "-y": np.array([[0, 0, -1], [1, 0, 0], [0, -1, 0.0]]),
+}  # fmt: skip
+"""Rotations that bring an axis of the file to z."""
+
+
+def spin_direction(inertia: Floats) -> tuple[str, Floats]:
+    """Axis of a rotor from its inertia: the principal axis whose moment stands alone; the file axis where it lies within 3 degrees of it."""
+    values, vectors = np.linalg.eigh(inertia)
+    alone = 0 if values[1] - values[0] > values[2] - values[1] else 2
+    direction = vectors[:, alone]
+    k = int(np.abs(direction).argmax())
+    if abs(direction[k]) > math.cos(math.radians(3)):
+        return "xyz"[k], FILE_TURNS["xyz"[k]]
+    return "", turn_to_z(direction)
+
+
+@dataclass(frozen=True)
+class Bore:
+    """The hole on the axis: centre (x, y) and diameter [mm], how far it is from round (share of its radius), and between which heights."""
+
+    x: float
+    y: float
+    diameter: float
+    stray: float
+    low: float
+    high: float
+
+
+def find_bore(mesh: trimesh.Trimesh, cuts: int = 14) -> Bore | None:
+    """The round hole nearest to the middle of a part whose axis is z; None where there is none. A double-flat hole is found by its round part."""
+    low, high = mesh.bounds[:, 2]
+    middle = np.asarray(mesh.bounds)[:, :2].mean(axis=0)
+    reach = float(np.ptp(np.asarray(mesh.bounds)[:, :2], axis=0).max()) / 2
+    found: list[tuple[float, Loop]] = []
+    for level, loops in plane_cuts(mesh, 2, np.linspace(low, high, cuts + 2)[1:-1]):
+        holes = [c for c in loops if c.area < 0 and np.linalg.norm(c.centre - middle) < 0.25 * reach and c.roundness[1] < 0.2]
+        if holes:
+            found.append((level, min(holes, key=lambda c: abs(c.area))))
+    if not found:
+        return None
+    least = min(c.roundness[0] for _, c in found)
+    same = [(z, c) for z, c in found if c.roundness[0] < 1.1 * least + 0.05]
+    centres = np.array([c.centre for _, c in same])
+    radius = float(np.median([np.linalg.norm(c.points - c.centre, axis=1).max() for _, c in same]))
+    x, y = np.median(centres, axis=0)
+    return Bore(float(x), float(y), 2 * radius, float(np.median([c.roundness[1] for _, c in same])), same[0][0], same[-1][0])
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A part in the envelope's axes: the mesh [mm], how it was turned, which vertices lie outside, what sticks out in sentences."""
+
+    mesh: trimesh.Trimesh
+    turned: str
+    matrix: Floats
+    outside: NDArray[np.bool_]
+    misfits: tuple[str, ...]
+    fits: tuple[str, ...]
+    bore: Bore | None = None
+
+
+def placed_at(mesh: trimesh.Trimesh, turn: Floats, shift: Floats) -> trimesh.Trimesh:
+    """A copy, turned and then shifted."""
+    made = mesh.copy()
+    matrix = np.eye(4)
+    matrix[:3, :3], matrix[:3, 3] = turn, shift
+    made.apply_transform(matrix)
+    return made
+
+
+def place_rotor(mesh: trimesh.Trimesh, envelope: Envelope, turned: str, turn: Floats) -> Placed:
+    """Put a rotor on the axis by its bore (by the middle of its tips where it has none) and hold it against its place."""
+    made = placed_at(mesh, turn, np.zeros(3))
+    bore = find_bore(made)
+    if bore is not None:
+        centre = np.array([bore.x, bore.y])
+    else:
+        centre = np.asarray(made.bounds)[:, :2].mean(axis=0)
+    shift = np.array([-centre[0], -centre[1], -made.bounds[0, 2]])
+    made.apply_translation(shift)
+    radius = np.hypot(made.vertices[:, 0], made.vertices[:, 1])
+    most, depth = envelope.swept_radius / MM, envelope["depth"] / MM
+    height = float(made.bounds[1, 2])
+    misfits, fits = [], []
+    if radius.max() > most + PLAY:
+        misfits.append(
+            f"It sweeps a diameter of {2 * radius.max():.2f} mm; the bore of {envelope['bore'] / MM:g} mm less its tip gap leaves {2 * most:.2f} mm. "
+            f"It sticks out by {radius.max() - most:.2f} mm all around."
+        )
+    else:
+        fits.append(
+            f"It sweeps {2 * radius.max():.2f} mm of {2 * most:.2f} mm: {envelope['bore'] / MM / 2 - radius.max():.2f} mm of tip gap are left."
+        )
+    if height > depth + PLAY:
+        misfits.append(f"It is {height:.2f} mm deep; {depth:g} mm are allowed. It sticks out by {height - depth:.2f} mm.")
+    else:
+        fits.append(f"It is {height:.2f} mm deep of {depth:g} mm.")
+    said, well = _shaft(bore, envelope["shaft"] / MM)
+    (fits if well else misfits).append(said)
+    outside = (radius > most + PLAY) | (made.vertices[:, 2] > depth + PLAY)
+    matrix = np.eye(4)
+    matrix[:3, :3], matrix[:3, 3] = turn, shift
+    return Placed(made, turned, matrix, outside, tuple(misfits), tuple(fits), bore)
+
+
+LOOSE, TIGHT = 0.35, -0.15
+"""Bore less shaft [mm]: looser than this it does not centre, tighter it splits when it is pressed on. Prints come out 0.1 to 0.2 mm tight."""
+
+
+def _shaft(bore: Bore | None, shaft: float) -> tuple[str, bool]:
+    if bore is None:
+        return f"No round hole for the shaft of {shaft:g} mm was found on its axis.", False
+    play = bore.diameter - shaft
+    if play > LOOSE:
+        return f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: {play:.2f} mm of play cannot centre it.", False
+    if play < TIGHT:
+        return f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: it does not go on.", False
+    return f"Its bore of {bore.diameter:.2f} mm takes the shaft of {shaft:g} mm.", True
+
+
+def _file_rotations() -> list[tuple[str, Floats]]:
+    """The 24 ways to lay a part along the axes; the way it is stored first."""
+    made = []
+    for order in itertools.permutations(range(3)):
+        for signs in itertools.product((1, -1), repeat=3):
+            turn = np.zeros((3, 3))
+            for row, (column, sign) in enumerate(zip(order, signs, strict=True)):
+                turn[row, column] = sign
+            if np.linalg.det(turn) > 0:
+                name = ("" if signs[2] > 0 else "-") + "xyz"[order[2]]
+                made.append((name, turn))
+    return sorted(made, key=lambda m: (not np.allclose(m[1], np.eye(3)), m[0] != "z"))
+
+
+def _box_room(envelope: Envelope) -> tuple[Floats, Floats]:
+    """Least and greatest corner of the place of a duct, intake or ring [mm]."""
+    if envelope.part == "ring":
+        half = envelope["outer"] / 2 / MM
+        return np.array([-half, -envelope["neck_drop"] / MM, 0.0]), np.array([half, half, envelope["depth"] / MM])
+    w, h, length = (envelope[k] / MM for k in ("width", "height", "length"))
+    return np.array([-w / 2, -h / 2, 0.0]), np.array([w / 2, h / 2, length])
+
+
+def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") -> Placed:
+    """Lay a duct, an intake or a ring into its place: as stored where that fits, else the way that sticks out least.
+
+    ``wanted`` names the file axis that is the flow's, where the designer has said it.
+    """
+    low, high = _box_room(envelope)
+    points = np.asarray(mesh.vertices)
+    best: tuple[float, int, str, Floats, Floats] | None = None
+    for rank, (name, turn) in enumerate(_file_rotations()):
+        if wanted and name != wanted:
+            continue
+        turned = points @ turn.T
+        shift = _shift(turned, low, high, envelope.part)
+        at = turned + shift
+        over = float(np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum())
+        over += sum(_inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100 for k in envelope.keep_outs)
+        if best is None or over < best[0] - 0.01:
+            best = (over, rank, name, turn, shift)
+        if over <= PLAY:
+            break
+    if best is None:
+        raise ValueError(f"“{wanted}” is no axis of the file")
+    _, rank, name, turn, shift = best
+    made = placed_at(mesh, turn, shift)
+    turned_name = "" if np.allclose(turn, np.eye(3)) else name
+    outside, misfits, fits = _against_box(made, low, high, envelope)
+    matrix = np.eye(4)
+    matrix[:3, :3], matrix[:3, 3] = turn, shift
+    return Placed(made, turned_name, matrix, outside, tuple(misfits), tuple(fits))
+
+
+def _shift(points: Floats, low: Floats, high: Floats, part: str) -> Floats:
+    """Mounting plane to z = 0; in the middle across. A ring sits on its axis: the middle of its width, and as far below its top."""
+    least, most = points.min(axis=0), points.max(axis=0)
+    if part == "ring":
+        x = -(least[0] + most[0]) / 2
+        return np.array([x, -(most[1] - (most[0] - least[0]) / 2), -least[2]])
+    middle = (low + high) / 2 - (least + most) / 2
+    return np.array([middle[0], middle[1], -least[2]])
+
+
+def _inside(points: Floats, at: tuple[float, ...], size: tuple[float, ...]) -> NDArray[np.bool_]:
+    low = np.array(at) / MM
+    return ((points > low + PLAY) & (points < low + np.array(size) / MM - PLAY)).all(axis=1)
+
+
+SIDES = (("left", "right"), ("bottom", "top"), ("mounting side", "far end"))
+
+
+def _against_box(mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Envelope) -> tuple[NDArray[np.bool_], list[str], list[str]]:
+    points = np.asarray(mesh.vertices)
+    outside = ((points < low - PLAY) | (points > high + PLAY)).any(axis=1)
+    misfits, fits = [], []
+    for k in range(3):
+        under, over = float(low[k] - points[:, k].min()), float(points[:, k].max() - high[k])
+        for side, reach in zip(SIDES[k], (under, over), strict=True):
+            if reach > PLAY:
+                misfits.append(f"It sticks out {reach:.2f} mm at the {side}.")
+    if not misfits:
+        x, y, z = np.ptp(points, axis=0)
+        fits.append(f"Its {x:.1f} × {y:.1f} × {z:.1f} mm fit into {high[0] - low[0]:g} × {high[1] - low[1]:g} × {high[2] - low[2]:g} mm.")
+    for keep in envelope.keep_outs:
+        hit = _inside(points, keep.box.at, keep.box.size)
+        if hit.any():
+            deep = points[hit]
+            box_low, box_high = np.array(keep.box.at) / MM, (np.array(keep.box.at) + np.array(keep.box.size)) / MM
+            depth = float(np.minimum(deep - box_low, box_high - deep).min(axis=1).max())
+            misfits.append(f"It reaches {depth:.2f} mm into the keep-out “{keep.name}”.")
+            outside |= hit
+    if envelope.part == "ring":
+        radius = np.hypot(points[:, 0], points[:, 1])
+        free = 2 * float(radius.min())
+        said = f"Its free opening is {free:.1f} mm; {envelope['opening'] / MM:g} mm must stay free."
+        (fits if free >= envelope["opening"] / MM - PLAY else misfits).append(said)
+    return outside, misfits, fits

@@ -1,0 +1,158 @@
+"""What spinning does to a handed-in rotor: balance, tip speed, stress, burst margin, blade-passing tone."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from hauch.core.part import MM
+from hauch.core.part.blades import Blades, pull_of
+from hauch.core.part.pose import Placed
+from hauch.core.part.printing import Laid
+from hauch.core.part.size import MassFigures
+from hauch.core.predict.model import modelled
+from hauch.core.predict.strength import MARGIN_ASKED, permissible_unbalance
+from hauch.core.quantity import Step, exact
+
+if TYPE_CHECKING:
+    from hauch.core.part.report import Asked, Report
+
+GRADE = 0.0063
+"""Balance quality grade asked of a fan's rotor [m/s]: G 6.3 (ISO 14694:2003, table 4, category BV-3)."""
+MODEL_OFFSET = 0.02
+"""Offset of the centre of mass below which a model is taken as balanced [mm]; facets alone leave a hundredth."""
+TIP_SPEED = 60.0
+"""Tip speed of prints above which the check says so [m/s]."""
+
+
+def spinning(report: Report, placed: Placed, figures: MassFigures, blades: Blades | None, laid: Laid, asked: Asked) -> None:
+    """Add what spinning does to the report of a rotor that lies on its axis."""
+    mass = next(f.quantity.value for f in report.figures if f.key == "mass")
+    matrix = placed.matrix
+    centre = matrix[:3, :3] @ figures.centre + matrix[:3, 3]
+    axis = matrix[:3, :3].T @ np.array([0, 0, 1.0])
+    on_axis = matrix[:3, :3].T @ -matrix[:3, 3]
+    density = mass / (figures.volume * MM**3)
+    inertia = density * figures.about(on_axis, axis) * MM**5
+    report.add("inertia", "Spinning", "Inertia about its axis", "inertia", modelled(inertia, "kg m2", "part:print", "infill is taken as even", 0.05, (
+        Step("Inertia", "ρ ∫ r² dV", (("ρ", density, "kg/m3"),), inertia, "kg m2"),)))  # fmt: skip
+    _balance(report, centre, mass, asked)
+    tip = float(np.hypot(placed.mesh.vertices[:, 0], placed.mesh.vertices[:, 1]).max()) * MM
+    speed = 2 * math.pi * asked.speed / 60
+    report.add("tip_speed", "Spinning", f"Tip speed at {asked.speed:,.0f} 1/min", "air_speed", exact(speed * tip, "m/s"))
+    if speed * tip > TIP_SPEED:
+        report.say(
+            "care", f"The tips run at {speed * tip:.0f} m/s at {asked.speed:,.0f} 1/min; above {TIP_SPEED:g} m/s prints are loud and rarely hold."
+        )
+    if blades is None:
+        report.say("care", "No blades were found: neither islands on cylinders about its axis nor on a plate.")
+    else:
+        report.data["blades"] = {
+            "count": blades.count,
+            "stations": [[s.radius * MM, s.chord * MM, s.thickness * MM, s.pitch] for s in blades.stations],
+        }
+        tone = blades.count * asked.speed / 60
+        report.add("blades", "Spinning", "Blades", "number", exact(float(blades.count), ""))
+        report.add("tone", "Spinning", "Blade-passing tone", "frequency", modelled(tone, "Hz", "part:blades", "none", 0.0, (
+            Step("Blade-passing tone", "f = B n / 60", (("B", blades.count, ""), ("n", asked.speed, "1/min")), tone, "Hz"),)))  # fmt: skip
+        report.add("hub", "Spinning", "Blades begin at diameter", "length", exact(2 * blades.hub * MM, "m"))
+        least = asked.envelope["hub"]
+        if blades.stations and 2 * blades.hub * MM < least - 1e-3:
+            report.say("back", f"Its hub has {2 * blades.hub:.1f} mm; {least / MM:g} mm is the least.")
+    _burst(report, placed, figures, blades, laid, asked, density)
+
+
+def _balance(report: Report, centre: Any, mass: float, asked: Asked) -> None:
+    offset = float(math.hypot(centre[0], centre[1]))
+    towards = math.degrees(math.atan2(centre[1], centre[0])) % 360
+    unbalance = mass * offset * MM
+    allowed = permissible_unbalance(GRADE, mass, asked.speed)
+    steps = (
+        Step("Centre of mass off the axis", "e = |c − axis|", (), offset * MM, "m"),
+        Step("Unbalance", "U = m e", (("m", mass, "kg"), ("e", offset * MM, "m")), unbalance, "kg m"),
+        Step("Allowed at this speed", "U = G m / ω", (("G", GRADE, "m/s"), ("n", asked.speed, "1/min")), allowed, "kg m", "ISO 21940-11:2016, 6.3"),
+    )
+    report.add(
+        "unbalance",
+        "Spinning",
+        "Unbalance of the model",
+        "unbalance",
+        modelled(unbalance, "kg m", "part:print", "infill is taken as even", 0.05, steps, 0.5 * mass * MODEL_OFFSET * MM),
+    )
+    report.data["balance"] = {"offset": offset, "towards": towards}
+    if offset <= MODEL_OFFSET or unbalance <= 0.5 * allowed:
+        report.say("well", f"Its centre of mass lies {offset:.2f} mm off the axis, within what G 6.3 allows at {asked.speed:,.0f} 1/min.")
+        return
+    radius = _correction_radius(report)
+    grams = unbalance / (radius * MM) * 1000
+    report.say(
+        "back" if unbalance > 10 * allowed else "care",
+        f"Its centre of mass lies {offset:.2f} mm off the axis, towards {towards:.0f}° from x: {unbalance * 1e6:.1f} g mm, {unbalance / allowed:.1f} times what G 6.3 "
+        f"allows at {asked.speed:,.0f} 1/min. Add {grams:.2f} g at {radius:.0f} mm radius towards {(towards + 180) % 360:.0f}°, or take as much off towards {towards:.0f}°.",
+    )
+
+
+def _correction_radius(report: Report) -> float:
+    """Where mass is added or taken off [mm]: at the hub's rim where one was found, else half way out."""
+    points = report.placed.mesh.vertices if report.placed else np.zeros((1, 3))
+    return 0.3 * float(np.hypot(points[:, 0], points[:, 1]).max())
+
+
+def _burst(report: Report, placed: Placed, figures: MassFigures, blades: Blades | None, laid: Laid, asked: Asked, density: float) -> None:
+    pull = pull_of(placed.mesh, blades, figures.volume, placed.bore.diameter if placed.bore else 0.0)
+    omega = 2 * math.pi * asked.speed / 60
+    flat = abs(laid.up[2]) > 0.7
+    held = asked.material.along if flat else asked.material.across
+    said = "along" if flat else "across"
+    worst = max(v for v in (pull.blade, pull.hub) if math.isfinite(v))
+    margin = held / (asked.material.density * omega**2 * worst)
+    burst = asked.speed * math.sqrt(margin)
+    cap = burst / math.sqrt(MARGIN_ASKED)
+    turning = (("ρ", asked.material.density, "kg/m3"), ("n", asked.speed, "1/min"))
+    per_pull = asked.material.density * omega**2
+    places = (
+        ("root", "Stress in the blades", pull.blade, Step("Worst station of the blades", "σ = ρ ω² ∫ A r dr / A", (*turning, ("r", pull.blade_radius * MM, "m")),
+                                                         per_pull * pull.blade, "Pa", "Den Hartog, ch. II")),
+        ("hub_stress", "Stress in the hub", pull.hub, Step("Hub or plate", "σ = ρ ω² R² + pull of the blades", turning, per_pull * pull.hub, "Pa",
+                                                           "Den Hartog, ch. II; Roark, table 16.1")),
+    )  # fmt: skip
+    for key, label, share, step in places:
+        if math.isfinite(share):
+            stress = modelled(per_pull * share, "Pa", "part:stress", "centrifugal stress without notches", 0.2, (step,))
+            report.add(key, "Spinning", label, "stress", stress)
+    steps = (
+        Step("Strength over stress", f"R_m {said} the layers / σ", (("R_m", held, "Pa"), ("σ", per_pull * worst, "Pa")), margin, "",
+             asked.material.label, f"laid {laid.name}: the pull goes {said} the layers"),
+        Step("Bursts near", "n √margin", (("n", asked.speed, "1/min"),), burst, "1/min"),
+        Step("Not above", "n_burst / √4", (("margin asked", MARGIN_ASKED, ""),), cap, "1/min", "", "our rule: strength four times the stress, twice in speed"),
+    )  # fmt: skip
+    report.add(
+        "margin",
+        "Spinning",
+        "Burst margin (strength over stress)",
+        "number",
+        modelled(margin, "", "part:strength", "scatter of printed strength", 0.3, steps),
+    )
+    report.add(
+        "cap",
+        "Spinning",
+        "Not to be spun above",
+        "rotational_speed",
+        modelled(cap, "1/min", "part:strength", "scatter of printed strength", 0.15, steps),
+    )
+    if margin < MARGIN_ASKED:
+        report.say(
+            "back" if margin < 1.5 else "care",
+            f"At {asked.speed:,.0f} 1/min strength is only {margin:.1f} times the stress; {MARGIN_ASKED:g} times are asked. Not to be spun above {cap:,.0f} 1/min.",
+        )
+    else:
+        report.say(
+            "well",
+            f"At {asked.speed:,.0f} 1/min strength is {_times(margin)} the stress in {asked.material.label}; it may be spun up to {cap:,.0f} 1/min.",
+        )
+
+
+def _times(margin: float) -> str:
+    return f"{margin:.0f} times" if margin < 100 else "over 100 times"
