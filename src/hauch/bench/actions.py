@@ -94,6 +94,10 @@ class Subject:
                 raise ValidationError(f"{entry} was withdrawn, so it cannot be run. Choose another entry, or take the withdrawal back first.")
             if self.specimen.state == Specimen.State.BROKEN:
                 raise ValidationError(f"Specimen {self.specimen} of {entry} is marked broken. Choose another specimen.")
+            if self.specimen.state != Specimen.State.READY:
+                raise ValidationError(
+                    f"Specimen {self.specimen} of {entry} is {self.specimen.get_state_display()}. It comes onto a bench through the safety gate of the workshop."
+                )
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,7 @@ from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
+from hauch.people.workings import drawer
 
 FILES = {
     "svg": "image/svg+xml", "dxf": "image/vnd.dxf", "json": "application/json", "csv": "text/csv; charset=utf-8", "stl": "model/stl",
@@ -175,14 +176,7 @@ def working(request: HttpRequest, tool: str, figure: str) -> HttpResponse:
     found = next((f for f in made.answer.figures if f.key == figure), None)
     if found is None:
         raise Http404("The tool has no such figure.")
-    q = found.quantity
-    parts = sorted(((c, part * part) for c, part in q.parts.items()), key=lambda p: -p[1])
-    total = sum(square for _, square in parts)
-    context = {
-        "figure": found, "steps": [s.as_json() for s in q.working], "tool": made.tool,
-        "doubt": [{"name": c.name, "share": square / total} for c, square in parts] if total else [],
-    }  # fmt: skip
-    return render(request, "desk/_working.html", context)
+    return render(request, "parts/drawer.html", drawer(found.label, found.kind, found.quantity.as_json(), made.tool.valid))
 
 
 @require_POST

@@ -81,6 +81,5 @@ def entry(request: HttpRequest, pk: int) -> HttpResponse:
     pairs = [(form[p.key], form[f"{p.key}_half"]) for p in procedures]
     context = {
         "round": round, "entry": row, "version": latest, "held": held, "hidden": hidden, "pairs": pairs if may else [], "designer": row.designer,
-        "files": latest.files.all() if latest else [],
     }  # fmt: skip
     return render(request, "desk/_entry.html", context)

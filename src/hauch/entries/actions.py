@@ -8,18 +8,25 @@ from datetime import datetime
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Max, Q
+from django.db.models import Max, Q, Sum
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
 from hauch.core.measure.procedures import PROCEDURES
-from hauch.entries.models import Entry, PartFile, Prediction, Version
+from hauch.entries.jobs import defer_check
+from hauch.entries.models import AssemblyStep, BillItem, Entry, PartCheck, PartFile, Prediction, Version
 from hauch.entries.signals import entries_changed
 from hauch.people.audit import record
-from hauch.people.keep import keep
+from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
 from hauch.rounds.models import Round
+from hauch.stores.models import Material
+
+MOST_ENTRIES = 5
+"""Entries of one designer in one round; the host may add any number."""
+MOST_FILES, MOST_OF_AN_ENTRY = 40, 400_000_000
+"""Files of a version, and bytes of all files of an entry."""
 
 
 def why_closed(user: User, round: Round) -> str:
@@ -49,6 +56,10 @@ def add_entry(user: User, round: Round, name: str, story: str = "", designer_nam
     if closed := why_closed(user, round):
         raise ValidationError(closed)
     Round.objects.select_for_update().get(pk=round.pk)  # one at a time, so that marks differ
+    if not allowed(user, "round.change", round) and round.entries.filter(designer=user).count() >= MOST_ENTRIES:
+        raise ValidationError(
+            f"A designer hands in at most {MOST_ENTRIES} entries to a round. Withdrawn ones count; ask the host to add a further one."
+        )
     top = round.entries.aggregate(top=Max("mark"))["top"]
     entry = Entry(round=round, name=name.strip(), story=story.strip(), designer=user, designer_name=designer_name.strip() or str(user))
     entry.mark = 0 if top is None else top + 1
@@ -75,16 +86,39 @@ def _require_change(user: User, entry: Entry) -> None:
 
 
 @transaction.atomic
-def add_version(user: User, entry: Entry, changed: str) -> Version:
-    """A next version of an entry, with what it changes."""
+def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Version:
+    """A next version of an entry, with what it changes and why; material, bill and steps are taken over from the one before."""
     _require_change(user, entry)
     Entry.objects.select_for_update().get(pk=entry.pk)  # one at a time, so that numbers differ
     if not changed.strip():
         raise ValidationError("Say in a few words what the version changes.")
-    top = entry.versions.aggregate(top=Max("number"))["top"] or 0
-    version = Version.objects.create(entry=entry, number=top + 1, changed=changed.strip())
+    before = entry.versions.order_by("-number").first()
+    version = Version.objects.create(
+        entry=entry, number=before.number + 1 if before else 1, changed=changed.strip(), why=why.strip(), material=before.material if before else None
+    )  # fmt: skip
+    if before is not None:
+        _take_over(before, version)
     record(user, "entry.version", version, entry.round, changed=changed.strip())
     return version
+
+
+def _take_over(before: Version, version: Version) -> None:
+    """Bill and steps of one version for another."""
+    BillItem.objects.bulk_create(BillItem(version=version, order=i.order, name=i.name, quantity=i.quantity, price=i.price) for i in before.bill.all())
+    AssemblyStep.objects.bulk_create(AssemblyStep(version=version, order=s.order, text=s.text, picture=s.picture) for s in before.steps.all())
+
+
+def _open_version(user: User, version: Version) -> Version:
+    """A version that may still be changed, locked.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : somebody else's, published, or on the bench already
+    """
+    _require_change(user, version.entry)
+    if version.sealed_at is not None:
+        raise ValidationError(f"{version} has been on the bench; add a new version for a change.")
+    return Version.objects.select_for_update(of=("self",)).select_related("entry__round").get(pk=version.pk)
 
 
 def safe_name(name: str) -> str:
@@ -93,18 +127,153 @@ def safe_name(name: str) -> str:
 
 
 @transaction.atomic
-def attach(user: User, version: Version, name: str, data: bytes) -> PartFile:
-    """Keep a file with a version; the same name is replaced while the version has no run."""
-    _require_change(user, version.entry)
-    if version.sealed_at is not None:
-        raise ValidationError(f"{version} has been on the bench; add a new version for a changed file.")
-    digest, path = keep(data)
+def attach(user: User, version: Version, name: str, data: bytes, *, place: str = "", count: int = 1, check: bool = True) -> PartFile:
+    """Keep a file with a version; the same name is replaced while the version has no run. A mesh is checked in the background.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : on the bench already, too many or too large files
+    """
+    version = _open_version(user, version)
     name = safe_name(name)
+    others = version.files.exclude(name=name)
+    if others.count() >= MOST_FILES:
+        raise ValidationError(f"A version holds at most {MOST_FILES} files. Take one away first.")
+    held = PartFile.objects.filter(version__entry=version.entry).exclude(version=version, name=name).aggregate(sum=Sum("size"))["sum"] or 0
+    if held + len(data) > MOST_OF_AN_ENTRY:
+        raise ValidationError(
+            f"All files of an entry have at most {MOST_OF_AN_ENTRY / 1e6:,.0f} MB together; with {name} it would be {(held + len(data)) / 1e6:,.0f} MB."
+        )
+    digest, path = keep(data)
     file, _ = PartFile.objects.update_or_create(
-        version=version, name=name, defaults={"sha256": digest, "size": len(data), "path": path, "added_by": user}
-    )
+        version=version, name=name, defaults={"sha256": digest, "size": len(data), "path": path, "added_by": user, "place": place.strip()[:60], "count": count}
+    )  # fmt: skip
     record(user, "entry.file", version, version.entry.round, file=name, sha256=digest)
+    if file.is_mesh and check:
+        ask_check(file)
     return file
+
+
+def ask_check(file: PartFile) -> PartCheck:
+    """Have a part checked by the worker, anew if it was checked before."""
+    row, _ = PartCheck.objects.update_or_create(file=file, defaults={"state": PartCheck.State.WAITING, "stage": 0, "cancel": False, "attempts": 0, "verdict": "",
+        "reasons": [], "figures": [], "data": {}, "view": "", "still": "", "mended": "", "asked_at": timezone.now(), "ended_at": None, "seconds": None})  # fmt: skip
+    transaction.on_commit(lambda: defer_check(row.pk))
+    return row
+
+
+@transaction.atomic
+def check_again(user: User, file: PartFile) -> PartCheck:
+    """Check a part anew: after a changed envelope, or when it was stopped. Also for the host, on a sealed version."""
+    _require_change(user, file.version.entry)
+    if not file.is_mesh:
+        raise ValidationError(f"{file} is no part that can be checked.")
+    return ask_check(file)
+
+
+@transaction.atomic
+def stop_check(user: User, file: PartFile) -> None:
+    """Stop a check that waits or is at work."""
+    _require_change(user, file.version.entry)
+    waiting = PartCheck.objects.filter(file=file, state=PartCheck.State.WAITING).update(state=PartCheck.State.STOPPED, cancel=True)
+    if not waiting:
+        PartCheck.objects.filter(file=file, state=PartCheck.State.RUNNING).update(cancel=True)
+
+
+@transaction.atomic
+def describe_part(user: User, file: PartFile, *, place: str, count: int, unit: str, axis: str) -> PartFile:
+    """Say where a part sits, how many there are, in which unit it is drawn and which of its axes lies along the flow. Checked anew where the last two change."""
+    version = _open_version(user, file.version)
+    anew = (file.unit, file.axis) != (unit, axis)
+    file.place, file.count, file.unit, file.axis = place.strip(), count, unit, axis
+    file.full_clean(exclude=["version", "added_by"])
+    file.save(update_fields=["place", "count", "unit", "axis"])
+    record(user, "entry.part", version, version.entry.round, file=file.name, count=count, unit=unit, axis=axis)
+    if anew and file.is_mesh:
+        ask_check(file)
+    return file
+
+
+@transaction.atomic
+def take_mended(user: User, file: PartFile) -> PartFile:
+    """Hand in the mended copy of a part beside the original, which stays.
+
+    Raises
+    ------
+    ValidationError : there is none
+    """
+    row = PartCheck.objects.filter(file=file).first()
+    if row is None or not row.mended:
+        raise ValidationError(f"There is no mended copy of {file}.")
+    stem = file.name.rsplit(".", 1)[0]
+    made = attach(user, file.version, f"{stem[:100]}-mended.stl", kept(row.mended), place=file.place, count=file.count)
+    made.unit, made.axis = file.unit, file.axis
+    made.save(update_fields=["unit", "axis"])
+    return made
+
+
+@transaction.atomic
+def remove_file(user: User, file: PartFile) -> None:
+    """Take a file out of a version that was not on the bench."""
+    version = _open_version(user, file.version)
+    record(user, "entry.file_removed", version, version.entry.round, file=file.name, sha256=file.sha256)
+    file.delete()
+
+
+@transaction.atomic
+def set_papers(
+    user: User, version: Version, *, changed: str, why: str, material: Material | None, bill: list[BillItem], steps: list[AssemblyStep]
+) -> Version:
+    """Set what a version changes and why, its material, bill of materials and steps of assembly; all at once.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : on the bench already, or a line that cannot be
+    """
+    version = _open_version(user, version)
+    if not changed.strip():
+        raise ValidationError({"changed": "Say in a few words what the version changes."})
+    version.changed, version.why, version.material = changed.strip(), why.strip(), material
+    version.save(update_fields=["changed", "why", "material"])
+    version.bill.all().delete()
+    version.steps.all().delete()
+    for rows in (bill, steps):
+        for order, row in enumerate(rows, 1):
+            row.version, row.order = version, order
+            row.full_clean(exclude=["version"])
+            row.save()
+    record(user, "entry.papers", version, version.entry.round, bill=len(bill), steps=len(steps))
+    return version
+
+
+@transaction.atomic
+def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
+    """Hand an entry in to another round as it stands now: story, newest version with its files, bill and steps; predictions are made anew there.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : closed, another kind of part, or an entry of this name in it
+    """
+    if entry.designer_id != user.pk:
+        require(user, "entry.change", entry.round)
+    if round.part != entry.round.part:
+        raise ValidationError(f"{round.title} asks for another kind of part ({round.get_part_display()}).")
+    latest = entry.versions.order_by("-number").first()
+    made = add_entry(user, round, entry.name, entry.story, entry.designer_name)
+    version = made.versions.get()
+    if latest is not None:
+        version.changed, version.material = f"Taken over from {latest} of {entry.round.title}.", latest.material
+        version.save(update_fields=["changed", "material"])
+        _take_over(latest, version)
+        for file in latest.files.all():
+            copy = PartFile.objects.create(
+                version=version, name=file.name, sha256=file.sha256, size=file.size, path=file.path, added_by=user, place=file.place, count=file.count,
+                unit=file.unit, axis=file.axis,
+            )  # fmt: skip
+            if copy.is_mesh:
+                ask_check(copy)
+    record(user, "entry.copy", made, round, of=str(entry.uid))
+    return made
 
 
 @transaction.atomic

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from django.db.models import QuerySet
+from typing import Any
+
+from django.db.models import OuterRef, QuerySet, Subquery
 from django.http import Http404
 
-from hauch.entries.models import Entry
+from hauch.core.quantity.quantity import coverage_factor
+from hauch.entries.models import Entry, PartCheck, PartFile, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
@@ -26,3 +29,74 @@ def entry_for(user: User, round: Round, pk: int) -> Entry:
         raise Http404("There is no such entry, or it is not published yet.")
     entry.round = round
     return entry
+
+
+def part_for(user: User, round: Round, entry_pk: int, pk: int) -> PartFile:
+    """A file of an entry that the person may see, with its check."""
+    entry = entry_for(user, round, entry_pk)
+    found = PartFile.objects.filter(version__entry=entry, pk=pk).select_related("version__material", "check_row").first()
+    if found is None:
+        raise Http404("There is no such file.")
+    found.version.entry = entry
+    return found
+
+
+def check_of(file: PartFile) -> PartCheck | None:
+    """The check of a part, if one was asked for."""
+    return getattr(file, "check_row", None)
+
+
+def parts_of(version: Version) -> list[PartFile]:
+    """The meshes of a version with their checks, the greatest first."""
+    files = [f for f in version.files.select_related("check_row") if f.is_mesh]
+    return sorted(files, key=lambda f: -((c.value("volume") or 0.0) if (c := check_of(f)) else 0.0))
+
+
+GROUPS = ("Size", "Mass", "Walls", "Passages", "Print", "Spinning")
+
+
+def grouped(check: PartCheck) -> list[tuple[str, list[dict[str, Any]]]]:
+    """Figures of a check by group, in the order of the page."""
+    return [(g, rows) for g in GROUPS if (rows := [f | {"expanded": expanded(f["quantity"])} for f in check.figures if f["group"] == g])]
+
+
+def expanded(stored: dict[str, Any]) -> float:
+    """Half-width of the 95 % interval of a stored quantity."""
+    return coverage_factor(stored["dof"] or 1e9) * stored["u"]
+
+
+def differences(first: PartCheck | None, second: PartCheck | None) -> list[dict[str, Any]]:
+    """Figures of two checks side by side, with the change in percent."""
+    keys = dict.fromkeys(f["key"] for c in (first, second) if c for f in c.figures)
+    rows = []
+    for key in keys:
+        a, b = (c.figure(key) if c else None for c in (first, second))
+        known = a or b
+        change = None
+        if a and b and a["quantity"]["value"]:
+            change = 100 * (b["quantity"]["value"] / a["quantity"]["value"] - 1)
+        rows.append(
+            {
+                "label": known["label"],
+                "kind": known["kind"],
+                "first": a and a["quantity"]["value"],
+                "second": b and b["quantity"]["value"],
+                "change": change,
+            }
+        )
+    return rows
+
+
+def verdicts(round: Round) -> dict[int, str]:
+    """The worst verdict of the parts of each entry's newest version, by entry; in one query."""
+    rank = {"back": 3, "care": 2, "ready": 1, "": 0}
+    newest = Version.objects.filter(entry=OuterRef("file__version__entry")).order_by("-number").values("pk")[:1]
+    rows = PartCheck.objects.filter(file__version__entry__round=round, file__version=Subquery(newest)).values_list(
+        "file__version__entry", "verdict", "state"
+    )
+    found: dict[int, str] = {}
+    for entry, verdict, state in rows:
+        word = verdict if state == PartCheck.State.DONE else "at work" if state in {"waiting", "running"} else "back"
+        if rank.get(word, 4) >= rank.get(found.get(entry, ""), 4 if entry in found else 0):
+            found[entry] = word
+    return found

@@ -6,14 +6,15 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.db.models import Prefetch
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from hauch.entries import actions
-from hauch.entries.forms import EntryForm
+from hauch.entries import actions, uploads
+from hauch.entries.forms import EntryForm, EntryVersionForm, PapersForm
 from hauch.entries.models import Entry, Version
-from hauch.entries.queries import entry_for, visible_to
+from hauch.entries.queries import entry_for, verdicts, visible_to
+from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import allowed
 from hauch.rounds.queries import round_for
 
@@ -32,6 +33,9 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
     if query:
         entries = entries.filter(name__icontains=query)
     page = Paginator(entries, PAGE).get_page(request.GET.get("page"))
+    told = verdicts(round)
+    for entry in page:
+        entry.told = told.get(entry.pk, "")
     context = {
         "round": round, "page": page, "query": query, "form": form or EntryForm(), "may_add": allowed(request.user, "entry.add", round),
         "closed": actions.why_closed(request.user, round), "all_shown": allowed(request.user, "entry.view_all", round),
@@ -51,8 +55,8 @@ def add(request: HttpRequest, slug: str) -> HttpResponse:
         except ValidationError as problem:
             form.add_error(None, problem.messages)
         else:
-            messages.success(request, f"{entry.name} is in. Add its specimen in the workshop once it is printed.")
-            return redirect(entry)
+            messages.success(request, f"{entry.name} is in. Now hand in its files; they are checked while you write.")
+            return redirect("entries:edit", slug, entry.pk)
     return entry_list(request, slug, form)
 
 
@@ -70,3 +74,60 @@ def withdraw(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     return redirect(entry)
+
+
+def edit(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Files and papers of an entry's newest version: what its designer hands in."""
+    round = round_for(request.user, slug)
+    entry = entry_for(request.user, round, pk)
+    version = entry.versions.order_by("-number").prefetch_related("bill", "steps__picture").first()
+    if version is None:
+        raise Http404("The entry has no version.")
+    version.entry = entry
+    may = actions.may_change(request.user, entry) and version.sealed_at is None
+    form = PapersForm(version, request.POST, request.FILES) if request.method == "POST" else PapersForm(version)
+    if request.method == "POST" and form.is_valid():
+        bill, steps = form.bill(), form.steps(request.user)
+        try:
+            if not form.line_problems:
+                actions.set_papers(request.user, version, **form.cleaned_data, bill=bill, steps=steps)
+                messages.success(request, f"The papers of {version} are kept.")
+                return redirect("entries:edit", slug, pk)
+        except ValidationError as problem:
+            form.line_problems += problem.messages
+    context = {
+        "round": round, "entry": entry, "version": version, "form": form, "may_change": may, "files": list(version.files.select_related("check_row")),
+        "most_bytes": MOST_BYTES, "piece": uploads.PIECE, "next_form": EntryVersionForm(), "may_add_version": actions.may_change(request.user, entry),
+    }  # fmt: skip
+    return render(request, "entries/edit.html", context, status=422 if request.method == "POST" else 200)
+
+
+@require_POST
+def add_version(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Begin the next version of an entry."""
+    entry = entry_for(request.user, round_for(request.user, slug), pk)
+    form = EntryVersionForm(request.POST)
+    if not form.is_valid():
+        messages.error(request, "Say in a few words what the next version changes.")
+        return redirect("entries:edit", slug, pk)
+    try:
+        version = actions.add_version(request.user, entry, form.cleaned_data["changed"], form.cleaned_data["why"])
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    else:
+        messages.success(request, f"{version} is begun. Bill and steps are taken over; hand in its files.")
+    return redirect("entries:edit", slug, pk)
+
+
+@require_POST
+def copy(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Hand an entry in to another round."""
+    entry = entry_for(request.user, round_for(request.user, slug), pk)
+    target = round_for(request.user, request.POST.get("to", ""), "entry.add")
+    try:
+        made = actions.copy_entry(request.user, entry, target)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(entry)
+    messages.success(request, f"{made.name} is in {target.title}, with its files. Predict anew: another rig gives other figures.")
+    return redirect(made)

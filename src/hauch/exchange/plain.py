@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from datetime import date, datetime
+from decimal import Decimal
 from typing import Any
 
 from django.db.models import Model
@@ -12,11 +13,11 @@ from django.utils import timezone
 from hauch.bench.models import Reading, Recording, Result, Run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
-from hauch.entries.models import Entry, PartFile, Prediction, Version
+from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.formats.bundle import BundleRefused
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
-from hauch.workshop.models import Specimen
+from hauch.stores.models import Calibration, Instrument, Material, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
+from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 FIELDS: dict[type[Model], tuple[str, ...]] = {
     Round: (
@@ -43,10 +44,18 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     RuleTerm: ("weight", "most_loss"),
     RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
     Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
-    Version: ("uid", "number", "changed", "created_at", "sealed_at"),
-    PartFile: ("name", "sha256", "size", "added_at"),
+    Version: ("uid", "number", "changed", "why", "created_at", "sealed_at"),
+    PartFile: ("name", "sha256", "size", "added_at", "place", "count", "unit", "axis"),
+    BillItem: ("order", "name", "quantity", "price"),
+    AssemblyStep: ("order", "text"),
     Prediction: ("uid", "procedure", "source", "model", "value", "u", "inputs", "core_version", "made_at"),
-    Specimen: ("uid", "code", "material", "mass", "state", "note"),
+    Specimen: ("uid", "code", "material", "mass", "state", "since", "due", "note", "layer", "line", "walls", "infill", "cap"),
+    PrintRun: ("machine", "hours", "failed", "note", "at"),
+    WorkStep: ("order", "kind", "text", "done_at"),
+    Measure: ("kind", "place", "value", "at"),
+    Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
+    Gate: ("power", "cautions", "cap", "working", "at"),
+    Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions"),
     Recording: ("uid", "started_at", "columns", "created_at"),
     Run: ("uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "created_at"),
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
@@ -59,7 +68,7 @@ def plain(instance: Model) -> dict[str, Any]:
     values = {}
     for name in FIELDS[type(instance)]:
         value = getattr(instance, name)
-        values[name] = value.isoformat() if isinstance(value, (date, datetime)) else str(value) if isinstance(value, uuid.UUID) else value
+        values[name] = value.isoformat() if isinstance(value, (date, datetime)) else str(value) if isinstance(value, (uuid.UUID, Decimal)) else value
     return values
 
 

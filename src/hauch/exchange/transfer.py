@@ -6,7 +6,7 @@ from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
-from django.db.models import Q
+from django.db.models import Model, Q
 
 from hauch import __version__
 from hauch.bench import progress
@@ -17,8 +17,8 @@ from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
-from hauch.entries.actions import safe_name
-from hauch.entries.models import Entry, PartFile, Prediction, Version
+from hauch.entries.actions import ask_check, safe_name
+from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
 from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, BundleRefused
@@ -30,10 +30,11 @@ from hauch.people.permissions import HOST, require
 from hauch.rounds.actions import free_slug
 from hauch.rounds.models import Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.rounds.sheet import rule_sheet
-from hauch.stores.models import ReferenceSpecimen, ReferenceType, Rig
+from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType, Rig
+from hauch.stores.pictures import keep_picture
 from hauch.verdict.actions import refresh
 from hauch.verdict.models import StandingRow
-from hauch.workshop.models import Specimen
+from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 STANDING_FIELDS = ("place", "state", "rank", "score", "u", "first", "low", "high", "kept", "outside", "reason")
 
@@ -54,6 +55,7 @@ def content_of(round: Round) -> dict[str, Any]:
         "rigs": [rig_content(r) for r in rigs],
         "reference_types": [plain(t) for _, t in sorted(types.items())],
         "reference_specimens": [plain(s) | {"type": str(s.type.uid)} for s in specimens],
+        "materials": [plain(m) for m in _materials(round)],
         "settings": [plain(s) for s in round.settings.all()],
         "tests": [
             plain(t) | {
@@ -87,9 +89,25 @@ def content_of(round: Round) -> dict[str, Any]:
 
 def _version(version: Version) -> dict[str, Any]:
     return plain(version) | {
-        "specimens": [plain(s) for s in version.specimens.all()], "files": [plain(f) for f in version.files.all()],
+        "material": version.material.key if version.material else None, "bill": [plain(i) for i in version.bill.all()],
+        "steps": [plain(s) | {"picture": s.picture.sha256 if s.picture else None} for s in version.steps.select_related("picture")],
+        "specimens": [_specimen(s) for s in version.specimens.select_related("printed_in")], "files": [plain(f) for f in version.files.all()],
         "predictions": [plain(p) | {"made_by": str(p.made_by) if p.made_by else ""} for p in version.predictions.all()],
     }  # fmt: skip
+
+
+WORKSHOP: dict[str, type[Model]] = {"prints": PrintRun, "steps": WorkStep, "measures": Measure, "balances": Balance, "gates": Gate}
+"""What belongs to a specimen, by the name under which it stands there."""
+
+
+def _specimen(specimen: Specimen) -> dict[str, Any]:
+    made = plain(specimen) | {"printed_in": specimen.printed_in.key if specimen.printed_in else None}
+    return made | {name: [plain(row) for row in getattr(specimen, name).order_by("pk")] for name in WORKSHOP}
+
+
+def _materials(round: Round) -> list[Material]:
+    wished = Q(pk__in=Version.objects.filter(entry__round=round).values("material"))
+    return list(Material.objects.filter(wished | Q(specimens__version__entry__round=round)).distinct().order_by("key"))
 
 
 def _rigs_of(round: Round) -> list[Rig]:
@@ -146,6 +164,8 @@ def export_round(user: User, round: Round) -> bytes:
             sources[recording.source.sha256] = file_content(recording.source)
     for file in PartFile.objects.filter(version__entry__round=round):
         sources[file.sha256] = kept(file.path)
+    for picture in Picture.objects.filter(pk__in=AssemblyStep.objects.filter(version__entry__round=round).values("picture")):
+        sources[picture.sha256] = kept(picture.path)
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
     record(user, "round.export", round, round)
     return files.write(Bundle(content, traces, sources, tables))
@@ -251,6 +271,7 @@ class _Importer:
                 make(RuleQuestion, told, rules=rules, asked_by=self.user, answered_by=self.user if question["answer"] else None)
         for rules in round.rules.all():
             rule_sheet(round, rules, "si")  # what a version keeps of its brief must be such that it can be read out
+        self.materials = {row["key"]: Material.objects.filter(key=row["key"]).first() or make(Material, row) for row in content["materials"]}
         self.specimens = self._entries(round)
         self.recordings = {row["uid"]: self._recording(row, round) for row in content["recordings"]}
         self._runs()
@@ -273,9 +294,13 @@ class _Importer:
         for row in self.content["entries"]:
             entry = make(Entry, row, round=round)
             for version_row in row["versions"]:
-                version = make(Version, version_row, entry=entry)
+                version = make(Version, version_row, entry=entry, material=self._material(version_row["material"]))
+                for item in version_row["bill"]:
+                    make(BillItem, item, version=version)
+                for step in version_row["steps"]:
+                    make(AssemblyStep, step, version=version, picture=self._picture(step["picture"]))
                 for specimen_row in version_row["specimens"]:
-                    specimens[specimen_row["uid"]] = make(Specimen, specimen_row, version=version)
+                    specimens[specimen_row["uid"]] = self._specimen(specimen_row, version)
                 for file_row in version_row["files"]:
                     self._file(file_row, version)
                 for prediction_row in version_row["predictions"]:
@@ -284,12 +309,34 @@ class _Importer:
                     make(Prediction, prediction_row, version=version)
         return specimens
 
+    def _material(self, key: str | None) -> Material | None:
+        return self.materials[key] if key else None
+
+    def _picture(self, digest: str | None) -> Picture | None:
+        if digest is None:
+            return None
+        if digest not in self.bundle.files:
+            raise BundleRefused("The bundle lacks the picture of a step.")
+        return keep_picture(self.user, self.bundle.files[digest])
+
+    def _specimen(self, row: dict[str, Any], version: Version) -> Specimen:
+        specimen = make(Specimen, row, version=version, printed_in=self._material(row["printed_in"]))
+        for name, model in WORKSHOP.items():
+            for item in row[name]:
+                make(model, item, specimen=specimen)
+        for gate in row["gates"]:
+            if not all(isinstance(c, list) and len(c) == 2 and all(isinstance(t, str) for t in c) for c in gate["cautions"]):
+                raise BundleRefused(f"A safety gate of {specimen} has cautions that are no sentences.")
+        return specimen
+
     def _file(self, row: dict[str, Any], version: Version) -> None:
         if row["sha256"] not in self.bundle.files:
             raise BundleRefused(f"The bundle lacks the file {row['name']}.")
         data = self.bundle.files[row["sha256"]]
         _, path = keep(data)
-        make(PartFile, row | {"size": len(data), "name": safe_name(row["name"])}, version=version, path=path, added_by=self.user)
+        file = make(PartFile, row | {"size": len(data), "name": safe_name(row["name"])}, version=version, path=path, added_by=self.user)
+        if file.is_mesh:
+            ask_check(file)  # checks do not travel: they are made anew by the core that is here
 
     def _recording(self, row: dict[str, Any], round: Round) -> Recording:
         source = None

@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -156,7 +156,26 @@ def _from_version_2(content: dict[str, Any]) -> dict[str, Any]:
         raise BundleRefused(f"round.json of version 2 cannot be read: {type(problem).__name__}: {problem}") from problem
 
 
-UPGRADES = {1: lambda content: _from_version_2(_from_version_1(content)), 2: _from_version_2}
+def _from_version_3(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 3 had no bills, steps, materials and nothing of the workshop but specimens."""
+    try:
+        later = {"layer": 0.0002, "line": 0.00045, "walls": 3, "infill": 0.25, "cap": None, "due": None, "printed_in": None}
+        lists: dict[str, Any] = {"prints": [], "steps": [], "measures": [], "balances": [], "gates": []}
+
+        def grown(version: dict[str, Any]) -> dict[str, Any]:
+            files = [{"place": "", "count": 1, "unit": "", "axis": ""} | f for f in version["files"]]
+            specimens = [later | {"since": version["created_at"]} | lists | s for s in version["specimens"]]
+            return {"why": "", "material": None, "bill": [], "steps": [], **version, "files": files, "specimens": specimens}
+
+        entries = [entry | {"versions": [grown(v) for v in entry["versions"]]} for entry in content["entries"]]
+        return {"materials": [], **content, "entries": entries}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(f"round.json of version 3 cannot be read: {type(problem).__name__}: {problem}") from problem
+
+
+UPGRADES = {
+    1: lambda content: _from_version_3(_from_version_2(_from_version_1(content))), 2: lambda content: _from_version_3(_from_version_2(content)), 3: _from_version_3,
+}  # fmt: skip
 """Older version -> what makes its content one of today's."""
 
 

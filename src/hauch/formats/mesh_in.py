@@ -165,7 +165,7 @@ def _three_mf(data: bytes) -> Loaded:
     except Exception as problem:  # the reader raises whatever its parser does
         raise Unreadable("The model in the 3MF file cannot be read. Export the part again.") from problem
     mesh = trimesh.Trimesh(np.asarray(mesh.vertices, float), np.asarray(mesh.faces), process=False)
-    if len(mesh.faces):
+    if len(mesh.faces) and not mesh.is_watertight:  # a 3MF names its corners once; only where it does not are equal ones taken together
         mesh.merge_vertices(merge_tex=True, merge_norm=True)
     return Loaded(mesh, UNITS[unit], "3MF")
 

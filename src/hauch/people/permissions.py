@@ -31,6 +31,7 @@ MATRIX: dict[str, frozenset[str]] = {
     "entry.withdraw": frozenset({HOST}),
     "entry.change": frozenset({HOST}),
     "specimen.change": frozenset({HOST, OPERATOR}),
+    "specimen.release": frozenset({HOST, OPERATOR}),
     "bench.view": frozenset({HOST, OPERATOR}),
     "run.record": frozenset({HOST, OPERATOR}),
     "run.void": frozenset({HOST, OPERATOR}),
@@ -52,7 +53,7 @@ ANYWHERE: dict[str, frozenset[str]] = {
 WORDS = {
     "round.view": "see this round", "round.export": "export this round", "round.publish": "publish this round",
     "entry.add": "hand in an entry", "entry.view_all": "see entries of others before publication",
-    "entry.withdraw": "withdraw an entry of somebody else", "specimen.change": "change specimens", "bench.view": "see the bench",
+    "entry.withdraw": "withdraw an entry of somebody else", "specimen.change": "change specimens", "specimen.release": "let a specimen onto a bench", "bench.view": "see the bench",
     "run.record": "record runs", "run.void": "void a run", "verdict.view_early": "see the standing before publication",
     "round.import": "import a round", "round.change": "change the brief", "rules.change": "change the rules",
     "rules.ask": "ask about the rules", "rules.answer": "answer questions about the rules", "people.invite": "invite people",

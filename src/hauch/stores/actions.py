@@ -16,7 +16,7 @@ from hauch.core.quantity import significant
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.stores.models import Calibration, Instrument, Picture, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
+from hauch.stores.models import Calibration, Instrument, Material, Picture, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
 from hauch.stores.pictures import keep_picture
 from hauch.stores.signals import rig_changed
 
@@ -38,6 +38,23 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
     detail = {name: getattr(instrument, name) for name in ("resolution", "accuracy", "accuracy_share", "low", "high", "retired")}
     record(user, "instrument.add" if new else "instrument.change", instrument, **detail)
     return instrument
+
+
+@transaction.atomic
+def save_material(user: User, material: Material) -> Material:
+    """Add a material or change what is known of it.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : with a sentence for each field
+    """
+    require(user, "stores.change")
+    new = material.pk is None
+    material.full_clean()
+    material.save()
+    detail = {name: getattr(material, name) for name in ("label", "density", "along", "across", "heat", "anneal", "price", "retired")}
+    record(user, "material.add" if new else "material.change", material, **detail)
+    return material
 
 
 def line_of(instrument: Instrument, points: Sequence[tuple[float, float]], standard_u: float) -> Line:

@@ -12,8 +12,8 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity.units import KINDS, to_si
-from hauch.people.fields import FigureField, kept_figure, parse_number
-from hauch.stores.models import CHANNEL_CHOICES, Instrument, Rig
+from hauch.people.fields import FigureField, NumberInput, kept_figure, parse_number
+from hauch.stores.models import CHANNEL_CHOICES, Instrument, Material, Rig
 
 MOST_POINTS = 60
 
@@ -186,3 +186,37 @@ class ReferenceForm(forms.Form):
     serial = forms.CharField(label="Serial", max_length=40)
     hours = FigureField(label="Hours it has run before", required=False, low=0)
     note = forms.CharField(label="Note", required=False, max_length=2000)
+
+
+class MaterialForm(forms.ModelForm):
+    """A material; figures in the person's units."""
+
+    KINDS = (
+        ("density", "density", "Density"), ("along", "stress", "Strength along the layers"), ("across", "stress", "Strength across the layers"),
+        ("heat", "temperature", "Heat that it stands"), ("anneal", "temperature", "Annealed at (empty: not)"),
+    )  # fmt: skip
+
+    class Meta:
+        model = Material
+        fields = ["key", "label", "shrinks", "grows", "price", "cautions", "retired"]
+        labels = {
+            "key": "Short name", "label": "Name", "shrinks": "Shrinks by annealing along the layers, share", "grows": "Grows across them, share",
+            "price": "Price of a kilogram", "cautions": "What to mind", "retired": "No longer in use",
+        }  # fmt: skip
+        widgets = {"cautions": forms.Textarea(attrs={"rows": 3}), **{k: NumberInput() for k in ("shrinks", "grows", "price")}}
+        help_texts = {"shrinks": "", "grows": "", "price": "", "key": "Letters, digits and - only."}
+
+    field_order = ["label", "key", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"]
+
+    def __init__(self, *args: Any, units: str, **kwargs: Any):
+        super().__init__(*args, **kwargs)
+        for name, kind, label in self.KINDS:
+            self.fields[name] = FigureField(kind=kind, units=units, label=label, required=name != "anneal", initial=getattr(self.instance, name))
+        self.order_fields(self.field_order)
+
+    def _post_clean(self) -> None:
+        """Bring the figures over before the model looks at its constraints."""
+        for name, _, _ in self.KINDS:
+            if name not in self.errors:
+                setattr(self.instance, name, kept_figure(self, name))
+        super()._post_clean()

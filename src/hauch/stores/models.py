@@ -16,6 +16,7 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.rigs import RIGS, RigKind
+from hauch.core.predict import strength
 
 CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
 
@@ -295,3 +296,46 @@ class ReferenceSpecimen(models.Model):
     def may_run(self) -> bool:
         """Whether it can still be put on a rig."""
         return self.state in {self.State.NEW, self.State.IN_USE}
+
+
+class Material(models.Model):
+    """A material that is printed with; its own test bars go before the typical values that a new installation begins with."""
+
+    key = models.SlugField(max_length=20, unique=True)
+    label = models.CharField(max_length=60, unique=True)
+    density = models.FloatField(help_text="kg/m3")
+    along = models.FloatField(help_text="tensile strength along the layers, Pa")
+    across = models.FloatField(help_text="tensile strength across the layers, Pa")
+    heat = models.FloatField(help_text="heat that it stands, degC")
+    anneal = models.FloatField(null=True, blank=True, help_text="temperature at which it is annealed, degC; empty where it is not")
+    shrinks = models.FloatField(default=0.0, help_text="how much shorter it becomes along the layers by annealing, share")
+    grows = models.FloatField(default=0.0, help_text="how much taller it becomes across the layers, share")
+    price = models.FloatField(default=25.0, help_text="of a kilogram")
+    cautions = models.TextField(blank=True)
+    retired = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["label"]
+        constraints = [
+            models.CheckConstraint(
+                condition=models.Q(density__gte=100, density__lte=23_000, along__gt=0, across__gt=0, price__gte=0), name="material_sane",
+                violation_error_message="Density lies between 100 and 23,000 kg/m3, strengths are above 0, a price is not negative.",
+            ),
+            models.CheckConstraint(
+                condition=models.Q(shrinks__gte=0, shrinks__lt=0.2, grows__gte=0, grows__lt=0.2), name="material_shrinks_little",
+                violation_error_message="Annealing changes a size by less than 20 %.",
+            ),
+        ]  # fmt: skip
+
+    def __str__(self) -> str:
+        return self.label
+
+    def get_absolute_url(self) -> str:
+        return reverse("stores:material", args=[self.pk])
+
+    @property
+    def core(self) -> strength.Material:
+        """As the computation knows it."""
+        return strength.Material(
+            self.key, self.label, self.density, self.along, self.across, self.heat, self.anneal, self.shrinks, self.grows, self.cautions
+        )

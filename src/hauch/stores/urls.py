@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.stores import views
+from hauch.stores import views, views_materials
 
 app_name = "stores"
 urlpatterns = [
@@ -17,5 +17,7 @@ urlpatterns = [
     path("calibrations/<int:pk>/withdraw/", views.withdraw_calibration, name="withdraw_calibration"),
     path("references/new/", views.new_reference, name="new_reference"),
     path("references/<int:pk>/note/", views.note_reference, name="note_reference"),
+    path("materials/new/", views_materials.new_material, name="new_material"),
+    path("materials/<int:pk>/", views_materials.material, name="material"),
     path("pictures/<slug:sha256>.jpg", views.picture, name="picture"),
 ]

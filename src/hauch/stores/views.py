@@ -21,7 +21,7 @@ from hauch.people.fields import parse_number, sent
 from hauch.people.permissions import allowed, require
 from hauch.stores import actions
 from hauch.stores.forms import CalibrationForm, InstrumentForm, NewInstrumentForm, NewRigForm, ReferenceForm, RigForm, typed_points
-from hauch.stores.models import Calibration, Instrument, Picture, ReferenceSpecimen, Rig, RigCalibration
+from hauch.stores.models import Calibration, Instrument, Material, Picture, ReferenceSpecimen, Rig, RigCalibration
 from hauch.stores.queries import due_of, instruments_due, rigs_now, states_of
 
 EMPTY_ROWS = 5
@@ -32,7 +32,8 @@ def stores(request: HttpRequest) -> HttpResponse:
     context = {
         "rigs": [{"rig": rig, "meters": [(CHANNELS[m.channel].label, m.instrument) for m in rig.meters.all()]} for rig in rigs_now()],
         "instruments": instruments_due(all_of_them=True), "references": ReferenceSpecimen.objects.select_related("type"),
-        "may_change": allowed(request.user, "stores.change"), "new_rig": NewRigForm(), "new_instrument": NewInstrumentForm(), "new_reference": ReferenceForm(),
+        "materials": Material.objects.filter(retired=False), "may_change": allowed(request.user, "stores.change"),
+        "new_rig": NewRigForm(), "new_instrument": NewInstrumentForm(), "new_reference": ReferenceForm(),
     }  # fmt: skip
     return render(request, "stores/stores.html", context)
 

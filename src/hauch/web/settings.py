@@ -138,6 +138,7 @@ STORAGES = {
 FILE_UPLOAD_HANDLERS = ["hauch.web.uploads.LimitedUploadHandler", "django.core.files.uploadhandler.TemporaryFileUploadHandler"]
 FILE_UPLOAD_PERMISSIONS = 0o600
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 4000
+DATA_UPLOAD_MAX_MEMORY_SIZE = 6_000_000  # a piece of a file comes as a body
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 
 LOGGING = {

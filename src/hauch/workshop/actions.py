@@ -1,20 +1,37 @@
-"""What can be done with specimens: add one, weigh it, say in which state it is."""
+"""What can be done in the workshop: plan and add prints, log them, work through their steps, weigh, measure, balance, pass the safety gate."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+
 from django.core.exceptions import ValidationError
 from django.db import transaction
+from django.utils import timezone
 
+from hauch.core.part.balance import correction
 from hauch.entries.models import Entry, Version
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.workshop.models import Specimen
+from hauch.stores.models import Material
+from hauch.workshop import queries
+from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
+
+State = Specimen.State
+FORWARD = {
+    State.PLANNED: State.PRINTING, State.PRINTING: State.PRINTED, State.PRINTED: State.READY, State.OVEN: State.PRINTED, State.GLUED: State.PRINTED,
+}  # fmt: skip
+"""Where *move on* leads from each state."""
 
 
 @transaction.atomic
-def add_specimen(user: User, version: Version, code: str, material: str = "", mass: float | None = None) -> Specimen:
-    """Add a printed specimen of a version; mass in kg.
+def add_specimen(
+    user: User, version: Version, code: str, material: str = "", mass: float | None = None, *, state: str = State.PRINTED, due: date | None = None,
+    printed_in: Material | None = None,
+) -> Specimen:  # fmt: skip
+    """Add a print of a version, or plan one; mass in kg. Its steps follow from the version and the material.
 
     Raises
     ------
@@ -26,21 +43,198 @@ def add_specimen(user: User, version: Version, code: str, material: str = "", ma
         raise ValidationError(f"{version.entry} was withdrawn, so it gets no further specimen.")
     if Specimen.objects.filter(version__entry__round=round, code__iexact=code.strip()).exists():
         raise ValidationError(f"The code {code.strip()} is on another specimen of this round. Choose another.")
-    specimen = Specimen(version=version, code=code.strip(), material=material.strip(), mass=mass)
+    if state not in {State.PLANNED, State.PRINTED}:
+        raise ValidationError("A specimen is planned, or printed already.")
+    specimen = Specimen(
+        version=version, code=code.strip(), material=material.strip(), mass=mass, state=state, due=due, printed_in=printed_in or version.material
+    )
     specimen.full_clean()
     specimen.save()
+    WorkStep.objects.bulk_create(
+        WorkStep(specimen=specimen, order=order, kind=kind, text=text[:300]) for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1)
+    )
     record(user, "specimen.add", specimen, round)
     return specimen
 
 
 @transaction.atomic
 def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
-    """Say in which state a specimen is."""
+    """Say in which state a specimen is. Ready for the bench it becomes only through the safety gate.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no such state, or ready without a gate
+    """
     round = specimen.version.entry.round
     require(user, "specimen.change", round)
-    if state not in Specimen.State.values:
-        raise ValidationError("Choose printed, ready for the bench, or broken.")
-    before, specimen.state = specimen.state, state
-    specimen.save(update_fields=["state"])
-    record(user, "specimen.state", specimen, round, before=before, after=state)
+    if state not in State.values:
+        raise ValidationError(f"Choose one of: {', '.join(State.labels)}.")
+    specimen = Specimen.objects.select_for_update(of=("self",)).select_related("version__entry__round").get(pk=specimen.pk)
+    if state == State.READY:
+        why = queries.why_not_ready(specimen)
+        if why:
+            raise ValidationError(why)
+    return _moved(user, specimen, state)
+
+
+def _moved(user: User, specimen: Specimen, state: str) -> Specimen:
+    before, specimen.state, specimen.since = specimen.state, state, timezone.now()
+    specimen.save(update_fields=["state", "since"])
+    record(user, "specimen.state", specimen, specimen.version.entry.round, before=before, after=state)
     return specimen
+
+
+def move_on(user: User, specimen: Specimen) -> Specimen:
+    """To the state that comes next; what lies in the oven or sets comes back to the bench of the workshop."""
+    if specimen.state not in FORWARD:
+        raise ValidationError(f"{specimen} is {specimen.get_state_display()}; there is nothing that comes next.")
+    return set_state(user, specimen, FORWARD[State(specimen.state)])
+
+
+@transaction.atomic
+def set_print(user: User, specimen: Specimen, values: Mapping[str, Any]) -> Specimen:
+    """Set material, settings, mass, due day and note of a specimen.
+
+    Raises
+    ------
+    ValidationError : settings that cannot be
+    """
+    require(user, "specimen.change", specimen.version.entry.round)
+    for name in ("printed_in", "material", "layer", "line", "walls", "infill", "mass", "due", "note"):
+        if name in values:
+            setattr(specimen, name, values[name])
+    if problems := specimen.settings.problems():
+        raise ValidationError(problems)
+    specimen.full_clean(exclude=["version"])
+    specimen.save()
+    record(user, "specimen.print", specimen, specimen.version.entry.round, mass=specimen.mass)
+    return specimen
+
+
+@transaction.atomic
+def log_print(user: User, specimen: Specimen, machine: str, hours: float | None, *, failed: bool, note: str = "") -> PrintRun:
+    """Log a print. A good one brings a planned specimen forward to printed."""
+    require(user, "specimen.change", specimen.version.entry.round)
+    if not machine.strip():
+        raise ValidationError({"machine": "Say on which machine it was printed."})
+    row = PrintRun(specimen=specimen, machine=machine.strip(), hours=hours, failed=failed, note=note.strip(), by=user)
+    row.full_clean(exclude=["specimen", "by"])
+    row.save()
+    record(user, "specimen.printed", specimen, specimen.version.entry.round, failed=failed, hours=hours)
+    if not failed and specimen.state in {State.PLANNED, State.PRINTING}:
+        _moved(user, specimen, State.PRINTED)
+    if failed and specimen.state == State.PRINTING:
+        _moved(user, specimen, State.PLANNED)
+    return row
+
+
+@transaction.atomic
+def add_step(user: User, specimen: Specimen, kind: str, text: str) -> WorkStep:
+    """Add a step at the end."""
+    require(user, "specimen.change", specimen.version.entry.round)
+    last = specimen.steps.last()
+    row = WorkStep(specimen=specimen, order=last.order + 1 if last else 1, kind=kind, text=text.strip())
+    row.full_clean(exclude=["specimen", "done_by"])
+    row.save()
+    return row
+
+
+@transaction.atomic
+def tick_step(user: User, step: WorkStep, done: bool) -> WorkStep:
+    """Mark a step as done, or as not done after all. Steps are done in their order, since an assembly done in another does not come apart again.
+
+    Raises
+    ------
+    ValidationError : an earlier step is not done yet, or a later one is done already
+    """
+    specimen = step.specimen
+    require(user, "specimen.change", specimen.version.entry.round)
+    others = specimen.steps.exclude(pk=step.pk)
+    if done and (open_ := others.filter(order__lt=step.order, done_at=None).first()):
+        raise ValidationError(f"First comes step {open_.order}: {open_.text}")
+    if not done and (later := others.filter(order__gt=step.order).exclude(done_at=None).last()):
+        raise ValidationError(f"Step {later.order} was done after it. Take that back first.")
+    step.done_at, step.done_by = (timezone.now(), user) if done else (None, None)
+    step.save(update_fields=["done_at", "done_by"])
+    record(user, "specimen.step", specimen, specimen.version.entry.round, step=step.text, done=done)
+    return step
+
+
+@transaction.atomic
+def add_measures(user: User, specimen: Specimen, kind: str, values: Mapping[int, float]) -> list[Measure]:
+    """Keep sizes measured at places [m].
+
+    Raises
+    ------
+    ValidationError : no size, or one that cannot be
+    """
+    require(user, "specimen.change", specimen.version.entry.round)
+    if not values:
+        raise ValidationError("Type at least one size.")
+    made = []
+    for place, value in values.items():
+        row = Measure(specimen=specimen, kind=kind, place=place, value=value, by=user)
+        row.full_clean(exclude=["specimen", "by"])
+        row.save()
+        made.append(row)
+    record(user, "specimen.measure", specimen, specimen.version.entry.round, kind=kind, places=len(made))
+    return made
+
+
+@transaction.atomic
+def add_balance(user: User, specimen: Specimen, values: Mapping[str, float]) -> Balance:
+    """Keep the readings of a balancing.
+
+    Raises
+    ------
+    ValidationError : readings that tell nothing
+    """
+    require(user, "specimen.change", specimen.version.entry.round)
+    row = Balance(specimen=specimen, by=user, **values)
+    try:
+        correction(row.first, row.first_angle, row.trial, row.trial_radius, row.trial_angle, row.second, row.second_angle)
+    except ValueError as problem:
+        raise ValidationError(str(problem)) from problem
+    row.full_clean(exclude=["specimen", "by"])
+    row.save()
+    record(user, "specimen.balance", specimen, specimen.version.entry.round)
+    return row
+
+
+@transaction.atomic
+def set_residual(user: User, balance: Balance, residual: float) -> Balance:
+    """The reading after the correction was put on."""
+    require(user, "specimen.change", balance.specimen.version.entry.round)
+    if not residual >= 0:
+        raise ValidationError("A reading cannot be negative.")
+    balance.residual = residual
+    balance.save(update_fields=["residual"])
+    return balance
+
+
+@transaction.atomic
+def pass_gate(user: User, specimen: Specimen, power: str, confirmed: set[str]) -> Gate:
+    """Let a specimen onto a bench: every caution that applies was confirmed by a person, and the speed limit goes with it.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : a caution that was not confirmed, open steps, a part that was sent back
+    """
+    round = specimen.version.entry.round
+    require(user, "specimen.release", round)
+    specimen = Specimen.objects.select_for_update(of=("self",)).select_related("version__entry__round", "printed_in").get(pk=specimen.pk)
+    if why := queries.why_no_gate(specimen):
+        raise ValidationError(why)
+    limit = queries.speed_limit(specimen)
+    asked = queries.cautions_for(specimen, power)
+    missing = [c for c in asked if c.key not in confirmed]
+    if missing:
+        raise ValidationError([f"Not confirmed: {c.text}" for c in missing])
+    gate = Gate.objects.create(
+        specimen=specimen, power=power, cautions=[[c.key, c.text] for c in asked], cap=limit.cap, working=limit.why[:300], by=user
+    )
+    specimen.cap = limit.cap
+    specimen.save(update_fields=["cap"])
+    record(user, "specimen.gate", specimen, round, power=power, cap=limit.cap)
+    _moved(user, specimen, State.READY)
+    return gate

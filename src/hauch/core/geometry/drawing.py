@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-Layer = Literal["part", "thin", "axis", "mount", "keep_out", "space", "sensor", "flow", "heat", "body", "hollow", "stalled", "stream"]
+Layer = Literal["over", "part", "thin", "axis", "mount", "keep_out", "space", "sensor", "flow", "heat", "body", "hollow", "stalled", "stream"]
 Side = Literal["below", "above", "left", "right"]
 Point = tuple[float, float]
 

@@ -20,7 +20,7 @@ from hauch.core.predict.duct import Splitter
 from hauch.core.predict.impeller import Impeller
 from hauch.core.predict.model import refuse
 from hauch.core.predict.ring import Ring
-from hauch.core.predict.section import outline
+from hauch.core.predict.section import TAIL, outline
 from hauch.core.predict.silencer import Chamber, PerforatedTube, QuarterWave, Silencer
 
 if TYPE_CHECKING:
@@ -84,30 +84,37 @@ def revolved(profile: Sequence[tuple[float, float]], pieces: int = SMOOTH) -> Bo
 
 
 def loft(rings: Array) -> Body:
-    """A solid through closed rings of points, shape (rings, points, 3), all turning alike; its ends are closed by fans about their middles."""
+    """A solid through closed rings of points, shape (rings, points, 3), all turning alike.
+
+    Its ends are closed by rungs between the two halves of a ring, so that a thin curved section is not left by its own cap, as it would be by a fan
+    about its middle.
+    """
     count, around, _ = rings.shape
-    points = np.vstack([rings.reshape(-1, 3), rings[0].mean(axis=0), rings[-1].mean(axis=0)])
+    points = rings.reshape(-1, 3)
     i, j = np.meshgrid(np.arange(count - 1), np.arange(around), indexing="ij")
     a, b = i * around + j, i * around + (j + 1) % around
     c, d = a + around, b + around
     sides = np.concatenate([np.stack([a, b, d], -1).reshape(-1, 3), np.stack([a, d, c], -1).reshape(-1, 3)])
-    edge = np.arange(around)
-    first, last = len(points) - 2, len(points) - 1
-    low = np.stack([np.full(around, first), (edge + 1) % around, edge], -1)
-    high = np.stack([np.full(around, last), (count - 1) * around + edge, (count - 1) * around + (edge + 1) % around], -1)
-    made = _body(points, np.concatenate([sides, low, high]))
-    return made if made.volume() > 0 else _body(points, np.concatenate([sides, low, high])[:, ::-1])
+    k = np.arange((around - 1) // 2)
+    rungs = np.concatenate([np.column_stack([k, k + 1, around - 1 - k]), np.column_stack([k + 1, around - 2 - k, around - 1 - k])])
+    rungs = rungs[(rungs[:, 0] != rungs[:, 1]) & (rungs[:, 1] != rungs[:, 2]) & (rungs[:, 0] != rungs[:, 2])]
+    faces = np.concatenate([sides, rungs[:, ::-1], rungs + (count - 1) * around])
+    made = _body(points, faces)
+    return made if made.volume() > 0 else _body(points, faces[:, ::-1])
 
 
-def blade_rings(row: Blading, spanwise: int = 40, around: int = 33, root: float = 0.0) -> Array:
-    """Rings of points of one blade, wrapped on cylinders: (rings, points, 3) [m]. The first lies ``root`` below the hub's surface."""
+def blade_rings(row: Blading, spanwise: int = 40, around: int = 33, root: float = 0.0, edge: float = 0.0) -> Array:
+    """Rings of points of one blade, wrapped on cylinders: (rings, points, 3) [m]. The first lies ``root`` below the hub's surface.
+
+    ``edge`` is the least thickness towards the tail, as a printer asks for it.
+    """
     share = np.linspace(0, 1, spanwise)
     at = lambda curve: row.along(curve, share)  # noqa: E731
     chord, pitch, camber, thickness = at(row.chord), at(row.pitch), at(row.camber), at(row.thickness)
     radius = row.hub / 2 + share * row.span
     rings = []
     for k in range(spanwise):
-        shape = outline(row.family, thickness[k] / chord[k], camber[k], around)
+        shape = outline(row.family, thickness[k] / chord[k], camber[k], around, max(TAIL, edge / chord[k] * math.hypot(1, 4 * camber[k])))
         x, y = (0.45 - shape[:, 0]) * chord[k], -shape[:, 1] * chord[k]  # the convex side meets the air
         along = x * math.cos(pitch[k]) + y * math.sin(pitch[k])
         axial = -x * math.sin(pitch[k]) + y * math.cos(pitch[k])
@@ -123,16 +130,28 @@ def blade_depth(row: Blading) -> tuple[float, float]:
     return float(z.min()), float(z.max())
 
 
-def rotor_solid(row: Blading, hub: Hub, spanwise: int = 40, around: int = 33) -> trimesh.Trimesh:
+def rotor_solid(
+    row: Blading, hub: Hub, spanwise: int = 40, around: int = 33, *, edge: float = 0.0, shifts: Sequence[float] = (), tip_ring: float = 0.0
+) -> trimesh.Trimesh:  # fmt: skip
     """A rotor: blades on a cup-shaped hub with a boss for the shaft; the blades' middle plane at z = 0.
+
+    ``edge`` is the least thickness of a blade towards its tail [m]; ``shifts`` moves each blade out of its even place around the hub [rad];
+    ``tip_ring`` is the thickness of a ring around the tips [m], 0 for none.
 
     Raises
     ------
     CannotBe : a blading that cannot be
     """
     refuse(row.problems() | hub_problems(row, hub))
-    blade = loft(blade_rings(row, spanwise, around, root=min(hub.wall * 0.7, row.hub / 4)))
-    blades = [blade.rotate((0, 0, 360 / row.blades * k)) for k in range(row.blades)]
+    blade = loft(blade_rings(row, spanwise, around, root=min(hub.wall * 0.7, row.hub / 4), edge=edge))
+    turned = [360 / row.blades * k + math.degrees(shifts[k] if k < len(shifts) else 0.0) for k in range(row.blades)]
+    blades = [blade.rotate((0, 0, at)) for at in turned]
+    if tip_ring > 0:
+        low, high = blade_depth(row)
+        outer, height = row.tip / 2, min(high - low, hub.depth) * 0.6
+        room = cylinder(outer, 4 * hub.depth, -2 * hub.depth)
+        blades = [b ^ room for b in blades]
+        blades.append(cylinder(outer, height, -height / 2) - cylinder(outer - tip_ring, 2 * height, -height))
     bottom = -hub.depth / 2
     shell = cylinder(row.hub / 2, hub.depth, bottom) - cylinder(row.hub / 2 - hub.wall, hub.depth, bottom + hub.wall)
     boss = cylinder(hub.shaft / 2 + max(hub.wall, 0.002), hub.depth * 0.8, bottom)
@@ -212,6 +231,29 @@ def bell_mouth_solid(diameter: float, lip: float, length: float, wall: float, fl
     outer += [(diameter / 2 + wall + lip * (1 - math.sin(a)), wall + lip * (1 - math.cos(a))) for a in arc[::-1]]
     outer += [(diameter / 2 + lip + wall, 0.0)]
     return _mesh(revolved([*inner, *outer]))
+
+
+@dataclass(frozen=True, slots=True)
+class Plate:
+    """A square mounting plate with four holes: side, distance of the holes, their diameter, thickness [m]."""
+
+    side: float
+    pitch: float
+    hole: float
+    thickness: float = 0.003
+
+
+def with_plate(solid: trimesh.Trimesh, plate: Plate, opening: float | tuple[float, float]) -> trimesh.Trimesh:
+    """A part with a mounting plate on its plane z = 0, open over a diameter or a width and height [m]."""
+    body = Body(manifold3d.Mesh(np.ascontiguousarray(solid.vertices * SCALE, np.float32), np.ascontiguousarray(solid.faces, np.uint32)))
+    sheet = Body.cube((plate.side * SCALE, plate.side * SCALE, plate.thickness * SCALE), True).translate((0, 0, plate.thickness / 2 * SCALE))
+    half = plate.pitch / 2 * SCALE
+    pins = [cylinder(plate.hole / 2, 3 * plate.thickness, -plate.thickness, 48).translate((x, y, 0)) for x in (-half, half) for y in (-half, half)]
+    if isinstance(opening, tuple):
+        through = Body.cube((opening[0] * SCALE, opening[1] * SCALE, 4 * plate.thickness * SCALE), True)
+    else:
+        through = cylinder(opening / 2, 4 * plate.thickness, -2 * plate.thickness)
+    return _mesh(body + (sheet - through - Body.batch_boolean(pins, manifold3d.OpType.Add)))
 
 
 def splitter_solid(duct: Splitter) -> trimesh.Trimesh:

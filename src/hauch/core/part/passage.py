@@ -118,11 +118,25 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
             if k == outer or value * areas[outer] > 0:
                 continue
             centre = turn.T @ points.mean(axis=0)
+            if not _leads_in(mesh, faces, np.array(rims[k]), members, centre):
+                continue
             stray = np.linalg.norm(points[:, :2] - points[:, :2].mean(axis=0), axis=1)
             made = Opening(abs(value), tuple(centre.tolist()), tuple(normal.tolist()), float(np.ptp(stray) / max(stray.mean(), 1e-9)))
             (small if abs(value) < LEAST_OPENING or (made.diameter < 9 and made.round < 0.1) else found).append(made)
     found.sort(key=lambda o: -o.area)
     return found, small
+
+
+def _leads_in(mesh: trimesh.Trimesh, faces: NDArray[np.int64], rim: NDArray[np.int64], members: NDArray[np.int64], centre: Floats) -> bool:
+    """Whether the wall behind a rim looks towards the middle of the hole, and not away from it as the wall of a tube that stands on the face does."""
+    on_rim = np.zeros(len(mesh.vertices), bool)
+    on_rim[rim] = True
+    a, b, c = (on_rim[corner].astype(np.int8) for corner in faces.T)
+    behind = (a + b + c) >= 2
+    behind[members] = False
+    at = np.flatnonzero(behind)
+    towards = centre - np.asarray(mesh.triangles)[at].mean(axis=1)
+    return bool((np.einsum("ij,ij->i", np.asarray(mesh.face_normals)[at], towards) * np.asarray(mesh.area_faces)[at]).sum() > 0)
 
 
 @dataclass(frozen=True)

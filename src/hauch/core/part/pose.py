@@ -241,22 +241,25 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
     """
     low, high = _box_room(envelope)
     points = np.asarray(mesh.vertices)
-    best: tuple[float, int, str, Floats, Floats] | None = None
-    for rank, (name, turn) in enumerate(_file_rotations()):
+    faces = _mounting_faces(mesh)
+    best: tuple[float, float, str, Floats, Floats] | None = None
+    for name, turn in _file_rotations():
         if wanted and name != wanted:
             continue
         turned = points @ turn.T
-        shift = _shift(turned, low, high, envelope.part)
+        mount = faces[name]
+        middle = turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
+        shift = _shift(turned, low, high, envelope.part, middle)
         at = turned + shift
         over = float(np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum())
         over += sum(_inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100 for k in envelope.keep_outs)
-        if best is None or over < best[0] - 0.01:
-            best = (over, rank, name, turn, shift)
-        if over <= PLAY:
-            break
+        face = mount.area * (1.5 if np.allclose(turn, np.eye(3)) else 1.0)  # as stored, unless another face is by far the mounting face
+        over = 0.0 if over <= PLAY else over
+        if best is None or (round(over, 2), -face) < (round(best[0], 2), -best[1] - 1e-6):
+            best = (over, face, name, turn, shift)
     if best is None:
         raise ValueError(f"“{wanted}” is no axis of the file")
-    _, rank, name, turn, shift = best
+    _, _, name, turn, shift = best
     made = placed_at(mesh, turn, shift)
     turned_name = "" if np.allclose(turn, np.eye(3)) else name
     outside, misfits, fits = _against_box(made, low, high, envelope)
@@ -265,12 +268,45 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
     return Placed(made, turned_name, matrix, outside, tuple(misfits), tuple(fits))
 
 
-def _shift(points: Floats, low: Floats, high: Floats, part: str) -> Floats:
-    """Mounting plane to z = 0; in the middle across. A ring sits on its axis: the middle of its width, and as far below its top."""
+@dataclass(frozen=True)
+class _Face:
+    """Flat face that would lie on the mounting plane: area [mm2] and the middle of its outline in the file [mm]."""
+
+    area: float
+    middle: Floats | None
+
+
+def _mounting_faces(mesh: trimesh.Trimesh) -> dict[str, _Face]:
+    """The face on the mounting plane for each file axis along the flow."""
+    found = {}
+    points, normals, area = np.asarray(mesh.vertices), np.asarray(mesh.face_normals), np.asarray(mesh.area_faces)
+    corners = np.asarray(mesh.faces)
+    for name in FILE_TURNS:
+        k, sign = "xyz".index(name[-1]), -1.0 if name.startswith("-") else 1.0
+        height = sign * points[:, k]
+        low = height < height.min() + 0.05
+        a, b, c = (low[corner] for corner in corners.T)
+        on = a & b & c & (sign * normals[:, k] < -0.99)
+        at = points[np.unique(corners[on])]
+        found[name] = _Face(float(area[on].sum()), (at.min(axis=0) + at.max(axis=0)) / 2 if len(at) else None)
+    return found
+
+
+LEAST_FACE = 300.0
+"""Area from which a flat face is taken for the mounting face, so that the part is set on its middle [mm2]."""
+
+
+def _shift(points: Floats, low: Floats, high: Floats, part: str, face: Floats | None) -> Floats:
+    """Mounting plane to z = 0; across, the middle of the mounting face on the axis, else the middle of the part in the middle of its place.
+
+    A ring sits on its axis: the middle of its width, and as far below its top.
+    """
     least, most = points.min(axis=0), points.max(axis=0)
     if part == "ring":
         x = -(least[0] + most[0]) / 2
         return np.array([x, -(most[1] - (most[0] - least[0]) / 2), -least[2]])
+    if face is not None:
+        return np.array([-face[0], -face[1], -least[2]])
     middle = (low + high) / 2 - (least + most) / 2
     return np.array([middle[0], middle[1], -least[2]])
 

@@ -56,6 +56,10 @@ class Settings:
         return found
 
 
+USUAL = Settings()
+"""Settings that a print is reckoned with until others are said."""
+
+
 @dataclass(frozen=True)
 class Laid:
     """A way to lay a part: its name and direction, area that overhangs [mm2], area on the bed [mm2], height [mm]."""

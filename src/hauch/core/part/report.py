@@ -18,7 +18,7 @@ from hauch.core.part.pose import FILE_TURNS, UNITS, Placed, UnitGuess, guess_uni
 from hauch.core.part.printing import Laid, Settings, best_way_up, lay, print_figures
 from hauch.core.part.rays import Caster, Samples, Walls, sample, walls
 from hauch.core.part.size import MassFigures, mass_figures
-from hauch.core.part.soundness import Mended, Soundness, edges_of, look, mend
+from hauch.core.part.soundness import TOUCHING, Mended, Soundness, edges_of, look, mend
 from hauch.core.predict.model import modelled
 from hauch.core.predict.strength import Material
 from hauch.core.quantity import Quantity, Step, exact
@@ -36,6 +36,8 @@ THIN_CARE, THIN_BACK = 0.08, 0.40
 """Shares of the surface with less wall than is asked that mean care and sending back."""
 OVERLAP = 0.01
 """Share of rays that meet another wall from outside before the far side of their own."""
+SUDDEN = math.radians(45)
+"""Half angle of a widening above which it is a step, as of a chamber, and no diffuser."""
 SUPPORT = 0.35
 """Share of the surface that overhangs above which a print is mostly support."""
 STAGES = (
@@ -95,7 +97,8 @@ class Report:
     unit: UnitGuess | None = None
     placed: Placed | None = None
     mended: Mended | None = None
-    caster: Caster | None = None
+    samples: Samples | None = None
+    walls: Walls | None = None
 
     @property
     def verdict(self) -> Verdict:
@@ -138,15 +141,15 @@ def check(mesh: trimesh.Trimesh, asked: Asked, tell: Callable[[int], bool] = lam
     mesh = _unit(report, mesh, asked)
     at(1)
     figures = mass_figures(mesh, edges=None if report.mended else edges)
-    closed = found.watertight or bool(report.mended and not report.mended.left)
+    closed = report.mended is None or not report.mended.left
     _size(report, mesh, figures, found, closed)
     if _beside_one_another(report, found):  # what follows would speak of neither of them
         return _closed(report, closed)
     placed = _place(report, mesh, figures, asked)
     at(2)
-    caster = report.caster = Caster(placed.mesh)
-    samples = sample(placed.mesh, RAYS)
-    wall = walls(caster, samples)
+    caster = Caster(placed.mesh)
+    samples = report.samples = sample(placed.mesh, RAYS)
+    wall = report.walls = walls(caster, samples)
     _walls(report, wall, samples, asked)
     at(3)
     blades = measure_blades(placed.mesh) if asked.envelope.part == "rotor" else None
@@ -176,7 +179,12 @@ def _sound(report: Report, mesh: trimesh.Trimesh, found: Soundness, turns: bool)
         "triangles": found.triangles, "open_edges": found.open_edges, "holes": found.holes, "crossed": found.crossed_edges, "flipped": found.flipped,
         "inside_out": found.inside_out, "degenerate": found.degenerate, "bodies": len(found.bodies), "pieces": len(found.pieces),
     }  # fmt: skip
-    if found.watertight and not turns:
+    if 0 < found.crossed_edges <= TOUCHING:
+        report.say(
+            "care",
+            f"The surface touches itself along {found.crossed_edges} edge{'s' if found.crossed_edges > 1 else ''}. Printers take that; unite the bodies to be sure.",
+        )
+    if not found.open_edges and found.crossed_edges <= TOUCHING and not turns:
         report.say("well", f"The surface of {found.triangles:,} triangles is closed, and all of them look outwards.")
         return mesh
     report.mended = mend(mesh)
@@ -277,6 +285,14 @@ def _place(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked: A
     for text in placed.fits:
         report.say("well", text)
     report.placed = placed
+    report.data["material"] = asked.material.key
+    if placed.bore is not None:
+        report.add("bore", "Size", "Bore", "length", modelled(placed.bore.diameter * MM, "m", "part:facets", "facets of curved surfaces", 0.002))
+    if asked.envelope.part in {"rotor", "ring"}:
+        radius = np.hypot(placed.mesh.vertices[:, 0], placed.mesh.vertices[:, 1])
+        swept = 2 * float(radius.max()) if asked.envelope.part == "rotor" else float(placed.mesh.extents[0])
+        report.add("outer", "Size", "Swept diameter" if asked.envelope.part == "rotor" else "Outer diameter", "length", exact(swept * MM, "m"))
+    report.add("depth", "Size", "Depth along the axis", "length", exact(float(placed.mesh.extents[2]) * MM, "m"))
     report.data["turned"] = placed.turned
     report.data["outside"] = float(placed.outside.mean())
     return placed
@@ -294,7 +310,7 @@ def _walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> None:
     least = asked.envelope["wall"] / MM
     thin = wall.thinnest(THIN_SHARE)
     known = np.isfinite(wall.thickness)
-    below = known & (wall.thickness < least * 0.97)
+    below = known & (wall.thickness < least * 0.95)
     share = float(below.sum() / max(known.sum(), 1))
     steps = (Step("Rays along the inward normal", "distance to the far side", (("rays", float(known.sum()), ""),), thin * MM, "m", "",
                   f"all but {100 * THIN_SHARE:.0f} % of the surface is thicker"),)  # fmt: skip
@@ -337,7 +353,7 @@ def _passages(report: Report, placed: Placed, caster: Caster, asked: Asked) -> N
             report.add(f"outlet_{n}", "Passages", f"Opening {n}", "area", _area(o.area))
         if asked.envelope.part == "duct":
             report.add("outlets", "Passages", "All outlets", "area", _area(out))
-            if out < 0.9 * feed:
+            if out < 0.75 * feed:
                 report.say(
                     "care", f"The outlets have {out / 100:.1f} cm² together, less than the {feed / 100:.1f} cm² that feed them: they choke the duct."
                 )
@@ -356,7 +372,8 @@ def _passages(report: Report, placed: Placed, caster: Caster, asked: Asked) -> N
                 "care",
                 f"It narrows to {least.area / 100:.1f} cm² at {least.place:.0f} mm; at the mounting side it has {end / 100:.1f} cm². That chokes it.",
             )
-        if widening := steep(cuts, forward=False):
+        widening = [w for w in steep(cuts, forward=False) if w[1] < SUDDEN]
+        if widening:
             place, angle = max(widening, key=lambda w: w[1])
             report.say(
                 "care", f"With the flow it widens by {math.degrees(angle):.0f}° a side at {place:.0f} mm: above 7° the stream leaves the wall."

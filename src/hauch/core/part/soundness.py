@@ -29,6 +29,10 @@ SPECK = 1e-3
 """A body below this share of the greatest one is a speck."""
 
 
+TOUCHING = 20
+"""Edges with more than two faces that a surface may have where it only touches itself; printers take that."""
+
+
 @dataclass(frozen=True)
 class Piece:
     """A connected surface: signed volume [mm3], bounding box [mm], triangles; ``cavity`` where it lies inside another and faces inwards."""
@@ -229,7 +233,7 @@ def mend(mesh: trimesh.Trimesh) -> Mended:
         done.append(f"{len(closed)} hole{'s' if len(closed) > 1 else ''} with {sum(map(len, closed))} open edges closed by a fan of flat faces.")
     if len(rims) > len(closed):
         left.append(f"{len(rims) - len(closed)} opening{'s are' if len(rims) - len(closed) > 1 else ' is'} too large to be closed by itself.")
-    if found.crossed_edges:
+    if found.crossed_edges > TOUCHING:
         left.append(f"{found.crossed_edges:,} edges have more than two faces.")
     made = trimesh.Trimesh(points, faces, process=False)
     if closed:

@@ -67,10 +67,13 @@ def camber_shape(family: str, x: Array) -> Array:
     return np.where(x < p, (2 * p * x - x**2) / p**2, ((1 - 2 * p) + 2 * p * x - x**2) / (1 - p) ** 2)
 
 
-def outline(family: str, thickness: float, camber: float, points: int = 33) -> Array:
+def outline(family: str, thickness: float, camber: float, points: int = 33, tail: float = TAIL) -> Array:
     """Closed outline of a section of chord 1, from the tail over the upper side and back (2 points - 1, 2)."""
     x = 0.5 * (1 - np.cos(np.linspace(0, np.pi, points)))
-    half, line = thickness * thickness_shape(family, x) + TAIL / 2 * x, camber * camber_shape(family, x)
+    half, line = (
+        np.maximum(thickness * thickness_shape(family, x) + TAIL / 2 * x, tail / 2 * np.clip(x / 0.15, 0, 1)),
+        camber * camber_shape(family, x),
+    )
     upper, lower = np.column_stack([x, line + half])[::-1], np.column_stack([x, line - half])[1:]
     return np.vstack([upper, lower])
 

@@ -19,7 +19,8 @@ from hauch.core.predict.blading import Blading
 
 @dataclass(frozen=True, slots=True)
 class Material:
-    """A printed material: density [kg/m3], tensile strength along and across its layers [Pa], heat that it stands [degC]."""
+    """A printed material: density [kg/m3], tensile strength along and across its layers [Pa], heat that it stands [degC], temperature at which it is
+    annealed [degC] (None where it is not) with what it shrinks along and grows across the layers (shares), and what to mind."""
 
     key: str
     label: str
@@ -27,17 +28,63 @@ class Material:
     along: float
     across: float
     heat: float
+    anneal: float | None = None
+    shrinks: float = 0.0
+    grows: float = 0.0
+    cautions: str = ""
 
 
 MATERIALS: dict[str, Material] = {
     m.key: m
     for m in (
-        Material("pla", "PLA", 1240, 45e6, 22e6, 55),
-        Material("petg", "PETG", 1270, 42e6, 20e6, 70),
-        Material("abs", "ABS or ASA", 1060, 34e6, 15e6, 90),
-        Material("pa", "Polyamide, dry", 1120, 48e6, 26e6, 110),
-        Material("pa_cf", "Polyamide with carbon fibre", 1180, 70e6, 22e6, 130),
-        Material("resin", "Tough resin", 1150, 40e6, 38e6, 55),
+        Material("pla", "PLA", 1240, 45e6, 22e6, 55, 85, 0.020, 0.010, "Softens in a car in the sun. Creeps under a steady load."),
+        Material("petg", "PETG", 1270, 42e6, 20e6, 70, None, cautions="Strings; scrape its threads off before it is balanced."),
+        Material(
+            "abs",
+            "ABS or ASA",
+            1060,
+            34e6,
+            15e6,
+            90,
+            100,
+            0.008,
+            0.004,
+            "Its fumes are unhealthy: print and anneal it with the window open or an outlet.",
+        ),
+        Material(
+            "pa",
+            "Polyamide, dry",
+            1120,
+            48e6,
+            26e6,
+            110,
+            90,
+            0.006,
+            0.003,
+            "Takes up water and grows soft and larger by it: dry before printing, weigh dry.",
+        ),
+        Material(
+            "pa_cf",
+            "Polyamide with carbon fibre",
+            1180,
+            70e6,
+            22e6,
+            130,
+            100,
+            0.004,
+            0.003,
+            "Its dust holds fibres: sand it wet, wear a mask, keep it off electronics.",
+        ),
+        Material(
+            "resin",
+            "Tough resin",
+            1150,
+            40e6,
+            38e6,
+            55,
+            None,
+            cautions="Uncured resin and its solvent harm skin and lungs: gloves, outlet, cure it through.",
+        ),
     )
 }
 MARGIN_ASKED = 4.0

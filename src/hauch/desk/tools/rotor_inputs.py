@@ -60,6 +60,7 @@ INPUTS = (
     Input("motor_efficiency", "Motor efficiency", "percent", 55.0, "Motor and gear", 1, 99),
     Input("material", "Material", "choice", "petg", "Strength", choices=tuple((m.key, m.label) for m in MATERIALS.values())),
     Input("wall", "Hub wall", "length", 0.0016, "Strength", 0.0001, 0.05),
+    Input("edge", "Blade edge, at least", "length", 0.001, "Strength", 0, 0.01, note="of the print; the prediction keeps the section's own edge"),
     Input("depth", "Hub depth", "length", 0.024, "Strength", 0.002, 0.5),
     Input("shaft", "Shaft", "length", 0.004, "Strength", 0.0005, 0.1),
     Input("layers", "Layers lie", "choice", "flat", "Strength", choices=(("flat", "across the axis"), ("standing", "along the axis"))),
@@ -97,7 +98,7 @@ def solid(values: Values) -> Any:
     """The rotor as a solid."""
     from hauch.core.geometry.solids import Hub, rotor_solid
 
-    return rotor_solid(blading(values), Hub(values["shaft"], values["wall"], values["depth"]))
+    return rotor_solid(blading(values), Hub(values["shaft"], values["wall"], values["depth"]), edge=values["edge"])
 
 
 def extent(values: Values) -> dict[str, float]:

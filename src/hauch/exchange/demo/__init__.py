@@ -12,6 +12,7 @@ from django.db import transaction
 from hauch.exchange.demo.cabinet import SLUG, Cabinet
 from hauch.exchange.demo.desk import load_desk
 from hauch.exchange.demo.others import load_others
+from hauch.exchange.demo.parts import hand_in_parts
 from hauch.exchange.demo.stores import uid
 from hauch.rounds.models import Round
 
@@ -27,4 +28,5 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
     first = Cabinet().load()
     load_others()
     load_desk()
+    hand_in_parts()
     return first

@@ -30,7 +30,7 @@ BASE: dict[str, Any] = {
 
 # name, who drew it, blades, factor on chord and on pitch
 ROTORS: list[tuple[str, str, int, float, float]] = [
-    ("Distel", "alma", 9, 1.04, 1.04), ("Schwalbe", "runa", 5, 1.85, 1.08), ("Mohn", "runa", 7, 1.20, 0.96), ("Pusteblume", "runa", 15, 0.55, 0.90),
+    ("Distel", "alma", 9, 1.04, 1.04), ("Schwalbe", "runa", 5, 1.22, 1.08), ("Mohn", "runa", 7, 1.20, 0.96), ("Pusteblume", "runa", 15, 0.55, 0.90),
 ]  # fmt: skip
 
 # what designers guessed of airflow, static pressure [factor on the reference], and power

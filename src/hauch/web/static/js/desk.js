@@ -1,4 +1,4 @@
-// The Desk: inputs that count only with a choice, curves with handles, steps by arrow keys, the drawer of a working.
+// The Desk: inputs that count only with a choice, curves with handles, steps by arrow keys.
 "use strict";
 (() => {
   const form = document.getElementById("tool");
@@ -120,24 +120,8 @@
     if (ticked.length > 3) ticked.find((box) => box !== event.target).checked = false;
   });
 
-  // The drawer: it takes the focus when it opens and gives it back when it is closed.
-  let opener = null;
-  document.addEventListener("htmx:beforeRequest", (event) => {
-    if (event.detail.target?.id === "working") opener = event.detail.elt;
-  });
+  // The time from the last key to the picture, for those who measure it.
   document.addEventListener("htmx:afterSettle", (event) => {
-    if (event.target.id === "working") event.target.querySelector(".drawer")?.focus();
-    // The time from the last key to the picture, for those who measure it.
     if (event.target.id === "answer") document.body.dataset.answered = String(performance.now());
-  });
-  const close = () => {
-    document.getElementById("working").replaceChildren();
-    (opener?.isConnected ? opener : document.querySelector("[data-key=w]"))?.focus();
-  };
-  document.addEventListener("click", (event) => {
-    if (event.target.closest("[data-empties]")) close();
-  });
-  document.addEventListener("keydown", (event) => {
-    if (event.key === "Escape" && document.querySelector("#working .drawer")) close();
   });
 })();

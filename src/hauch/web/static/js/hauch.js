@@ -81,4 +81,54 @@
     item.textContent = text;
     list.replaceChildren(item);
   }
+
+  // The drawer of a working: it takes the focus when it opens and gives it back when it is closed.
+  let opener = null;
+  document.addEventListener("htmx:beforeRequest", (event) => {
+    if (event.detail.target?.id === "working") opener = event.detail.elt;
+  });
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target.id === "working") event.target.querySelector(".drawer")?.focus();
+  });
+  const closeDrawer = () => {
+    document.getElementById("working")?.replaceChildren();
+    (opener?.isConnected ? opener : document.querySelector("[data-key=w]"))?.focus();
+  };
+  document.addEventListener("click", (event) => {
+    if (event.target.closest("[data-empties]")) closeDrawer();
+  });
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "Escape" && document.querySelector("#working .drawer")) closeDrawer();
+  });
+
+  // What is typed into a form that keeps is written down in this browser, so that a lost connection, a reload or Back loses none of it.
+  // It is forgotten when the server has taken it, which the next page's message says.
+  const sentKey = "hauch-sent";
+  const accepted = document.querySelector("#messages .success");
+  const sent = sessionStorage.getItem(sentKey);
+  if (sent) {
+    if (accepted) localStorage.removeItem(sent);
+    sessionStorage.removeItem(sentKey);
+  }
+  for (const form of document.querySelectorAll("form[data-keeps]")) {
+    const key = `hauch-form-${form.dataset.keeps}`;
+    const fields = () => [...form.elements].filter((f) => f.name && f.name !== "csrfmiddlewaretoken" && f.matches("input:not([type=file]):not([type=hidden]), textarea, select"));
+    const kept = JSON.parse(localStorage.getItem(key) ?? "null");
+    if (kept && !form.querySelector(".error")) {
+      let back = 0;
+      for (const field of fields())
+        if (field.name in kept && field.value !== kept[field.name]) {
+          field.value = kept[field.name];
+          back += 1;
+        }
+      const note = form.querySelector("[data-kept-note]");
+      if (back && note) note.hidden = false;
+    }
+    form.addEventListener("input", () => localStorage.setItem(key, JSON.stringify(Object.fromEntries(fields().map((f) => [f.name, f.value])))));
+    form.addEventListener("submit", () => sessionStorage.setItem(sentKey, key));
+    form.querySelector("[data-forgets]")?.addEventListener("click", () => {
+      localStorage.removeItem(key);
+      location.reload();
+    });
+  }
 })();

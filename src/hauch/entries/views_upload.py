@@ -1,0 +1,74 @@
+"""Files handed in piece by piece, or at once from a page without scripts."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import redirect
+from django.views.decorators.http import require_http_methods, require_POST
+
+from hauch.entries import actions, uploads
+from hauch.entries.models import Upload, Version
+from hauch.entries.queries import entry_for
+from hauch.people.permissions import require
+from hauch.rounds.queries import round_for
+
+
+def _version(request: HttpRequest, slug: str, pk: int) -> Version:
+    round = round_for(request.user, slug)
+    entry = entry_for(request.user, round, pk)
+    version = entry.versions.order_by("-number").first()
+    if version is None:
+        raise Http404("The entry has no version.")
+    version.entry = entry
+    return version
+
+
+@require_POST
+def begin(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Begin an upload in pieces (name and size), or take whole files from a plain form."""
+    version = _version(request, slug, pk)
+    if request.FILES.getlist("files"):
+        return _at_once(request, version)
+    size = request.POST.get("size", "")
+    try:
+        row = uploads.begin(request.user, version, request.POST.get("name", ""), int(size) if size.isdigit() and len(size) < 16 else 0)
+    except ValidationError as problem:
+        return JsonResponse({"problem": " ".join(problem.messages)}, status=422)
+    return JsonResponse({"key": str(row.key), "received": row.received})
+
+
+def _at_once(request: HttpRequest, version: Version) -> HttpResponse:
+    for file in request.FILES.getlist("files")[: actions.MOST_FILES]:
+        try:
+            if problem := uploads.why_not(file.name, file.size):
+                raise ValidationError(problem)
+            made = actions.attach(request.user, version, file.name, file.read())
+        except ValidationError as problem:
+            messages.error(request, " ".join(problem.messages))
+        else:
+            messages.success(request, f"{made.name} is handed in.")
+    return redirect("entries:edit", version.entry.round.slug, version.entry_id)
+
+
+@require_http_methods(["GET", "POST"])
+def piece(request: HttpRequest, slug: str, pk: int, key: uuid.UUID) -> HttpResponse:
+    """How much of a file is here (GET), or the next piece of it (POST, the bytes as body)."""
+    version = _version(request, slug, pk)
+    require(request.user, "entry.add", version.entry.round)
+    row = Upload.objects.filter(key=key, user=request.user, version__entry=pk).first()
+    if row is None:
+        return JsonResponse({"problem": "This upload is finished or too old. Choose the file again."}, status=410)
+    if request.method == "GET":
+        return JsonResponse({"received": row.received, "size": row.size})
+    start = request.headers.get("Upload-Offset", "")
+    try:
+        row, file = uploads.add_piece(request.user, key, int(start) if start.isdigit() and len(start) < 16 else -1, request.body)
+    except ValidationError as problem:
+        return JsonResponse({"problem": " ".join(problem.messages)}, status=422)
+    return JsonResponse(
+        {"received": row.received, "size": row.size, "file": file.get_absolute_url() if file and file.is_mesh else None, "whole": file is not None}
+    )

@@ -1,0 +1,33 @@
+"""Materials that are printed with."""
+
+from __future__ import annotations
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+
+from hauch.people.fields import sent
+from hauch.people.permissions import require
+from hauch.stores import actions
+from hauch.stores.forms import MaterialForm
+from hauch.stores.models import Material
+
+
+def new_material(request: HttpRequest) -> HttpResponse:
+    """Take a material into the stores."""
+    return _form(request, Material())
+
+
+def material(request: HttpRequest, pk: int) -> HttpResponse:
+    """Change what is known of a material."""
+    return _form(request, get_object_or_404(Material, pk=pk))
+
+
+def _form(request: HttpRequest, material: Material) -> HttpResponse:
+    require(request.user, "stores.change")
+    form = MaterialForm(sent(request), instance=material, units=request.user.units)
+    if request.method == "POST" and form.is_valid():
+        actions.save_material(request.user, form.instance)
+        messages.success(request, f"{form.instance} is kept. Checks made from now on reckon with it.")
+        return redirect("stores:stores")
+    return render(request, "stores/material_form.html", {"form": form, "material": material}, status=422 if form.is_bound else 200)

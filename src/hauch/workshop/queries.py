@@ -1,0 +1,254 @@
+"""Reading the workshop: the board, designed against measured sizes, cautions and the speed limit of a specimen."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from django.db.models import Prefetch, QuerySet
+from django.http import Http404
+
+from hauch.core.part.balance import Correction, correction
+from hauch.core.part.cautions import POWER, Caution, cautions
+from hauch.core.part.printing import Annealing, annealing
+from hauch.core.part.strength import GRADE
+from hauch.core.predict.strength import permissible_unbalance
+from hauch.entries.models import PartCheck, PartFile
+from hauch.entries.queries import visible_to
+from hauch.people.models import User
+from hauch.rounds.models import Round
+from hauch.stores.models import Material
+from hauch.workshop.models import Balance, Measure, Specimen, WorkStep
+
+State = Specimen.State
+COLUMNS = (State.PLANNED, State.PRINTING, State.PRINTED, State.OVEN, State.GLUED, State.READY, State.BROKEN)
+MOST_IN_A_COLUMN = 40
+
+
+def specimens_of(user: User, round: Round) -> QuerySet[Specimen]:
+    """Specimens of a round that a person may see."""
+    rows = Specimen.objects.filter(version__entry__in=visible_to(user, round))
+    return rows.select_related("version__entry", "printed_in")
+
+
+def specimen_for(user: User, round: Round, pk: int) -> Specimen:
+    """One specimen, or Http404 where this person may not know of it."""
+    found = specimens_of(user, round).select_related("version__entry__designer", "version__material").filter(pk=pk).first()
+    if found is None:
+        raise Http404("There is no such specimen, or its entry is not published yet.")
+    found.version.entry.round = round
+    return found
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the board."""
+
+    state: str
+    label: str
+    rows: list[Specimen]
+    more: int
+
+
+def board(user: User, round: Round) -> list[Column]:
+    """The board: what lies where, the longest in its state first. Two queries, however many there are."""
+    rows = specimens_of(user, round).prefetch_related(Prefetch("steps", WorkStep.objects.filter(done_at=None), to_attr="open_steps"))
+    held: dict[str, list[Specimen]] = {s: [] for s in COLUMNS}
+    for row in rows.order_by("since", "pk"):
+        row.version.entry.round = round
+        held[row.state].append(row)
+    return [Column(s, State(s).label, held[s][:MOST_IN_A_COLUMN], max(len(held[s]) - MOST_IN_A_COLUMN, 0)) for s in COLUMNS]
+
+
+def main_check(specimen: Specimen) -> PartCheck | None:
+    """The check of the specimen's greatest part."""
+    rows = PartCheck.objects.filter(file__version=specimen.version, state=PartCheck.State.DONE).select_related("file")
+    return max(rows, key=lambda r: r.value("volume") or 0.0, default=None)
+
+
+def material_for(specimen: Specimen) -> Material | None:
+    """What it is printed in: as logged, else as its designer wishes."""
+    return specimen.printed_in or specimen.version.material
+
+
+def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
+    """Steps of a new specimen: supports, sanding, joints, annealing where the material is annealed, then the designer's assembly in its order."""
+    kind = WorkStep.Kind
+    part = specimen.version.entry.round.part
+    parts = [f for f in specimen.version.files.all() if f.is_mesh]
+    pieces = sum(f.count for f in parts)
+    steps = [(kind.SUPPORTS, "Supports, brim and threads off."), (kind.SAND, "Sand what air passes; wet, with a mask.")]
+    if pieces > 1:
+        steps += [(kind.GLUE, f"Glue or screw the {pieces} pieces."), (kind.GASKET, "A gasket at every joint: a leak spoils pressure readings.")]
+    elif part != Round.Part.ROTOR:
+        steps.append((kind.GASKET, "A gasket at the mounting face: a leak spoils pressure readings."))
+    material = material_for(specimen)
+    if material is not None and material.anneal is not None:
+        oven = annealing_for(specimen)
+        how = f" Ramp {oven.ramp / 3600:.1f} h, hold {oven.hold / 3600:.1f} h, cool slowly." if oven else ""
+        steps.append((kind.ANNEAL, f"Anneal at {material.anneal:.0f} °C.{how} Measure again: it shrinks."))
+    if part == Round.Part.ROTOR:
+        steps.append((kind.OTHER, "Turn it by hand on its shaft: it runs true and does not rub."))
+    return steps + [(kind.ASSEMBLE, s.text) for s in specimen.version.steps.all()]
+
+
+def annealing_for(specimen: Specimen) -> Annealing | None:
+    """The oven's program for a specimen; None where its material is not annealed or nothing is known of its walls."""
+    material, check = material_for(specimen), main_check(specimen)
+    wall = check.value("wall_middle") if check else None
+    if material is None or material.anneal is None or not wall:
+        return None
+    return annealing(wall, material.anneal, material.shrinks, material.grows)
+
+
+DESIGNED = {
+    Measure.Kind.BORE: "bore",
+    Measure.Kind.SLOT: "slot",
+    Measure.Kind.WALL: "wall_middle",
+    Measure.Kind.OUTER: "outer",
+    Measure.Kind.DEPTH: "depth",
+}
+
+
+@dataclass(frozen=True)
+class Held:
+    """A size: designed (None where the check does not tell it), measured at its places, their mean and the change in percent."""
+
+    kind: str
+    label: str
+    designed: float | None
+    places: list[tuple[int, float]]
+    mean: float
+
+    @property
+    def change(self) -> float | None:
+        """Measured against designed [%]."""
+        return 100 * (self.mean / self.designed - 1) if self.designed else None
+
+
+def measured(specimen: Specimen) -> list[Held]:
+    """Sizes as measured, against the design; the last word at each place counts."""
+    last: dict[str, dict[int, float]] = {}
+    for row in specimen.measures.order_by("at", "pk"):
+        last.setdefault(row.kind, {})[row.place] = row.value
+    check, design = main_check(specimen), designed_gap(specimen)
+    found = []
+    for kind, places in last.items():
+        value = design if kind == Measure.Kind.TIP_GAP else check.value(DESIGNED[Measure.Kind(kind)]) if check and kind in DESIGNED else None
+        rows = sorted(places.items())
+        found.append(Held(kind, Measure.Kind(kind).label, value, rows, sum(v for _, v in rows) / len(rows)))
+    return found
+
+
+def designed_gap(specimen: Specimen) -> float | None:
+    """Tip gap of the model in the round's bore [m]."""
+    check = main_check(specimen)
+    what = specimen.version.entry.round.what
+    swept = check.value("outer") if check else None
+    return (what["bore"] - swept) / 2 if swept and what.part == "rotor" else None
+
+
+def print_rows(specimen: Specimen) -> list[dict[str, Any]]:
+    """What the check told of the print against what was weighed and logged."""
+    check = main_check(specimen)
+    if check is None:
+        return []
+    hours = [p.hours for p in specimen.prints.all() if not p.failed and p.hours]
+    rows = [{"label": "Mass", "kind": "mass", "told": check.value("mass"), "is": specimen.mass}]
+    if (told := check.value("time")) is not None:
+        rows.append({"label": "Time on the printer", "kind": "duration", "told": told, "is": 3600 * sum(hours) if hours else None})
+    return [r for r in rows if r["told"] is not None]
+
+
+@dataclass(frozen=True)
+class Limit:
+    """A speed that is not to be passed [1/min] (None where none is known), and where it comes from."""
+
+    cap: float | None
+    why: str
+
+
+def speed_limit(specimen: Specimen) -> Limit:
+    """The speed limit of a rotor from the burst margin of its check, for the material it is printed in."""
+    if specimen.version.entry.round.part != Round.Part.ROTOR:
+        return Limit(None, "No part of it spins.")
+    check = main_check(specimen)
+    cap = check.value("cap") if check else None
+    if cap is None:
+        return Limit(None, "Its mesh was not checked, so no burst margin is known.")
+    said, material = check.data.get("material", ""), material_for(specimen)
+    if material is None or material.key == said:
+        return Limit(cap, "Burst margin of the check: strength four times the stress.")
+    checked = Material.objects.filter(key=said).first()
+    if checked is None:
+        return Limit(None, f"The check reckoned with {said}, which is not in the stores any more; check the part anew.")
+    flat = check.data.get("up", "z").startswith("z")
+    strength = (material.along if flat else material.across) / (checked.along if flat else checked.across)
+    factor = math.sqrt(strength * checked.density / material.density)
+    return Limit(cap * factor, f"Burst margin of the check in {checked}, brought to {material}: √(strength ratio / density ratio) = {factor:.2f}.")
+
+
+def cautions_for(specimen: Specimen, power: str) -> list[Caution]:
+    """The cautions that somebody confirms before this specimen goes on a bench."""
+    round, check, material = specimen.version.entry.round, main_check(specimen), material_for(specimen)
+    heater = round.tests.filter(procedure="temperature_rise", dropped=False).exists()
+    return cautions(
+        round.part, power if power in POWER else "supply", check.value("tip_speed") if check else None, speed_limit(specimen).cap,
+        material.cautions if material else "", heater,
+    )  # fmt: skip
+
+
+def why_no_gate(specimen: Specimen) -> str:
+    """Why the gate stays shut; empty where it may be passed."""
+    if specimen.state == State.BROKEN:
+        return f"{specimen} is broken."
+    if specimen.state not in {State.PRINTED, State.READY}:
+        return f"{specimen} is {specimen.get_state_display()}; it comes to the gate when it is printed and done."
+    left = specimen.steps.filter(done_at=None).count()
+    if left:
+        return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
+    if PartCheck.objects.filter(file__version=specimen.version, verdict=PartCheck.Verdict.BACK).exists():
+        return f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a version that passes."
+    check = main_check(specimen)
+    if check is not None and check.at_work:
+        return "Its part is still being checked."
+    return ""
+
+
+def why_not_ready(specimen: Specimen) -> str:
+    """Why a specimen cannot simply be called ready; empty where it has passed the gate since it last changed."""
+    if specimen.gates.exists() and not why_no_gate(specimen):
+        return ""
+    return why_no_gate(specimen) or f"{specimen} has not passed the safety gate. Open it, and confirm the cautions that apply."
+
+
+@dataclass(frozen=True)
+class Balanced:
+    """A balancing with what follows: the correction, what is allowed at its speed [kg m], what is left [kg m]."""
+
+    row: Balance
+    correction: Correction
+    allowed: float | None
+    left: float | None
+
+    @property
+    def mass_at_trial(self) -> float:
+        """The correction as a mass at the trial's radius [kg]."""
+        return self.correction.mass_at(self.row.trial_radius)
+
+
+def balanced(specimen: Specimen) -> list[Balanced]:
+    """The balancings of a specimen, the newest first."""
+    found = []
+    for row in specimen.balances.all():
+        made = correction(row.first, row.first_angle, row.trial, row.trial_radius, row.trial_angle, row.second, row.second_angle)
+        allowed = permissible_unbalance(GRADE, specimen.mass, row.speed) if specimen.mass else None
+        left = made.first * row.residual / row.first if row.residual is not None and row.first else None
+        found.append(Balanced(row, made, allowed, left))
+    return found
+
+
+def files_of(specimen: Specimen) -> list[PartFile]:
+    """Files of its version, with their checks."""
+    return list(specimen.version.files.select_related("check_row"))
