@@ -10,7 +10,7 @@ from playwright.sync_api import expect, sync_playwright
 from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
 
-EXPECTED = re.compile(r"status of (409|422)|^htmx:(afterRequest|sendAbort)")
+EXPECTED = re.compile(r"status of (409|422)|^htmx:(afterRequest|sendAbort)|GPU stall due to ReadPixels")
 """Refusals with a sentence are answers, though Chromium notes them; so is a request that a newer key made needless."""
 
 

@@ -73,6 +73,7 @@ class EntryTests(BrowserTests):
         page.get_by_label("Why should it work?").fill("It is thinner.")
         page.get_by_role("button", name="Hand in").click()
         expect(page.get_by_role("heading", level=1)).to_contain_text("<script>alert('Ü')</script>")
+        page.get_by_role("link", name="To the entry").click()
         page.get_by_text("Withdraw this entry").click()
         page.get_by_role("button", name="Withdraw").click()
         expect(page.get_by_text("It takes no part in the standing")).to_be_visible()
@@ -99,12 +100,13 @@ class EntryTests(BrowserTests):
         page.keyboard.press("]")
         expect(page.get_by_role("heading", level=1)).to_contain_text("Kiebitz")
 
-    def test_workshop_state_changes_in_place(self):
+    def test_a_broken_print_leaves_the_board(self):
         page = self.sign_in("operator")
         page.goto(self.in_round("workshop/"))
+        page.get_by_role("link", name="R-3").click()
         page.get_by_label("State of R-3").select_option("broken")
-        expect(page.get_by_label("State of R-3")).to_have_value("broken")
-        page.wait_for_timeout(300)
+        page.get_by_role("button", name="Set").click()
+        expect(page.get_by_text("R-3 is broken.")).to_be_visible()
         self.built.specimens["Kiebitz"].refresh_from_db()
         self.assertEqual(self.built.specimens["Kiebitz"].state, "broken")
 

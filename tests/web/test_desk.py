@@ -346,7 +346,7 @@ class HandingTests(DeskCase):
             self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 200)
         self.built.air(Specimen.objects.create(version=version, code="R-9", state="ready"), 5, (4.0, 4.1))
         version.refresh_from_db()
-        with self.assertRaisesMessage(ValidationError, "add a new version for a changed file"):
+        with self.assertRaisesMessage(ValidationError, "add a new version for a change"):
             attach(self.built.people["designer"], version, "late.stl", b"x")
 
     def test_a_version_wants_a_word_and_nothing_is_half_kept(self):
@@ -492,7 +492,7 @@ class RecordTests(DeskCase):
     def test_the_fragment_and_the_record_ask_few_queries(self):
         self.built.measure_all()
         results_have_changed(self.built.round)
-        with self.assertNumQueries(12):
+        with self.assertNumQueries(11):
             self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk]))
         for who in ("designer", "host"):
             self.client.force_login(self.built.people[who])

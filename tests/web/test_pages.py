@@ -402,9 +402,11 @@ class SmallPageTests(Pages):
         self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good, follow=True), "Specimen R-30 is printed")
         self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good), "is on another specimen", status_code=422)
         specimen = version.specimens.get(code="R-30")
-        self.post("operator", reverse("workshop:state", args=[slug, specimen.pk]), {"state": "ready"})
+        move = reverse("workshop:move", args=[slug, specimen.pk])
+        self.assertContains(self.post("operator", move, {"state": "ready"}, follow=True), "not done yet")
+        self.post("operator", move, {"state": "broken"})
         specimen.refresh_from_db()
-        self.assertEqual((specimen.state, specimen.mass), ("ready", 0.0314))
+        self.assertEqual((specimen.state, specimen.mass), ("broken", 0.0314))
 
     def test_units_page_and_publication(self):
         self.assertContains(self.post("viewer", self.pages["person"], {"units": "si"}, follow=True), "shown in these units")

@@ -138,10 +138,13 @@ class ChartTests(SimpleTestCase):
             "bars": (("top", 0.01), ("bottom", 0.012)),
             "others": [("before", (("top", 0.011),))],
             "y": ("volume_flow", "flow"),
+            "add_up": False,
         }
         spec = specs.SPECS["curves"](data, "workshop")
         self.assertEqual([layer["mark"]["type"] for layer in spec["layer"]], ["bar", "text", "tick"])
         self.assertAlmostEqual(spec["layer"][0]["data"]["values"][0]["value"], 36.0)
+        added = specs.SPECS["curves"](data | {"add_up": True}, "si")["layer"][0]["data"]["values"]
+        self.assertEqual([(row["begin"], row["end"]) for row in added], [(0.0, 0.01), (0.01, 0.022), (0.0, 0.022)])
 
     def test_variants_differ_without_colour(self):
         dashes = specs.SPECS["curves"](self.DATA["curves"], "si")["layer"][0]["encoding"]["strokeDash"]["scale"]["range"]

@@ -26,6 +26,8 @@ from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.queries import round_tests
 from hauch.stores.models import Rig
+from hauch.workshop.models import Measure, Specimen
+from hauch.workshop.queries import measured
 
 MOST_SEARCHES = 3
 """Searches of one person that may wait or run at once."""
@@ -121,6 +123,47 @@ def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
     if any(answer_key in {t.procedure for t in round_tests(entry.round)} for answer_key in tool.answer(values, setting).predicts):
         predict_for(user, tool, values, setting, version)
     return version
+
+
+def _with_measured(tool: Tool, values: dict[str, Any], specimen: Specimen) -> dict[str, Any]:
+    """The inputs of a design with the sizes of a specimen in their place."""
+    sizes = {h.kind: h for h in measured(specimen)}
+    kind, changed = Measure.Kind, dict(values)
+    if tool.key == "ring" and kind.SLOT in sizes:
+        changed["slots"] = [{"width": value} for _, value in sizes[kind.SLOT].places]
+        changed["slot"] = sizes[kind.SLOT].mean
+    if tool.key == "rotor" and kind.TIP_GAP in sizes:
+        changed["tip"] = values["tip"] + 2 * (values["gap"] - sizes[kind.TIP_GAP].mean)
+        changed["gap"] = sizes[kind.TIP_GAP].mean
+    elif tool.key == "rotor" and kind.OUTER in sizes:
+        changed["gap"] = values["gap"] + (values["tip"] - sizes[kind.OUTER].mean) / 2
+        changed["tip"] = sizes[kind.OUTER].mean
+    if tool.key == "duct" and kind.WALL in sizes:
+        changed["wall"] = sizes[kind.WALL].mean
+    return changed
+
+
+def design_as_measured(user: User, specimen: Specimen) -> Design:
+    """The design that foretold a specimen's version, with the sizes measured on the specimen; kept under the specimen's code.
+
+    Raises
+    ------
+    ValidationError : no model foretold the version, or nothing was measured that its inputs know
+    """
+    require(user, "desk.use")
+    foretold = specimen.version.predictions.exclude(model="").order_by("-made_at").first()
+    if foretold is None:
+        raise ValidationError(
+            f"No model of the Desk foretold {specimen.version}. Save its prediction from the Desk first; then the sizes can be put in."
+        )
+    tool = TOOLS[foretold.model]
+    values = tool.complete(foretold.inputs)
+    changed = _with_measured(tool, values, specimen)
+    if changed == values:
+        raise ValidationError(
+            f"Nothing was measured on {specimen} that {tool.label.lower()} knows as an input: a ring's slot, a rotor's tip gap or diameter, a duct's wall."
+        )
+    return save_design(user, tool, f"{specimen.code} as measured", changed)
 
 
 @transaction.atomic

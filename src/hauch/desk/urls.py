@@ -4,6 +4,7 @@ from hauch.desk import views, views_handing, views_record, views_search
 
 app_name = "desk"
 urlpatterns = [
+    path("specimens/<int:pk>/", views_handing.as_measured, name="as_measured"),
     path("", views.index, name="index"),
     path("record/", views_record.record, name="record"),
     path("designers/<int:pk>/", views_record.designer, name="designer"),

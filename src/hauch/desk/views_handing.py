@@ -22,6 +22,7 @@ from hauch.entries.models import PartFile
 from hauch.entries.queries import entry_for
 from hauch.people.keep import kept
 from hauch.rounds.queries import round_for
+from hauch.workshop.models import Specimen
 
 MOST_DESIGN_BYTES = 200_000
 
@@ -154,3 +155,19 @@ def part_file(request: HttpRequest, pk: int) -> HttpResponse:
     response = HttpResponse(kept(found.path), content_type="application/octet-stream")
     response["Content-Disposition"] = content_disposition_header(as_attachment=True, filename=found.name) or "attachment"
     return response
+
+
+@require_POST
+def as_measured(request: HttpRequest, pk: int) -> HttpResponse:
+    """Take the design that foretold a specimen's version, put in the sizes measured on the specimen, and show what that changes."""
+    found = get_object_or_404(Specimen.objects.select_related("version__entry__round"), pk=pk)
+    round = round_for(request.user, found.version.entry.round.slug)
+    entry_for(request.user, round, found.version.entry_id)
+    try:
+        design = actions.design_as_measured(request.user, found)
+    except ValidationError as problem:
+        for text in problem.messages:
+            messages.error(request, text)
+        return redirect(found)
+    messages.success(request, f"{design.name} reckons with what was measured on {found}.")
+    return redirect(design)

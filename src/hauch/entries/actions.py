@@ -116,9 +116,10 @@ def _open_version(user: User, version: Version) -> Version:
     PermissionDenied, ValidationError : somebody else's, published, or on the bench already
     """
     _require_change(user, version.entry)
+    version = Version.objects.select_for_update(of=("self",)).select_related("entry__round").get(pk=version.pk)
     if version.sealed_at is not None:
         raise ValidationError(f"{version} has been on the bench; add a new version for a change.")
-    return Version.objects.select_for_update(of=("self",)).select_related("entry__round").get(pk=version.pk)
+    return version
 
 
 def safe_name(name: str) -> str:

@@ -65,7 +65,7 @@ class PapersForm(forms.Form):
         if self.is_bound:
             rows = [{k: self.data.get(f"bill_{k}_{n}", "") for k in ("name", "quantity", "price")} for n in self._numbers("bill_name")]
         else:
-            rows = [{"name": i.name, "quantity": f"{i.quantity:g}", "price": f"{i.price:.2f}"} for i in self.version.bill.all()]
+            rows = [{"name": i.name, "quantity": f"{float(i.quantity):g}", "price": f"{i.price:.2f}"} for i in self.version.bill.all()]
         return rows + [{"name": "", "quantity": "", "price": ""}] * EMPTY_LINES
 
     def step_rows(self) -> list[dict[str, Any]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from django.db import transaction
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
@@ -18,5 +19,5 @@ def check_part(check_id: int) -> None:
 
 def defer_check(check_id: int) -> None:
     """Leave a check to the worker, unless it waits there already."""
-    with suppress(AlreadyEnqueued):
+    with suppress(AlreadyEnqueued), transaction.atomic():  # the refusal undoes only itself
         check_part.configure(queueing_lock=f"check-{check_id}").defer(check_id=check_id)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from django.contrib import messages
+from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
@@ -27,7 +28,11 @@ def _form(request: HttpRequest, material: Material) -> HttpResponse:
     require(request.user, "stores.change")
     form = MaterialForm(sent(request), instance=material, units=request.user.units)
     if request.method == "POST" and form.is_valid():
-        actions.save_material(request.user, form.instance)
-        messages.success(request, f"{form.instance} is kept. Checks made from now on reckon with it.")
-        return redirect("stores:stores")
+        try:
+            actions.save_material(request.user, form.instance)
+        except ValidationError as problem:
+            form.add_error(None, problem.messages)
+        else:
+            messages.success(request, f"{form.instance} is kept. Checks made from now on reckon with it.")
+            return redirect("stores:stores")
     return render(request, "stores/material_form.html", {"form": form, "material": material}, status=422 if form.is_bound else 200)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from django.db import transaction
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
@@ -20,5 +21,5 @@ def refresh_standings(round_id: int) -> None:
 
 def defer_refresh(round_id: int) -> None:
     """Leave a round to the worker, unless it waits there already."""
-    with suppress(AlreadyEnqueued):
+    with suppress(AlreadyEnqueued), transaction.atomic():  # the refusal undoes only itself
         refresh_standings.configure(queueing_lock=f"standing-{round_id}").defer(round_id=round_id)

@@ -69,11 +69,10 @@ def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
     require(user, "specimen.change", round)
     if state not in State.values:
         raise ValidationError(f"Choose one of: {', '.join(State.labels)}.")
-    specimen = Specimen.objects.select_for_update(of=("self",)).select_related("version__entry__round").get(pk=specimen.pk)
-    if state == State.READY:
-        why = queries.why_not_ready(specimen)
-        if why:
-            raise ValidationError(why)
+    Specimen.objects.select_for_update().get(pk=specimen.pk)
+    specimen.refresh_from_db(fields=["state", "since"])
+    if state == State.READY and (why := queries.why_not_ready(specimen)):
+        raise ValidationError(why)
     return _moved(user, specimen, state)
 
 

@@ -35,7 +35,7 @@ class SpecimenForm(forms.Form):
     )
     material = forms.CharField(max_length=40, required=False, label="Spool")
     mass_g = forms.FloatField(required=False, label="Mass, g", min_value=0.001, max_value=99_999)
-    due = forms.DateField(required=False, label="Due on", widget=forms.DateInput(attrs={"type": "date"}))
+    due = forms.DateField(required=False, label="Due on", widget=forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"}))
 
     def __init__(self, *args, round, **kwargs):
         super().__init__(*args, **kwargs)
@@ -71,7 +71,7 @@ class PrintForm(forms.ModelForm):
         model = Specimen
         fields = ["printed_in", "material", "walls", "due", "note"]
         labels = {"printed_in": "Printed in", "material": "Spool", "walls": "Walls", "due": "Due on"}
-        widgets = {"note": forms.Textarea(attrs={"rows": 2}), "due": forms.DateInput(attrs={"type": "date"})}
+        widgets = {"note": forms.Textarea(attrs={"rows": 2}), "due": forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"})}
 
     infill = FigureField(kind="percent", label="Infill", low=0)
     field_order = ["printed_in", "material", "layer", "line", "walls", "infill", "mass", "due", "note"]

@@ -141,6 +141,15 @@ def measured(specimen: Specimen) -> list[Held]:
     return found
 
 
+def slot_area(specimen: Specimen) -> tuple[float, float | None] | None:
+    """Slot area with the width as measured, and the neck's area [m2]; None where no slot was measured."""
+    check = main_check(specimen)
+    width = next((h.mean for h in measured(specimen) if h.kind == Measure.Kind.SLOT), None)
+    if check is None or width is None or not check.value("slot") or not check.value("slot_area"):
+        return None
+    return width * check.value("slot_area") / check.value("slot"), check.value("neck")
+
+
 def designed_gap(specimen: Specimen) -> float | None:
     """Tip gap of the model in the round's bore [m]."""
     check = main_check(specimen)
@@ -158,6 +167,8 @@ def print_rows(specimen: Specimen) -> list[dict[str, Any]]:
     rows = [{"label": "Mass", "kind": "mass", "told": check.value("mass"), "is": specimen.mass}]
     if (told := check.value("time")) is not None:
         rows.append({"label": "Time on the printer", "kind": "duration", "told": told, "is": 3600 * sum(hours) if hours else None})
+    for row in rows:
+        row["change"] = 100 * (row["is"] / row["told"] - 1) if row["is"] and row["told"] else None
     return [r for r in rows if r["told"] is not None]
 
 
@@ -179,14 +190,22 @@ def speed_limit(specimen: Specimen) -> Limit:
         return Limit(None, "Its mesh was not checked, so no burst margin is known.")
     said, material = check.data.get("material", ""), material_for(specimen)
     if material is None or material.key == said:
-        return Limit(cap, "Burst margin of the check: strength four times the stress.")
+        return Limit(_down(cap), "Burst margin of the check: strength four times the stress.")
     checked = Material.objects.filter(key=said).first()
     if checked is None:
         return Limit(None, f"The check reckoned with {said}, which is not in the stores any more; check the part anew.")
     flat = check.data.get("up", "z").startswith("z")
     strength = (material.along if flat else material.across) / (checked.along if flat else checked.across)
     factor = math.sqrt(strength * checked.density / material.density)
-    return Limit(cap * factor, f"Burst margin of the check in {checked}, brought to {material}: √(strength ratio / density ratio) = {factor:.2f}.")
+    return Limit(
+        _down(cap * factor), f"Burst margin of the check in {checked}, brought to {material}: √(strength ratio / density ratio) = {factor:.2f}."
+    )
+
+
+def _down(cap: float) -> float:
+    """A limit in round figures, downwards: to two digits."""
+    step = 10 ** (math.floor(math.log10(cap)) - 1)
+    return math.floor(cap / step + 1e-9) * step
 
 
 def cautions_for(specimen: Specimen, power: str) -> list[Caution]:

@@ -98,7 +98,8 @@ def specimen(request: HttpRequest, slug: str, pk: int, bound: Forms | None = Non
     steps = list(found.steps.select_related("done_by"))
     context = {
         "round": round, "specimen": found, "entry": found.version.entry, "check": check, "steps": steps, "open": sum(s.done_at is None for s in steps),
-        "prints": found.prints.select_related("by")[:20], "sizes": queries.measured(found), "balances": queries.balanced(found)[:3], "oven": queries.annealing_for(found),
+        "prints": found.prints.select_related("by")[:20], "sizes": queries.measured(found), "slot": queries.slot_area(found), "balances": queries.balanced(found)[:3],
+        "oven": queries.annealing_for(found),
         "told": queries.print_rows(found), "material": queries.material_for(found), "limit": queries.speed_limit(found), "gates": found.gates.select_related("by")[:3],
         "why_no_gate": queries.why_no_gate(found), "may_change": allowed(request.user, "specimen.change", round), "states": Specimen.State.choices, "forms": forms,
         "spins": round.part == "rotor",

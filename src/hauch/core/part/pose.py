@@ -253,7 +253,7 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
         at = turned + shift
         over = float(np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum())
         over += sum(_inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100 for k in envelope.keep_outs)
-        face = mount.area * (1.5 if np.allclose(turn, np.eye(3)) else 1.0)  # as stored, unless another face is by far the mounting face
+        face = mount.area * (AS_STORED if np.allclose(turn, np.eye(3)) else 1.0)  # as stored, unless another face is by far the mounting face
         over = 0.0 if over <= PLAY else over
         if best is None or (round(over, 2), -face) < (round(best[0], 2), -best[1] - 1e-6):
             best = (over, face, name, turn, shift)
@@ -292,6 +292,8 @@ def _mounting_faces(mesh: trimesh.Trimesh) -> dict[str, _Face]:
     return found
 
 
+AS_STORED = 4.0
+"""How many times larger another flat face must be before it is taken for the mounting face against the way in which the part is stored."""
 LEAST_FACE = 300.0
 """Area from which a flat face is taken for the mounting face, so that the part is set on its middle [mm2]."""
 

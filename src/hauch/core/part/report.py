@@ -240,7 +240,11 @@ def _size(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, found: So
                  "the quadratic patch through corners and their smooth normals"),
         )  # fmt: skip
         report.add(
-            "volume", "Mass", "Volume", "volume", modelled(figures.volume * MM**3, "m3", "part:facets", "facets of curved surfaces", 0.002, steps)
+            "volume",
+            "Mass",
+            "Volume",
+            "body_volume",
+            modelled(figures.volume * MM**3, "m3", "part:facets", "facets of curved surfaces", 0.002, steps),
         )
 
 

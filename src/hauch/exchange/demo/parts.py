@@ -232,7 +232,9 @@ def _in_the_workshop(petg: Material) -> None:
         )  # fmt: skip
         _with_steps(specimen, done)
         if state not in {State.PLANNED, State.PRINTING}:
-            PrintRun.objects.create(specimen=specimen, machine="Printer at the window", hours=6.5, by=odo, at=specimen.since)
+            check = queries.main_check(specimen)
+            taken = ((check.value("time") if check else None) or 6 * 3600.0) / 3600 * 0.94
+            PrintRun.objects.create(specimen=specimen, machine="Printer at the window", hours=round(taken, 1), by=odo, at=specimen.since)
         if code == "P-01":
             PrintRun.objects.create(
                 specimen=specimen,
@@ -243,7 +245,6 @@ def _in_the_workshop(petg: Material) -> None:
                 by=odo,
                 at=specimen.since - timedelta(hours=9),
             )
-            check = queries.main_check(specimen)
             slot = (check.value("slot") if check else None) or 0.0008
             Measure.objects.bulk_create(
                 Measure(specimen=specimen, kind=Measure.Kind.SLOT, place=k, value=round(slot * f, 6), by=odo)

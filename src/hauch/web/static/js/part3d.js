@@ -87,7 +87,7 @@
       const { clientWidth: w, clientHeight: h } = stage;
       if (!w || !h) return;
       renderer.setSize(w, h);
-      const half = reach * 1.08;
+      const half = reach * 0.8;
       const wide = Math.max(w / h, 0.1);
       [camera.left, camera.right, camera.top, camera.bottom] = wide > 1 ? [-half * wide, half * wide, half, -half] : [-half, half, half / wide, -half / wide];
       camera.updateProjectionMatrix();

@@ -1,0 +1,172 @@
+"""Handing in and the workshop as a person does them, in Chromium."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from hauch.entries.actions import add_version, attach
+from hauch.entries.checking import run_check
+from hauch.entries.models import PartCheck, PartFile, Upload
+from hauch.rounds.models import Round
+from hauch.workshop import actions
+from hauch.workshop.models import Specimen
+from tests.browser.base import BrowserTests
+from tests.web.test_entry_parts import DATA, ROTOR
+
+
+class HandingInTests(BrowserTests):
+    measured = False
+
+    def setUp(self):
+        super().setUp()
+        Round.objects.update(state="open")
+        self.entry = self.built.entries["Amsel"]
+        self.version = self.entry.versions.get()
+
+    def path(self, name: str, data: bytes) -> Path:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name) / name
+        path.write_bytes(data)
+        return path
+
+    def work(self):
+        """What the worker does."""
+        for row in PartCheck.objects.filter(state="waiting"):
+            run_check(row.pk)
+
+    def edit(self, who="designer"):
+        page = self.sign_in(who)
+        page.goto(self.in_round(f"entries/{self.entry.pk}/edit/"))
+        return page
+
+    def test_a_part_goes_up_is_checked_and_turned_by_keys(self):
+        page = self.edit()
+        page.set_input_files("#files", self.path("amsel.stl", ROTOR))
+        expect(page.get_by_role("link", name="amsel.stl")).to_be_visible()
+        page.get_by_role("link", name="amsel.stl").click()
+        expect(page.get_by_text("Waits for the worker")).to_be_visible()
+        self.work()
+        expect(page.locator(".part3d[data-ready=yes]")).to_be_visible(timeout=20_000)
+        expect(page.get_by_text("Not to be spun above")).to_be_visible()
+        stage = page.locator(".part3d-stage")
+        before = stage.screenshot()
+        stage.focus()
+        page.keyboard.press("ArrowLeft")
+        page.keyboard.press("+")
+        self.assertNotEqual(stage.screenshot(), before)
+        page.get_by_label("What its colour shows").select_option("thickness")
+        expect(page.get_by_text("amber: thinner than")).to_be_visible()
+        page.get_by_label("Where it is cut open").fill("40")
+        page.keyboard.press("w")
+        page.get_by_role("button", name="Volume").click()
+        expect(page.get_by_role("dialog", name="Volume")).to_contain_text("What the facets leave out")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog", name="Volume")).to_have_count(0)
+
+    def test_a_lost_connection_waits_and_goes_on(self):
+        page = self.edit()
+        lost = {"left": 2}
+
+        def sometimes(route):
+            if lost["left"] and route.request.headers.get("upload-offset"):
+                lost["left"] -= 1
+                return route.abort()
+            return route.continue_()
+
+        page.route("**/upload/**", sometimes)
+        page.set_input_files("#files", self.path("amsel.stl", ROTOR))
+        expect(page.get_by_text("no connection; goes on by itself")).to_be_visible()
+        expect(page.get_by_role("link", name="amsel.stl")).to_be_visible(timeout=15_000)
+        self.assertEqual(PartFile.objects.get().size, len(ROTOR))
+        self.assertEqual(Upload.objects.count(), 0)
+        self.troubles = [t for t in self.troubles if "ERR_FAILED" not in t]
+
+    def test_what_is_no_part_is_said_beside_the_file(self):
+        page = self.edit()
+        page.set_input_files("#files", [self.path("a.exe", b"x"), self.path("nan.stl", (DATA / "nan.stl").read_bytes())])
+        expect(page.get_by_text("neither a part")).to_be_visible()
+        expect(page.get_by_text("handed in", exact=True)).to_be_visible()
+        self.work()
+        page.goto(self.url(PartFile.objects.get(name="nan.stl").get_absolute_url()))
+        expect(page.get_by_text("5 of 1,160 triangles have corners that are not numbers")).to_be_visible()
+
+    def test_papers_that_were_not_sent_are_still_there(self):
+        page = self.edit()
+        page.get_by_label("Why that should be better").fill("A long reason.")
+        page.get_by_label("Thing 1").fill("bush")
+        page.reload()
+        expect(page.get_by_text("What you typed here before and did not send is back")).to_be_visible()
+        expect(page.get_by_label("Thing 1")).to_have_value("bush")
+        page.get_by_label("Price 1").fill("0,80")
+        page.get_by_role("button", name="Keep the papers").click()
+        expect(page.get_by_text("Now 0.80 together")).to_be_visible()
+        expect(page.get_by_text("What you typed here before and did not send is back")).to_be_hidden()
+
+    def test_two_versions_turn_together(self):
+        attach(self.built.people["designer"], self.version, "one.stl", ROTOR)
+        second = add_version(self.built.people["designer"], self.entry, "The same again.")
+        attach(self.built.people["designer"], second, "two.stl", ROTOR)
+        self.work()
+        page = self.sign_in("host")
+        page.goto(self.in_round(f"entries/{self.entry.pk}/compare/"))
+        expect(page.locator(".part3d[data-ready=yes]")).to_have_count(2, timeout=20_000)
+        first, other = page.locator(".part3d-stage").nth(0), page.locator(".part3d-stage").nth(1)
+        before = other.screenshot()
+        first.focus()
+        for _ in range(3):
+            page.keyboard.press("ArrowUp")
+        self.assertNotEqual(other.screenshot(), before)
+
+
+class WorkshopTests(BrowserTests):
+    measured = False
+
+    def test_from_the_printer_to_the_bench_by_keys(self):
+        version = self.built.entries["Amsel"].versions.get()
+        specimen = actions.add_specimen(self.built.operator, version, "W-01", state="planned")
+        page = self.sign_in("operator")
+        page.goto(self.in_round("workshop/"))
+        page.keyboard.press("j")
+        page.keyboard.press("m")  # on the printer
+        expect(page.get_by_text("W-01 is on the printer.")).to_be_visible()
+        page.keyboard.press("j")
+        page.keyboard.press("m")
+        expect(page.get_by_text("W-01 is printed.")).to_be_visible()
+        page.keyboard.press("j")
+        page.keyboard.press("Enter")
+        for n in range(specimen.steps.count()):
+            page.get_by_role("button", name="Done", exact=True).first.click()
+            expect(page.get_by_text(f"Step {n + 1} is done.")).to_be_visible()
+        page.keyboard.press("m")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("go onto the bench?")
+        page.get_by_label("What drives it").select_option("cells")
+        expect(page.get_by_text("Lithium cells")).to_be_visible()
+        page.get_by_role("button", name="I have confirmed all of them").click()
+        expect(page.get_by_text("Not confirmed: Local codes")).to_be_visible()
+        for box in page.get_by_role("checkbox").all():
+            box.check()
+        page.get_by_role("button", name="I have confirmed all of them").click()
+        expect(page.get_by_text("W-01 is ready for the bench")).to_be_visible()
+        self.assertEqual(Specimen.objects.get(pk=specimen.pk).state, "ready")
+        self.assertEqual(specimen.gates.get().power, "cells")
+
+    def test_pages_fit_narrow_and_wide(self):
+        version = self.built.entries["Amsel"].versions.get()
+        specimen = actions.add_specimen(self.built.operator, version, "W-01")
+        page = self.new_page(viewport={"width": 390, "height": 844})
+        self.sign_in("operator", page)
+        for rest in (
+            "workshop/",
+            f"workshop/{specimen.pk}/",
+            f"workshop/{specimen.pk}/label/",
+            f"workshop/{specimen.pk}/gate/",
+            f"entries/{version.entry_id}/edit/",
+        ):
+            page.goto(self.in_round(rest))
+            page.wait_for_load_state("networkidle")
+            wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            self.assertLessEqual(wide, 0, rest)

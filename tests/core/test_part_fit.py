@@ -1,0 +1,263 @@
+"""Unit, axis, place, blades, passages and walls of handed-in parts, against what they were drawn with."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import trimesh
+
+from hauch.core.geometry.envelope import Box, Envelope, KeepOut
+from hauch.core.part.blades import measure_blades
+from hauch.core.part.drawing import cut_open, section_drawing
+from hauch.core.part.passage import find_slot, free_areas, openings, steep
+from hauch.core.part.pose import find_bore, guess_unit, place_in_box, place_rotor, room_of, spin_direction
+from hauch.core.part.printing import USUAL, annealing, best_way_up, lay, print_figures
+from hauch.core.part.rays import Caster, sample, walls
+from hauch.core.part.sections import cylinder_cuts, plane_cuts
+from hauch.core.part.size import mass_figures
+from tests.core.test_part_figures import TRUTH, part
+
+ROTOR = Envelope.from_json("rotor", {"values": {"shaft": 0.005, "tip_gap": 0.0004}})
+DUCT = Envelope.from_json("duct", {})
+
+
+def placed(name: str, envelope: Envelope = ROTOR):
+    mesh = part(name)
+    return place_rotor(mesh, envelope, *spin_direction(mass_figures(mesh).inertia))
+
+
+class Units(unittest.TestCase):
+    def test_millimetres_are_sure(self):
+        self.assertTrue(guess_unit(134.4, 135.2).sure)
+
+    def test_a_part_25_times_too_small_is_asked_as_inches(self):
+        guess = guess_unit(134.4 / 25.4, 135.2)
+        self.assertEqual((guess.unit, guess.sure), ("inch", False))
+        self.assertIn("Is that so?", guess.why)
+
+    def test_metres_and_centimetres(self):
+        self.assertEqual(guess_unit(0.1344, 135.2).unit, "m")
+        self.assertEqual(guess_unit(13.44, 135.2).unit, "cm")
+
+    def test_what_no_unit_explains(self):
+        guess = guess_unit(7e6, 135.2)
+        self.assertFalse(guess.sure)
+        self.assertIn("in no usual unit", guess.why)
+
+    def test_room_of_each_kind(self):
+        self.assertAlmostEqual(room_of(ROTOR), 135.2)
+        self.assertAlmostEqual(room_of(DUCT), 200.0)
+        self.assertAlmostEqual(room_of(Envelope.from_json("ring", {})), 330.0)
+
+
+class Rotors(unittest.TestCase):
+    def test_fits_with_bore_and_tip_gap(self):
+        found = placed("rotor_unbalanced.stl")
+        self.assertEqual(found.misfits, ())
+        self.assertAlmostEqual(found.bore.diameter, TRUTH["rotor_unbalanced.stl"]["design"]["bore_diameter_mm"], delta=0.02)
+        self.assertAlmostEqual(found.mesh.bounds[0, 2], 0.0)
+
+    def test_too_large_is_said_with_by_how_much(self):
+        found = placed("rotor_big.stl")
+        self.assertIn("140.00 mm", found.misfits[0])
+        self.assertIn("2.40 mm all around", found.misfits[0])  # (140 - 135.2) / 2
+        self.assertGreater(found.outside.sum(), 10)
+        self.assertTrue((np.hypot(*found.mesh.vertices[found.outside, :2].T) > 67.6).all())
+
+    def test_axis_along_x_and_off_the_origin_is_found(self):
+        mesh = part("rotor_unbalanced.stl")
+        mesh.apply_transform(trimesh.transformations.rotation_matrix(math.pi / 2, [0, 1, 0]))
+        mesh.apply_translation([300.0, -20.0, 7.0])
+        name, turn = spin_direction(mass_figures(mesh).inertia)
+        self.assertEqual(name, "x")
+        found = place_rotor(mesh, ROTOR, name, turn)
+        self.assertEqual(found.misfits, ())
+
+    def test_a_tilted_axis_is_found(self):
+        mesh = part("impeller.stl")
+        tilt = trimesh.transformations.rotation_matrix(0.4, [1, 0.3, 0])
+        mesh.apply_transform(tilt)
+        _, turn = spin_direction(mass_figures(mesh).inertia)
+        self.assertAlmostEqual(abs(turn[2] @ (tilt[:3, :3] @ [0, 0, 1])), 1, delta=1e-4)
+
+    def test_shaft_too_loose_too_tight_and_none(self):
+        self.assertIn("cannot centre", placed("rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.004})).misfits[-1])
+        self.assertIn("does not go on", placed("rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.006})).misfits[-1])
+        self.assertIsNone(find_bore(trimesh.creation.cylinder(radius=20, height=10)))
+
+    def test_blades_as_they_were_drawn(self):
+        """Pitch and chord of the drawing at radii 24, 40 and 55 mm."""
+        drawn = TRUTH["rotor_unbalanced.stl"]["design"]
+        found = measure_blades(placed("rotor_unbalanced.stl").mesh)
+        self.assertEqual(found.count, drawn["blades"])
+        self.assertAlmostEqual(2 * found.hub, drawn["hub_diameter_mm"], delta=1.5)
+        radius = [s.radius for s in found.stations]
+        for at in ("24.0", "40.0", "55.0"):
+            pitch = np.interp(float(at), radius, [math.degrees(s.pitch) for s in found.stations])
+            chord = np.interp(float(at), radius, [s.chord for s in found.stations])
+            self.assertAlmostEqual(pitch, drawn["pitch_deg_by_station"][at], delta=1.0)
+            self.assertAlmostEqual(chord, drawn["chord_mm_by_station"][at], delta=0.7)  # the farthest pair of points lies a little off the chord line
+
+    def test_blades_on_a_plate_are_counted(self):
+        self.assertEqual(measure_blades(placed("impeller.stl").mesh).count, TRUTH["impeller.stl"]["design"]["blades"])
+
+    def test_no_blades_on_a_disc(self):
+        self.assertIsNone(measure_blades(trimesh.creation.annulus(r_min=3, r_max=40, height=5)))
+
+
+class Boxes(unittest.TestCase):
+    def test_as_stored_where_that_fits(self):
+        found = place_in_box(part("duct3.stl"), DUCT)
+        self.assertEqual((found.misfits, found.turned), ((), ""))
+
+    def test_turned_where_only_that_fits(self):
+        bar = trimesh.creation.box((150.0, 20, 20))
+        narrow = replace(DUCT, values={**DUCT.values, "width": 0.05, "height": 0.05})
+        found = place_in_box(bar, narrow)
+        self.assertEqual(found.misfits, ())
+        self.assertEqual(found.turned.strip("-"), "x")
+
+    def test_sticks_out_at_named_sides(self):
+        found = place_in_box(trimesh.creation.box((20.0, 20, 230)), DUCT, "z")
+        self.assertEqual(list(found.misfits), ["It sticks out 30.00 mm at the far end."])
+
+    def test_keep_out(self):
+        block = replace(DUCT, keep_outs=(KeepOut("beam", Box((-0.2, -0.2, 0.05), (0.19, 0.4, 0.05))),))
+        found = place_in_box(trimesh.creation.box((40.0, 40, 80)), block, "z")
+        self.assertIn("into the keep-out “beam”", found.misfits[0])
+        self.assertTrue(found.outside.any())
+
+    def test_a_plate_sets_the_part_on_the_axis(self):
+        plate = trimesh.creation.box((100.0, 100, 4))
+        plate.apply_translation([0, 0, 2])
+        arm = trimesh.creation.box((20.0, 20, 60))
+        arm.apply_translation([60, 0, 30])
+        found = place_in_box(trimesh.util.concatenate([plate, arm]), DUCT)
+        self.assertAlmostEqual(found.mesh.vertices[np.abs(found.mesh.vertices[:, 2]) < 0.1][:, 0].min(), -50.0, delta=10.1)
+
+
+class Cuts(unittest.TestCase):
+    def test_a_tube(self):
+        """Outer and inner circle with areas of either sign: pi 100 and pi 64; the inner one is a hole."""
+        tube = trimesh.creation.annulus(r_min=8, r_max=10, height=6, sections=200)
+        _, loops = next(plane_cuts(tube, 2, [0.5]))
+        areas = sorted(c.area for c in loops)
+        self.assertAlmostEqual(areas[0], -math.pi * 64, delta=0.2)
+        self.assertAlmostEqual(areas[1], math.pi * 100, delta=0.2)
+        _, around = next(cylinder_cuts(tube, [9.0]))
+        self.assertTrue(all(c.around for c in around))
+
+    def test_material_is_on_the_left_for_any_axis(self):
+        box = trimesh.creation.box((4.0, 6, 8))
+        for axis, area in enumerate((48.0, 32.0, 24.0)):
+            _, (loop,) = next(plane_cuts(box, axis, [0.3]))
+            self.assertAlmostEqual(loop.area, area)
+            np.testing.assert_allclose(loop.centre, [0, 0], atol=1e-9)
+
+    def test_the_section_drawing_has_red_where_it_sticks_out(self):
+        found = placed("rotor_big.stl")
+        layers = {p.layer for p in section_drawing(cut_open(found), ROTOR).paths}
+        self.assertIn("over", layers)
+        good = placed("rotor_unbalanced.stl")
+        self.assertNotIn("over", {p.layer for p in section_drawing(cut_open(good), ROTOR).paths})
+
+
+class Walls(unittest.TestCase):
+    def test_a_hollow_box_of_known_walls(self):
+        outer, inner = trimesh.creation.box((40.0, 40, 40)), trimesh.creation.box((36.0, 36, 36))
+        inner.invert()
+        mesh = trimesh.util.concatenate([outer, inner])
+        found = walls(Caster(mesh), sample(mesh, 800))
+        self.assertAlmostEqual(float(np.nanmedian(found.thickness)), 2.0, delta=0.01)
+        self.assertFalse(found.overlapping.any())
+
+    def test_bodies_that_run_through_one_another(self):
+        one, two = trimesh.creation.box((20.0, 20, 20)), trimesh.creation.box((20.0, 20, 20))
+        two.apply_translation([10.0, 3, 4])
+        mesh = trimesh.util.concatenate([one, two])
+        self.assertGreater(walls(Caster(mesh), sample(mesh, 800)).overlapping.mean(), 0.05)
+
+    def test_the_same_mesh_gives_the_same_rays(self):
+        mesh = part("two_bodies.stl")
+        np.testing.assert_array_equal(sample(mesh, 50).points, sample(mesh, 50).points)
+
+
+class Passages(unittest.TestCase):
+    def test_inlet_and_three_outlets(self):
+        found, screws = openings(part("duct3.stl"))
+        drawn = TRUTH["duct3.stl"]["design"]
+        wanted = sorted([drawn["inlet_area_mm2"], *(o["open_area_mm2"] for o in drawn["outlets"])], reverse=True)
+        self.assertEqual(len(found), 4)
+        np.testing.assert_allclose([o.area for o in found], wanted, rtol=0.002)
+        self.assertEqual(found[0].direction[2].__round__(3), -1.0)
+        self.assertEqual(screws, [])
+
+    def test_slot_and_neck_of_a_ring(self):
+        mesh, drawn = part("ring.stl"), TRUTH["ring.stl"]["design"]
+        slot = find_slot(mesh, Caster(mesh))
+        self.assertAlmostEqual(slot.mean, drawn["slot_width_mm"], delta=0.01)
+        self.assertAlmostEqual(slot.area / drawn["slot_open_area_mm2"], 1, delta=0.01)
+        neck = max((o for o in openings(mesh)[0] if o.direction[1] < -0.9), key=lambda o: o.area)
+        self.assertAlmostEqual(neck.area / drawn["inlet_area_mm2"], 1, delta=0.01)
+
+    def test_screw_holes_are_no_openings(self):
+        found, screws = openings(part("bellmouth.stl"))
+        self.assertTrue(any(abs(o.diameter - TRUTH["bellmouth.stl"]["design"]["throat_diameter_mm"]) < 0.3 for o in found))
+        self.assertTrue(all(abs(s.diameter - 4.3) < 0.1 for s in screws))
+
+    def test_a_tube_on_a_plate_is_one_opening_not_two(self):
+        tube = trimesh.creation.annulus(r_min=10, r_max=12, height=40, sections=96)
+        tube.apply_translation([0, 0, 20])
+        plate = trimesh.creation.annulus(r_min=10, r_max=30, height=3, sections=96)
+        plate.apply_translation([0, 0, 1.5])
+        joined = trimesh.boolean.union([tube, plate], engine="manifold")
+        found, _ = openings(joined)
+        self.assertEqual(len(found), 2)
+        np.testing.assert_allclose([o.diameter for o in found], 20.0, rtol=0.005)
+
+    def test_free_area_and_steep_widening(self):
+        """A cone of 20 to 40 mm over 20 mm opens by atan(10/20) = 26.6 degrees a side."""
+        profile = np.array([(10, 0), (20, 20), (22, 20), (12, 0), (10, 0)], float)
+        cone = trimesh.creation.revolve(profile, sections=128)
+        if cone.volume < 0:
+            cone.invert()
+        cuts = free_areas(cone, 20)
+        self.assertAlmostEqual(cuts[0].area, math.pi * (10 + cuts[0].place / 2) ** 2, delta=2)
+        self.assertAlmostEqual(math.degrees(steep(cuts, forward=True)[0][1]), 26.6, delta=0.5)
+        self.assertEqual(steep(cuts, forward=False), [])
+
+
+class Printing(unittest.TestCase):
+    def test_overhang_of_a_mushroom(self):
+        """A disc of 20 mm on a stem of 5 mm: its underside hangs over, upside down nothing does."""
+        stem = trimesh.creation.cylinder(radius=5, height=20, sections=64)
+        cap = trimesh.creation.cylinder(radius=20, height=4, sections=64)
+        cap.apply_translation([0, 0, 12])
+        mesh = trimesh.boolean.union([stem, cap], engine="manifold")
+        self.assertAlmostEqual(lay(mesh, "z up").overhang, math.pi * (400 - 25), delta=5)
+        self.assertAlmostEqual(lay(mesh, "z down").overhang, 0.0, delta=1e-6)
+        self.assertEqual(best_way_up(mesh).name, "z down")
+
+    def test_a_solid_wall_is_all_wall_and_a_block_is_mostly_infill(self):
+        thin = print_figures(1e-6, 1e-3, np.full(10, 0.002), 0.05, 0.0, USUAL, 1200.0, 20.0)
+        self.assertAlmostEqual(thin.mass, 1.2e-3)
+        self.assertAlmostEqual(thin.cost, 0.024)
+        block = print_figures(1e-3, 0.06, np.full(10, 0.1), 0.1, 0.0, USUAL, 1200.0, 20.0)
+        wall = 0.06 * USUAL.walls * USUAL.line
+        self.assertAlmostEqual(block.plastic, wall + USUAL.infill * (1e-3 - wall))
+
+    def test_time_goes_with_volume_over_the_rate_of_the_nozzle(self):
+        made = print_figures(1e-5, 1.0, np.full(4, 1e-5), 0.02, 0.0, replace(USUAL, infill=1.0), 1000.0, 0.0)
+        self.assertAlmostEqual(made.time, 1e-5 / (USUAL.layer * USUAL.line * USUAL.speed) + 0.02 / USUAL.layer * 3.0)
+
+    def test_thick_walls_are_annealed_longer(self):
+        thin, thick = annealing(0.002, 100.0, 0.01, 0.005), annealing(0.016, 100.0, 0.01, 0.005)
+        self.assertEqual(thin.hold, 1800.0)
+        self.assertAlmostEqual(thick.hold, 3 * 0.016**2 / 1.1e-7)
+        self.assertGreater(thick.ramp, thin.ramp)
+
+    def test_settings_that_cannot_be(self):
+        self.assertEqual(set(replace(USUAL, layer=0.01, infill=1.2, walls=0).problems()), {"layer", "infill", "walls"})
