@@ -102,6 +102,7 @@ class HandingInTests(BrowserTests):
         expect(page.get_by_text("What you typed here before and did not send is back")).to_be_visible()
         expect(page.get_by_label("Thing 1")).to_have_value("bush")
         page.get_by_label("Price 1").fill("0,80")
+        page.get_by_label("What it changes").fill("Swept tips.")
         page.get_by_role("button", name="Keep the papers").click()
         expect(page.get_by_text("Now 0.80 together")).to_be_visible()
         expect(page.get_by_text("What you typed here before and did not send is back")).to_be_hidden()
@@ -144,7 +145,7 @@ class WorkshopTests(BrowserTests):
         page.keyboard.press("m")
         expect(page.get_by_role("heading", level=1)).to_contain_text("go onto the bench?")
         page.get_by_label("What drives it").select_option("cells")
-        expect(page.get_by_text("Lithium cells")).to_be_visible()
+        expect(page.get_by_text("Lithium cells: protection board")).to_be_visible()
         page.get_by_role("button", name="I have confirmed all of them").click()
         expect(page.get_by_text("Not confirmed: Local codes")).to_be_visible()
         for box in page.get_by_role("checkbox").all():

@@ -97,7 +97,8 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
     area = np.bincount(label, np.asarray(mesh.area_faces))
     size = np.bincount(label)
     big = np.flatnonzero((area > 4.0) & (size >= 6))
-    found, small = [], []
+    found: list[Opening] = []
+    small: list[Opening] = []
     normals = np.asarray(mesh.face_normals)
     order = np.argsort(label, kind="stable")
     begin = np.searchsorted(label[order], big)

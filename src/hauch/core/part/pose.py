@@ -315,7 +315,7 @@ def _shift(points: Floats, low: Floats, high: Floats, part: str, face: Floats | 
 
 def _inside(points: Floats, at: tuple[float, ...], size: tuple[float, ...]) -> NDArray[np.bool_]:
     low = np.array(at) / MM
-    return ((points > low + PLAY) & (points < low + np.array(size) / MM - PLAY)).all(axis=1)
+    return np.asarray(((points > low + PLAY) & (points < low + np.array(size) / MM - PLAY)).all(axis=1))
 
 
 SIDES = (("left", "right"), ("bottom", "top"), ("mounting side", "far end"))
@@ -323,7 +323,7 @@ SIDES = (("left", "right"), ("bottom", "top"), ("mounting side", "far end"))
 
 def _against_box(mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Envelope) -> tuple[NDArray[np.bool_], list[str], list[str]]:
     points = np.asarray(mesh.vertices)
-    outside = ((points < low - PLAY) | (points > high + PLAY)).any(axis=1)
+    outside = np.asarray(((points < low - PLAY) | (points > high + PLAY)).any(axis=1))
     misfits, fits = [], []
     for k in range(3):
         under, over = float(low[k] - points[:, k].min()), float(points[:, k].max() - high[k])

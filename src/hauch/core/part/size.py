@@ -57,9 +57,9 @@ def _corner_normals(mesh: trimesh.Trimesh, edges: Edges) -> Floats:
     rows, columns = np.concatenate([a, next_corner(a)]), np.concatenate([next_corner(b), b])
     count = 3 * len(normals)
     groups, label = connected_components(coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(count, count)), directed=False)
-    sums = np.column_stack([np.bincount(label, np.repeat(weighted[:, k], 3), groups) for k in range(3)])
-    sums /= np.maximum(np.sqrt(np.einsum("ij,ij->i", sums, sums)), 1e-30)[:, None]
-    return sums[label].reshape(-1, 3, 3)
+    sums: Floats = np.column_stack([np.bincount(label, np.repeat(weighted[:, k], 3), groups) for k in range(3)])
+    unit: Floats = sums / np.maximum(np.sqrt(np.einsum("ij,ij->i", sums, sums)), 1e-30)[:, None]
+    return unit[label].reshape(-1, 3, 3)
 
 
 def _left_out(mesh: trimesh.Trimesh, edges: Edges) -> Floats:
