@@ -12,9 +12,9 @@ django.setup()
 
 from django.test.runner import DiscoverRunner  # noqa: E402
 
-from benchmarks import desk, harness, logs, pages, references, standings  # noqa: E402
+from benchmarks import desk, harness, logs, pages, parts, references, standings  # noqa: E402
 
-BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run, "references": references.run, "desk": desk.run}
+BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run, "references": references.run, "desk": desk.run, "parts": parts.run}
 
 
 def main() -> int:

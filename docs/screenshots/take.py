@@ -18,6 +18,7 @@ from playwright.sync_api import sync_playwright  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402
+from hauch.entries.models import Entry, PartFile  # noqa: E402
 from hauch.exchange.demo import load_demo  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
@@ -47,11 +48,13 @@ class Pictures(StaticLiveServerTestCase):
         run = Run.objects.filter(test__key="rise", result__marks__0__isnull=False, state="valid").first()
         base = f"/rounds/{demo.slug}"
         inlet = "/rounds/hushed-inlet"
+        ring = Entry.objects.get(name="Nebelring")
         views = {
             "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
-            "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": f"{base}/workshop/",
+            "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": "/rounds/packing-table-ring/workshop/",
             "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
-            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "desk_duct": "/desk/duct/", "desk_intake": "/desk/intake/", "record": "/desk/record/",
+            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
+            "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/", "record": "/desk/record/",
         }  # fmt: skip
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
@@ -92,6 +95,7 @@ class Pictures(StaticLiveServerTestCase):
     def take(self, page, name):
         page.wait_for_load_state("networkidle")
         page.wait_for_selector("[data-chart]:not([data-drawn=yes])", state="detached")
+        page.wait_for_selector(".part3d:not([data-ready=yes])", state="detached")
         page.screenshot(path=HERE / f"{name}.png")
         print(f"docs/screenshots/{name}.png", flush=True)
 

@@ -95,6 +95,8 @@ class Rotors(unittest.TestCase):
         self.assertEqual(found.count, drawn["blades"])
         self.assertAlmostEqual(2 * found.hub, drawn["hub_diameter_mm"], delta=1.5)
         radius = [s.radius for s in found.stations]
+        outline = np.array(found.stations[5].in_space()[0])
+        np.testing.assert_allclose(np.hypot(outline[:, 0], outline[:, 1]), radius[5], atol=0.02)
         for at in ("24.0", "40.0", "55.0"):
             pitch = np.interp(float(at), radius, [math.degrees(s.pitch) for s in found.stations])
             chord = np.interp(float(at), radius, [s.chord for s in found.stations])

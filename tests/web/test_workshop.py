@@ -201,6 +201,15 @@ class TheGate(Workshop):
         self.assertContains(capture, "capped at")
         self.assertContains(self.client.get(self.at(f"{specimen.pk}/label/")), "<svg")
 
+    def test_a_run_above_the_limit_says_so_and_keeps_its_readings(self):
+        specimen = self.built.specimens["Amsel"]
+        specimen.cap = 1800.0
+        specimen.save()
+        run = self.built.record("air", specimen, 5, {"air_speed": (4.0, 4.1), "speed": (1795.0, 1850.0)})
+        self.assertIn("Spun at 1,850 1/min, above the 1,800 1/min", run.note)
+        self.assertEqual(run.readings.filter(channel="speed").count(), 2)
+        self.assertEqual(self.built.record("air", specimen, 9, {"air_speed": (4.0, 4.1), "speed": (1795.0,)}).note, "")
+
     def test_no_way_around_it(self):
         specimen = self.printed()
         with self.assertRaisesRegex(ValidationError, "has not passed the safety gate"):

@@ -137,6 +137,7 @@ def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
     _check_readings(new.test, new.readings)
     run = _new_run(user, new, None)
     _store_readings(run, new.readings)
+    _note_cap(run, new.readings)
     record(user, "run.record", run, round, run=str(run.uid))
     return _finish(run, notify)
 
@@ -169,6 +170,16 @@ def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
     run.save(force_insert=True)
     _seal(run)
     return run
+
+
+def _note_cap(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
+    """Say on the run that its part was spun above what the safety gate allows; what was read stays."""
+    cap = run.specimen.cap if run.specimen else None
+    fastest = max((r.value for r in readings.get("speed", ())), default=0.0)
+    if cap is not None and fastest > cap:
+        said = f"Spun at {fastest:,.0f} 1/min, above the {cap:,.0f} 1/min of its safety gate. Look the part over before it runs again."
+        run.note = f"{run.note}\n{said}".strip()
+        run.save(update_fields=["note"])
 
 
 def _seal(run: Run) -> None:

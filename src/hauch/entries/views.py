@@ -39,6 +39,7 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
     context = {
         "round": round, "page": page, "query": query, "form": form or EntryForm(), "may_add": allowed(request.user, "entry.add", round),
         "closed": actions.why_closed(request.user, round), "all_shown": allowed(request.user, "entry.view_all", round),
+        "may_invite": allowed(request.user, "people.invite", round),
     }  # fmt: skip
     template = "entries/_list.html" if request.htmx and not request.htmx.boosted and form is None else "entries/list.html"
     return render(request, template, context, status=422 if form is not None else 200)

@@ -68,7 +68,7 @@ def seen(file: PartFile, check: PartCheck | None, envelope: Envelope) -> dict[st
     balance, blades = check.data.get("balance"), check.data.get("blades")
     about = {
         "place": place_of(envelope), "least": 1000 * envelope["wall"], "rotor": envelope.part == "rotor",
-        "centre": [balance["offset"], balance["towards"]] if balance else None, "radii": [1000 * s[0] for s in blades["stations"]] if blades else [],
+        "centre": [balance["offset"], balance["towards"]] if balance else None, "blades": blades["outlines"] if blades else [],
     }  # fmt: skip
     return {"file": file, "check": check, "about": json.dumps(about)}
 

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 from hauch.entries import actions, uploads
 from hauch.entries.models import Upload, Version
 from hauch.entries.queries import entry_for
+from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import require
 from hauch.rounds.queries import round_for
 
@@ -31,6 +32,11 @@ def _version(request: HttpRequest, slug: str, pk: int) -> Version:
 def begin(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """Begin an upload in pieces (name and size), or take whole files from a plain form."""
     version = _version(request, slug, pk)
+    if getattr(request, "upload_too_large", False):
+        messages.error(
+            request, f"The files have more than {MOST_BYTES / 1e6:,.0f} MB together. Hand them in one by one, or export them with coarser facets."
+        )
+        return redirect("entries:edit", slug, pk)
     if request.FILES.getlist("files"):
         return _at_once(request, version)
     size = request.POST.get("size", "")

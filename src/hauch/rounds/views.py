@@ -276,13 +276,13 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
         try:
             if form is None:
                 member = invitations.accept(request.user, secret)
-                return redirect("rounds:brief", member.round.slug)
+                return redirect(_first_place(member), member.round.slug)
             if form.is_valid():
                 with transaction.atomic():
                     person = _new_person(form.cleaned_data)
                     member = invitations.accept(person, secret)
                 login(request, person, backend="django.contrib.auth.backends.ModelBackend")
-                return redirect("rounds:brief", member.round.slug)
+                return redirect(_first_place(member), member.round.slug)
         except ValidationError as problem:
             if form is None:
                 return render(request, "rounds/join.html", {"invitation": None}, status=410)
@@ -293,6 +293,11 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
         {"invitation": invitation, "form": form, "role": dict(ROLES)[invitation.role]},
         status=422 if form and form.is_bound else 200,
     )
+
+
+def _first_place(member: Membership) -> str:
+    """Where somebody who joined begins: a designer hands in, everybody else reads the brief."""
+    return "entries:list" if member.role == "designer" and member.round.state == Round.State.OPEN else "rounds:brief"
 
 
 def _new_person(data: dict[str, str]) -> User:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import Count, F, IntegerField, OuterRef, Subquery, Sum
+from django.db.models import Count, Exists, F, IntegerField, OuterRef, Subquery, Sum
 from django.db.models.functions import Coalesce
 from django.urls import reverse
+from django.utils import timezone
 
 from hauch.bench.models import Progress
-from hauch.entries.models import Entry
+from hauch.entries.models import Entry, PartCheck, Version
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion, Test
 from hauch.verdict.models import Standing
@@ -39,6 +40,9 @@ def counts(round: Round) -> dict[str, int]:
     current = Test.objects.current().filter(round=OuterRef("pk"))
     steps = Progress.objects.filter(test__round=OuterRef("pk"), test__successor__isnull=True, test__dropped=False).annotate(_=F("test__round"))
     prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round"))
+    newer = Version.objects.filter(entry=OuterRef("file__version__entry"), number__gt=OuterRef("file__version__number"))
+    sent_back = PartCheck.objects.filter(~Exists(newer), file__version__entry__round=OuterRef("pk"), verdict=PartCheck.Verdict.BACK)
+    sent_back = sent_back.filter(file__version__entry__state=Entry.State.IN).annotate(_=F("file__version__entry__round"))
     racing = steps.filter(entry__state=Entry.State.IN)
     return (
         Round.objects.filter(pk=round.pk)
@@ -46,6 +50,8 @@ def counts(round: Round) -> dict[str, int]:
             rules_number=Coalesce(Subquery(RuleVersion.objects.filter(round=OuterRef("pk")).order_by("-number").values("number")[:1]), 0),
             in_=_count(entries.filter(state=Entry.State.IN), Count("pk")),
             withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
+            back=_count(sent_back, Count("file__version__entry", distinct=True)),
+            late=_count(prints.filter(due__lt=timezone.localdate()).exclude(state__in=[Specimen.State.READY, Specimen.State.BROKEN]), Count("pk")),
             specimens=_count(prints, Count("pk")),
             ready=_count(prints.filter(state=Specimen.State.READY), Count("pk")),
             broken=_count(prints.filter(state=Specimen.State.BROKEN), Count("pk")),
@@ -55,7 +61,7 @@ def counts(round: Round) -> dict[str, int]:
             no_result=_count(steps, Sum("missing")),
             stale=_count(Standing.objects.filter(rules__round=OuterRef("pk"), stale=True).annotate(_=F("rules__round")), Count("pk")),
         )
-        .values("rules_number", "in_", "withdrawn", "specimens", "ready", "broken", "asked", "done", "dnf", "no_result", "stale")
+        .values("rules_number", "in_", "withdrawn", "back", "late", "specimens", "ready", "broken", "asked", "done", "dnf", "no_result", "stale")
         .get()
     )  # fmt: skip
 
@@ -69,10 +75,10 @@ def stations(round: Round, user) -> list[Station]:
     bench = f"{done:,} of {wanted:,} runs" if wanted else "no entries yet"
     if n["no_result"]:
         bench += f", {n['no_result']} without result"
-    entries = f"{n['in_']} in" + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
+    entries = f"{n['in_']} in" + (f", {n['back']} sent back" if n["back"] else "") + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
     whole = n["specimens"] - n["broken"]
     workshop = ("no specimen yet" if not n["specimens"] else "all ready" if whole and n["ready"] == whole else f"{n['ready']} of {whole} ready") + (
-        f", {n['broken']} broken" if n["broken"] else ""
+        f", {n['late']} late" if n["late"] else f", {n['broken']} broken" if n["broken"] else ""
     )
     verdict = "published" if round.is_published else "being computed" if n["stale"] else "provisional" if n["done"] else "too early"
     benchable, early = allowed(user, "bench.view", round), allowed(user, "verdict.view_early", round)
@@ -81,8 +87,8 @@ def stations(round: Round, user) -> list[Station]:
         Station(
             "brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)
         ),
-        Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0)),
-        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / whole if whole else 0.0),
+        Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0), bool(n["back"])),
+        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / whole if whole else 0.0, bool(n["late"])),
         Station("bench", "Bench", at("bench:overview"), bench, done / wanted if wanted else 0.0, bool(n["no_result"]), benchable),
         Station(
             "verdict",

@@ -10,7 +10,7 @@ Formulas, 7th edition, table 16.1: sigma = rho omega2 / 4 [(3 + nu) R2 + (1 - nu
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -32,13 +32,25 @@ POISSON = 0.38
 
 @dataclass(frozen=True)
 class Station:
-    """The blades where a cylinder cuts them: radius, mean chord, greatest thickness [mm], pitch from the plane of rotation [rad], area of all [mm2]."""
+    """The blades where a cylinder cuts them: radius, mean chord, greatest thickness [mm], pitch from the plane of rotation [rad], area of all [mm2];
+    and their outlines, unrolled (radius times angle, z) [mm]."""
 
     radius: float
     chord: float
     pitch: float
     thickness: float
     area: float
+    outlines: tuple[Floats, ...] = field(default=(), repr=False, compare=False)
+
+    def in_space(self, points: int = 28) -> list[list[list[float]]]:
+        """Outlines as closed lines in space (x, y, z) [mm], each of so many points at most."""
+        made = []
+        for outline in self.outlines:
+            thin = outline[:: max(len(outline) // points, 1)]
+            angle = thin[:, 0] / self.radius
+            line = np.column_stack([self.radius * np.cos(angle), self.radius * np.sin(angle), thin[:, 1]])
+            made.append(np.round(line, 2).tolist())
+        return made
 
 
 @dataclass(frozen=True)
@@ -102,7 +114,16 @@ def measure_blades(mesh: trimesh.Trimesh) -> Blades | None:
         for k in range(first, first + length):
             parts = np.array([_section(c) for c in islands[k]])
             chord, pitch, thick = np.nanmedian(parts, axis=0)
-            stations.append(Station(float(levels[k]), float(chord), float(pitch), float(thick), float(sum(c.area for c in islands[k]))))
+            stations.append(
+                Station(
+                    float(levels[k]),
+                    float(chord),
+                    float(pitch),
+                    float(thick),
+                    float(sum(c.area for c in islands[k])),
+                    tuple(c.points for c in islands[k]),
+                )
+            )
         return Blades(count, stations[0].radius, tip, tuple(stations))
     return _on_a_plate(mesh, tip)
 

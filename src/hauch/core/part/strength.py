@@ -51,6 +51,7 @@ def spinning(report: Report, placed: Placed, figures: MassFigures, blades: Blade
     else:
         report.data["blades"] = {
             "count": blades.count,
+            "outlines": [s.in_space() for s in blades.stations[3::8]],
             "stations": [[s.radius * MM, s.chord * MM, s.thickness * MM, s.pitch] for s in blades.stations],
         }
         tone = blades.count * asked.speed / 60

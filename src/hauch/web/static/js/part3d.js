@@ -150,7 +150,8 @@
           ball.renderOrder = 2;
           marks.add(ball);
         }
-        for (const radius of about.radii.filter((_, i) => i % 6 === 0)) blades.add(lines([...ring(radius, box.min.z), ...ring(radius, box.max.z)], ink("petrol")));
+        for (const outline of about.blades.flat()) blades.add(lines(outline.flatMap((point, i) => [point, outline[(i + 1) % outline.length]]), ink("petrol")));
+        blades.traverse((line) => { if (line.material) { line.material.depthTest = false; line.renderOrder = 3; } });
       }
       blades.visible = false;
       scene.add(part, place, marks, blades);

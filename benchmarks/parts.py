@@ -1,0 +1,73 @@
+"""Parts: a whole check against a plain load with mass properties, on the same file in one run; the page while a check is at work."""
+
+from __future__ import annotations
+
+import io
+import resource
+import time
+from collections.abc import Iterator
+
+import trimesh
+from django.test import Client
+
+from benchmarks.harness import Row, row, seconds
+from hauch.core.geometry.envelope import Envelope
+from hauch.core.geometry.solids import Hub, rotor_solid
+from hauch.core.part.report import Asked, check
+from hauch.core.predict.strength import MATERIALS
+from hauch.desk.tools import TOOLS
+from hauch.desk.tools.rotor import blading
+from hauch.entries.actions import attach
+from hauch.entries.checking import run_check, views_of
+from hauch.formats.mesh import to_stl
+from hauch.formats.mesh_in import read_part
+from hauch.rounds.models import Round
+from tests.builder import build
+
+MILLION = (300, 120)
+"""Points along and around a blade that make a rotor of a million triangles."""
+FIFTY_THOUSAND = (60, 29)
+
+
+def stl(shape: tuple[int, int]) -> bytes:
+    return to_stl(rotor_solid(blading(TOOLS["rotor"].start()), Hub(), *shape, edge=0.001))
+
+
+def run() -> Iterator[Row]:
+    data = stl(MILLION)
+    faces = int.from_bytes(data[80:84], "little")
+
+    def plain() -> None:
+        _ = trimesh.load(io.BytesIO(data), file_type="stl").mass_properties
+
+    asked = Asked(Envelope.from_json("rotor", {}), MATERIALS["petg"])
+
+    def whole() -> None:
+        loaded = read_part("part.stl", data)
+        check(loaded.mesh, asked)
+
+    bare = seconds(plain, 3)
+    yield row(f"trimesh: load {faces:,} triangles, mass properties", bare, "s")
+    taken = seconds(whole, 3)
+    yield row("the same file read and fully checked", taken, "s")
+    yield row("full check against load and mass properties", taken / bare, "x", 3.0)
+    report = check(read_part("part.stl", data).mesh, asked)
+    begin = time.perf_counter()
+    views_of(report)
+    yield row("its turning view and picture besides", time.perf_counter() - begin, "s")
+    yield row("peak memory of all this", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, "MB", 2048.0)
+
+    built = build()
+    Round.objects.update(state="open")
+    version = built.entries["Amsel"].versions.get()
+    small = stl(FIFTY_THOUSAND)
+    file = attach(built.host, version, "part.stl", small)
+    client = Client(SERVER_NAME="localhost")
+    client.force_login(built.host, backend="django.contrib.auth.backends.ModelBackend")
+    yield row("page of a part that waits for its check", 1000 * seconds(lambda: client.get(file.get_absolute_url()), 5), "ms")
+    begin = time.perf_counter()
+    run_check(file.check_row.pk)
+    triangles = int.from_bytes(small[80:84], "little")
+    yield row(f"{triangles:,} triangles checked and stored with views, as the worker does", time.perf_counter() - begin, "s", 3.0)
+    file.refresh_from_db()
+    yield row("page of the checked part", 1000 * seconds(lambda: client.get(file.get_absolute_url()), 5), "ms")
