@@ -8,10 +8,10 @@ from typing import Any
 from hauch.core.geometry.desk_drawings import impeller_drawing
 from hauch.core.predict.impeller import DOUBTS, OUTLETS, Impeller, impeller_curve, wiesner_slip
 from hauch.core.predict.model import modelled
-from hauch.core.predict.rotor import blade_tones, sound_power
 from hauch.core.predict.strength import MARGIN_ASKED, MATERIALS
 from hauch.core.quantity import Quantity, Step
 from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.noise import sound_figure, tone_figure
 
 INPUTS = (
     Input("blades", "Blades", "count", 11, "Wheel", 2, 80),
@@ -107,7 +107,6 @@ def work(values: Values, setting: Setting) -> Answer:
     model = lambda v, unit, relative, working=(): modelled(v, unit, "impeller", "the model of the wheel", relative, working)  # noqa: E731
     stress = disc_stress(w.outer, values["speed"], MATERIALS[values["material"]].density)
     margin = MATERIALS[values["material"]].along / stress
-    level = sound_power(at, total)
     figures = [
         Figure("flow", "Flow at the duty", "volume_flow", model(at if known else math.nan, "m3/s", flow_doubt, steps), True),
         Figure("pressure", "Static pressure there", "pressure", model(static if known else math.nan, "Pa", DOUBTS["pressure"], steps), True),
@@ -162,30 +161,8 @@ def work(values: Values, setting: Setting) -> Answer:
         ),
         Figure("torque", "Torque", "torque", model(torque, "N m", DOUBTS["torque"])),
         Figure("shaft", "Shaft power", "power", model(power, "W", DOUBTS["torque"])),
-        Figure("tone", "Blade-passing tone", "frequency", Quantity(blade_tones(w.blades, curve.speed)[0], "Hz")),
-        Figure(
-            "sound",
-            "Sound power, rough",
-            "decibel",
-            modelled(
-                level,
-                "dB",
-                "rotor:sound",
-                "the rule VDI 2081 (within 4 dB)",
-                0.0,
-                (
-                    Step(
-                        "Sound power",
-                        "L_W = 37 + 10 lg Q + 20 lg Δp",
-                        (("Q", at, "m3/s"), ("Δp", total, "Pa")),
-                        level,
-                        "dB",
-                        "VDI 2081-1, within 4 dB",
-                    ),
-                ),
-                absolute=2.0,
-            ),
-        ),
+        tone_figure(w.blades, curve.speed),
+        sound_figure(at, total),
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(u2, "m/s")),
         Figure(
             "margin",

@@ -15,11 +15,12 @@ from hauch.core.predict.blading import STATIONS, Blading
 from hauch.core.predict.drive import Gear, Motor, Reached, reached_speed
 from hauch.core.predict.free_rotor import FreeRotor, free_rotor
 from hauch.core.predict.model import AIR_DENSITY, CannotBe, modelled
-from hauch.core.predict.rotor import RotorCurve, blade_tones, rotor_curve, sound_power
+from hauch.core.predict.rotor import RotorCurve, rotor_curve
 from hauch.core.predict.section import MODEL_REYNOLDS
 from hauch.core.predict.strength import MARGIN_ASKED, MATERIALS, Spin, spin
 from hauch.core.quantity import Quantity, Step
 from hauch.desk.tools.base import Answer, Chart, Figure, Line, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.noise import sound_figure, tone_figure
 from hauch.desk.tools.rotor_inputs import INPUTS, blading, extent, installed, solid
 
 
@@ -280,47 +281,9 @@ def _common(values: Values, row: Blading, speed: float, air: tuple[float, float]
     if not speed:
         return []
     held = strength(values, row, speed)
-    tone = blade_tones(row.blades, speed)[0]
-    figures = [
-        Figure(
-            "tone",
-            "Blade-passing tone",
-            "frequency",
-            Quantity(
-                tone,
-                "Hz",
-                {},
-                (Step("Blade-passing tone", "f = B n / 60", (("B", row.blades, ""), ("n", speed, "1/min")), tone, "Hz", "harmonics at 2 f, 3 f, …"),),
-            ),
-        )
-    ]
+    figures = [tone_figure(row.blades, speed)]
     if air:
-        level = sound_power(*air)
-        figures.append(
-            Figure(
-                "sound",
-                "Sound power, rough",
-                "decibel",
-                modelled(
-                    level,
-                    "dB",
-                    "rotor:sound",
-                    "the rule VDI 2081 (within 4 dB)",
-                    0.0,
-                    (
-                        Step(
-                            "Sound power",
-                            "L_W = 37 + 10 lg Q + 20 lg Δp",
-                            (("Q", air[0], "m3/s"), ("Δp", air[1], "Pa")),
-                            level,
-                            "dB",
-                            "VDI 2081-1, within 4 dB, unweighted; a stalled or whistling rotor is louder",
-                        ),
-                    ),
-                    absolute=2.0,
-                ),
-            )
-        )
+        figures.append(sound_figure(*air))
     figures += [
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(held.tip_speed, "m/s")),
         Figure("stress", "Stress at the blade root", "stress", modelled(held.root, "Pa", "rotor:stress", "centrifugal stress without notches", 0.2)),
