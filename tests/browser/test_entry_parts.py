@@ -107,6 +107,100 @@ class HandingInTests(BrowserTests):
         expect(page.get_by_text("Now 0.80 together")).to_be_visible()
         expect(page.get_by_text("What you typed here before and did not send is back")).to_be_hidden()
 
+    def part(self, name: str = "amsel.stl", data: bytes = ROTOR):
+        file = attach(self.built.people["designer"], self.version, name, data)
+        self.work()
+        return file
+
+    def test_without_webgl_the_picture_stays(self):
+        file = self.part()
+        self.sign_in("designer")
+        self.page.add_init_script("HTMLCanvasElement.prototype.getContext = () => null")
+        self.page.goto(self.url(file.get_absolute_url()))
+        picture = self.page.get_by_role("img", name="amsel.stl, seen from above")
+        expect(picture).to_be_visible()
+        self.assertGreater(picture.evaluate("(image) => image.naturalWidth"), 100)
+        expect(self.page.get_by_text("Not to be spun above")).to_be_visible()
+        self.troubles = [t for t in self.troubles if "WebGL" not in t]
+
+    def test_the_question_of_the_unit_is_answered_with_one_click(self):
+        import io
+
+        import trimesh
+
+        mesh = trimesh.load(io.BytesIO(ROTOR), file_type="stl")
+        mesh.apply_scale(1 / 25.4)
+        file = self.part("inch.stl", mesh.export(file_type="stl"))
+        page = self.sign_in("designer")
+        page.goto(self.url(file.get_absolute_url()))
+        page.get_by_role("button", name="Inches").click()
+        expect(page.get_by_text("Waits for the worker")).to_be_visible()
+        self.work()
+        expect(page.get_by_text("In inches, as its designer says")).to_be_attached(timeout=20_000)
+        expect(page.get_by_text("In which unit is it drawn?")).to_have_count(0)
+
+    def test_a_check_is_stopped_and_asked_again(self):
+        file = attach(self.built.people["designer"], self.version, "amsel.stl", ROTOR)
+        page = self.sign_in("designer")
+        page.goto(self.url(file.get_absolute_url()))
+        page.get_by_role("button", name="Stop the check").click()
+        expect(page.get_by_text("Nothing is known of this part")).to_be_visible()
+        page.get_by_role("button", name="Check again").click()
+        expect(page.get_by_text("Waits for the worker")).to_be_visible()
+        self.work()
+        expect(page.locator(".part3d[data-ready=yes]")).to_be_visible(timeout=20_000)
+
+    def test_a_mended_copy_is_handed_in_with_one_click(self):
+        count = int.from_bytes(ROTOR[80:84], "little") - 1
+        file = self.part("holed.stl", ROTOR[:80] + count.to_bytes(4, "little") + ROTOR[134:])
+        page = self.sign_in("designer")
+        page.goto(self.url(file.get_absolute_url()))
+        expect(page.get_by_text("The surface is not closed")).to_be_visible()
+        page.get_by_role("button", name="Hand in the mended copy").click()
+        expect(page.get_by_role("link", name="holed-mended.stl")).to_be_visible()
+        expect(page.get_by_role("link", name="holed.stl")).to_be_visible()
+
+    def test_steps_with_pictures_and_a_line_that_cannot_be(self):
+        import io
+
+        from PIL import Image
+
+        out = io.BytesIO()
+        Image.new("RGB", (60, 40), "teal").save(out, "PNG")
+        page = self.edit()
+        page.get_by_label("What it changes").fill("Swept tips.")
+        page.get_by_label("Step 1", exact=True).fill("Press the bush in.")
+        page.locator("[name=step_file_1]").set_input_files(self.path("step.png", out.getvalue()))
+        page.get_by_label("Thing 1").fill("bush")
+        page.get_by_label("Quantity 1").fill("two")
+        page.get_by_role("button", name="Keep the papers").click()
+        expect(page.get_by_text("“two” is not a number")).to_be_visible()
+        expect(page.get_by_label("Step 1", exact=True)).to_have_value("Press the bush in.")
+        page.get_by_label("Quantity 1").fill("2")
+        page.locator("[name=step_file_1]").set_input_files(self.path("step.png", out.getvalue()))
+        page.get_by_role("button", name="Keep the papers").click()
+        expect(page.get_by_alt_text("Picture of step 1")).to_be_visible()
+        page.get_by_role("link", name="To the entry").click()
+        page.get_by_text("Assembly in 1 step").click()
+        expect(page.get_by_alt_text("Step 1")).to_be_visible()
+
+    def test_a_stranger_comes_by_a_link_and_hands_in(self):
+        from hauch.rounds.invitations import invite
+
+        _, secret = invite(self.built.host, self.built.round, "designer", uses=2)
+        page = self.page
+        page.goto(self.url(f"/invitations/{secret}/"))
+        page.locator("[name=username]").fill("wren")
+        page.locator("[name=first_name]").fill("Wren")
+        page.locator("[name=password]").fill("straw-bale-12")
+        page.get_by_role("button", name="Join the round").click()
+        expect(page.get_by_role("heading", name="Your entries")).to_be_visible()
+        page.get_by_label("Name", exact=True).fill("Zaunwinde")
+        page.get_by_role("button", name="Hand in").click()
+        page.set_input_files("#files", self.path("zaunwinde.stl", ROTOR))
+        expect(page.get_by_role("link", name="zaunwinde.stl")).to_be_visible()
+        self.assertEqual(PartFile.objects.get().version.entry.name, "Zaunwinde")
+
     def test_two_versions_turn_together(self):
         attach(self.built.people["designer"], self.version, "one.stl", ROTOR)
         second = add_version(self.built.people["designer"], self.entry, "The same again.")
@@ -154,6 +248,36 @@ class WorkshopTests(BrowserTests):
         expect(page.get_by_text("W-01 is ready for the bench")).to_be_visible()
         self.assertEqual(Specimen.objects.get(pk=specimen.pk).state, "ready")
         self.assertEqual(specimen.gates.get().power, "cells")
+
+    def test_sizes_balance_and_label(self):
+        version = self.built.entries["Amsel"].versions.get()
+        specimen = actions.add_specimen(self.built.operator, version, "W-01")
+        page = self.sign_in("operator")
+        page.goto(self.url(specimen.get_absolute_url()))
+        page.get_by_text("Measure a size at up to four places").click()
+        page.get_by_label("Place 1, mm").fill("3,9")
+        page.get_by_label("Place 2, mm").fill("x")
+        page.locator("form[action$='/measure/'] button").click()
+        expect(page.get_by_text("“x” is not a number")).to_be_visible()
+        expect(page.get_by_label("Place 1, mm")).to_have_value("3,9")
+        page.get_by_label("Place 2, mm").fill("4.1")
+        page.locator("form[action$='/measure/'] button").click()
+        expect(page.get_by_role("row", name="Bore")).to_contain_text("4")
+        page.get_by_text("Readings without and with a trial mass").click()
+        for label, text in (
+            ("Speed, 1/min", "1500"),
+            ("Reading as it is", "4"),
+            ("Trial mass, g", "1"),
+            ("… its radius, mm", "10"),
+            ("Reading with it", "8"),
+        ):
+            page.get_by_label(label).fill(text)
+        for field in page.get_by_label("… its angle, °").all():
+            field.fill("0")
+        page.get_by_role("button", name="Work it out").click()
+        expect(page.get_by_text("or take as much off on the other side")).to_contain_text("180")
+        page.get_by_role("link", name="Label").click()
+        expect(page.get_by_role("img", name="Code that leads to W-01")).to_be_visible()
 
     def test_pages_fit_narrow_and_wide(self):
         version = self.built.entries["Amsel"].versions.get()

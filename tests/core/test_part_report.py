@@ -180,3 +180,15 @@ class Cautions(unittest.TestCase):
         rotor = " ".join(c.text for c in cautions("rotor", "supply", 13.0, 9000.0, "", heater=False))
         self.assertIn("9,000 1/min", rotor)
         self.assertIn("No burst margin", " ".join(c.text for c in cautions("rotor", "supply", None, None, "", heater=False)))
+
+
+class WhatTheGeneratorMakes(unittest.TestCase):
+    def test_it_passes_the_check(self):
+        from hauch.desk.tools import TOOLS
+
+        for key, kind in (("rotor", "rotor"), ("impeller", "rotor"), ("ring", "ring")):
+            with self.subTest(key):
+                solid = TOOLS[key].solid(TOOLS[key].start()).copy()
+                solid.apply_scale(1000)
+                report = check(solid, Asked(Envelope.from_json(kind, {}), PETG))
+                self.assertEqual(report.verdict, "ready", texts(report, "back") + texts(report, "care"))
