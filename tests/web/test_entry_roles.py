@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.test import TestCase
+from django.utils import timezone
 
 from hauch.entries import actions, uploads
 from hauch.entries.checking import run_check
@@ -92,7 +93,7 @@ class Roles(TestCase):
                 self.assertLessEqual(set(self.statuses(who).values()), {403, 404})
 
     def test_pages_after_publication(self):
-        Round.objects.filter(pk=self.round.pk).update(state="published")
+        Round.objects.filter(pk=self.round.pk).update(state="published", published_at=timezone.now())
         self.assertEqual(set(self.statuses("viewer").values()), {200})
         self.assertLessEqual(set(self.statuses("stranger").values()), {403, 404})
         page = self.client
