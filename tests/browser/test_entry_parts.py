@@ -201,6 +201,40 @@ class HandingInTests(BrowserTests):
         expect(page.get_by_role("link", name="zaunwinde.stl")).to_be_visible()
         self.assertEqual(PartFile.objects.get().version.entry.name, "Zaunwinde")
 
+    def test_parts_on_a_phone_in_the_dark(self):
+        file = self.part()
+        page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
+        self.sign_in("designer", page)
+        for path in (file.get_absolute_url(), f"/rounds/{self.built.round.slug}/entries/{self.entry.pk}/compare/", self.entry.get_absolute_url()):
+            page.goto(self.url(path))
+            page.wait_for_load_state("networkidle")
+            expect(page.locator(".part3d:not([data-ready=yes])")).to_have_count(0, timeout=20_000)
+            wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            self.assertLessEqual(wide, 0, path)
+        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)")
+
+    def test_the_entry_shows_its_part_and_leads_to_it(self):
+        self.part()
+        page = self.sign_in("host")
+        page.goto(self.url(self.entry.get_absolute_url()))
+        expect(page.get_by_role("img", name="amsel.stl; open its turning view")).to_be_visible()
+        page.get_by_role("img", name="amsel.stl; open its turning view").click()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("amsel.stl")
+        expect(page.locator(".part3d[data-ready=yes]")).to_be_visible(timeout=20_000)
+        page.get_by_role("button", name="Tip up").click()
+        page.get_by_role("checkbox", name="envelope").uncheck()
+        page.get_by_label("blade sections").check()
+        page.get_by_role("button", name="Back").click()
+
+    def test_several_files_go_up_in_one_go_and_one_is_taken_out(self):
+        page = self.edit()
+        page.set_input_files("#files", [self.path("front.stl", ROTOR), self.path("note.txt", b"Mind the tips.")])
+        expect(page.get_by_role("link", name="front.stl")).to_be_visible()
+        expect(page.get_by_role("link", name="note.txt")).to_be_visible()
+        page.get_by_role("button", name="take it out").click()
+        expect(page.get_by_text("note.txt is taken out of")).to_be_visible()
+        self.assertEqual([f.name for f in PartFile.objects.all()], ["front.stl"])
+
     def test_two_versions_turn_together(self):
         attach(self.built.people["designer"], self.version, "one.stl", ROTOR)
         second = add_version(self.built.people["designer"], self.entry, "The same again.")
@@ -278,6 +312,22 @@ class WorkshopTests(BrowserTests):
         expect(page.get_by_text("or take as much off on the other side")).to_contain_text("180")
         page.get_by_role("link", name="Label").click()
         expect(page.get_by_role("img", name="Code that leads to W-01")).to_be_visible()
+
+    def test_the_list_holds_what_the_board_holds(self):
+        version = self.built.entries["Amsel"].versions.get()
+        actions.add_specimen(self.built.operator, version, "W-01", state="planned", mass=0.034)
+        page = self.sign_in("operator")
+        page.goto(self.in_round("workshop/"))
+        page.get_by_role("link", name="As a list").click()
+        expect(page.get_by_role("row", name="W-01")).to_contain_text("to be printed")
+        expect(page.get_by_role("row", name="W-01")).to_contain_text("34 g")
+        page.get_by_role("link", name="W-01").click()
+        page.get_by_text("Log a print").click()
+        page.get_by_label("Machine").fill("Printer at the window")
+        page.get_by_label("Hours").fill("2.5")
+        page.get_by_role("button", name="Log", exact=True).click()
+        expect(page.get_by_text("The print on Printer at the window is logged.")).to_be_visible()
+        self.assertEqual(Specimen.objects.get(code="W-01").state, "printed")
 
     def test_pages_fit_narrow_and_wide(self):
         version = self.built.entries["Amsel"].versions.get()
