@@ -148,7 +148,7 @@ def look(mesh: trimesh.Trimesh, edges: Edges | None = None) -> tuple[Soundness, 
     label, turned = facing(edges, len(faces))
     volume = np.bincount(label, np.where(turned, -1, 1) * _tetrahedra(mesh))
     count = len(volume)
-    low, high = _boxes(np.asarray(mesh.vertices), faces, label, count)
+    low, high = _boxes(mesh, label, count)
     size = np.bincount(label, minlength=count)
     pieces, over = [], np.zeros(count, bool)
     for k in range(min(count, 2000)):
@@ -167,10 +167,11 @@ def look(mesh: trimesh.Trimesh, edges: Edges | None = None) -> tuple[Soundness, 
     return found, turned ^ over[label]
 
 
-def _boxes(points: Floats, faces: Ints, label: Ints, count: int) -> tuple[Floats, Floats]:
+def _boxes(mesh: trimesh.Trimesh, label: Ints, count: int) -> tuple[Floats, Floats]:
     """Bounding box of each surface."""
     if count == 1:
-        return points[faces.ravel()].min(axis=0)[None], points[faces.ravel()].max(axis=0)[None]
+        return np.asarray(mesh.bounds)[:1], np.asarray(mesh.bounds)[1:]
+    points, faces = np.asarray(mesh.vertices), np.asarray(mesh.faces)
     low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
     for corner in faces.T:
         np.minimum.at(low, label, points[corner])
