@@ -163,6 +163,15 @@ class InPieces(Base):
         self.assertTrue(any("gasket at the mounting face" in t for t in texts))
         self.assertFalse(any("does not rub" in t for t in texts))
 
+    def test_the_part_that_bursts_first_limits_the_speed(self):
+        for name, cap, volume in (("large.stl", 9000.0, 4e-5), ("small.stl", 5200.0, 1e-6)):
+            file = self.attached(name)
+            figures = [{"key": key, "quantity": {"value": value}} for key, value in (("cap", cap), ("volume", volume))]
+            PartCheck.objects.filter(file=file).update(state="done", verdict="ready", figures=figures, data={"material": "petg", "up": "z up"})
+        specimen = shop.add_specimen(self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg"))
+        self.assertEqual(looked.speed_limit(specimen).cap, 5200.0)
+        self.assertEqual(looked.main_check(specimen).file.name, "large.stl")
+
     def test_no_board_move_where_nothing_comes_next(self):
         specimen = self.built.specimens["Amsel"]
         with self.assertRaisesRegex(ValidationError, "nothing that comes next"):

@@ -61,10 +61,18 @@ def board(user: User, round: Round) -> list[Column]:
     return [Column(s, State(s).label, held[s][:MOST_IN_A_COLUMN], max(len(held[s]) - MOST_IN_A_COLUMN, 0)) for s in COLUMNS]
 
 
+def _checks(specimen: Specimen) -> list[PartCheck]:
+    return list(PartCheck.objects.filter(file__version=specimen.version, state=PartCheck.State.DONE).select_related("file"))
+
+
 def main_check(specimen: Specimen) -> PartCheck | None:
     """The check of the specimen's greatest part."""
-    rows = PartCheck.objects.filter(file__version=specimen.version, state=PartCheck.State.DONE).select_related("file")
-    return max(rows, key=lambda r: r.value("volume") or 0.0, default=None)
+    return max(_checks(specimen), key=lambda r: r.value("volume") or 0.0, default=None)
+
+
+def weakest_check(specimen: Specimen) -> PartCheck | None:
+    """The check of the part that bursts first."""
+    return min((r for r in _checks(specimen) if r.value("cap")), key=lambda r: r.value("cap") or 0.0, default=None)
 
 
 def material_for(specimen: Specimen) -> Material | None:
@@ -184,9 +192,9 @@ def speed_limit(specimen: Specimen) -> Limit:
     """The speed limit of a rotor from the burst margin of its check, for the material it is printed in."""
     if specimen.version.entry.round.part != Round.Part.ROTOR:
         return Limit(None, "No part of it spins.")
-    check = main_check(specimen)
+    check = weakest_check(specimen)
     cap = check.value("cap") if check else None
-    if cap is None:
+    if check is None or cap is None:
         return Limit(None, "Its mesh was not checked, so no burst margin is known.")
     said, material = check.data.get("material", ""), material_for(specimen)
     if material is None or material.key == said:
