@@ -230,6 +230,32 @@ class TheGate(Workshop):
             actions.pass_gate(self.operator, done, "supply", self.confirmed(done))
         self.assertContains(self.client.get(self.at(f"{done.pk}/gate/")), "Not yet.")
 
+    def test_shut_while_a_part_is_being_checked(self):
+        specimen = self.printed()
+        attach(self.built.people["designer"], self.version, "amsel.stl", ROTOR)
+        for state in ("waiting", "running"):
+            PartCheck.objects.update(state=state)
+            with self.assertRaisesRegex(ValidationError, "is still being checked"):
+                actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
+
+    def test_another_material_passes_the_gate_anew(self):
+        self.checked()
+        specimen = self.printed()
+        actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
+        specimen.refresh_from_db()
+        actions.set_print(self.operator, specimen, {"note": "sanded"})
+        self.assertEqual(specimen.state, "ready")
+        before = specimen.cap
+        actions.set_print(self.operator, specimen, {"printed_in": Material.objects.get(key="pa_cf")})
+        specimen.refresh_from_db()
+        self.assertEqual((specimen.state, specimen.cap), ("printed", None))
+        with self.assertRaisesRegex(ValidationError, "another than when it passed"):
+            actions.set_state(self.operator, specimen, "ready")
+        actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.state, "ready")
+        self.assertNotEqual(specimen.cap, before)
+
     def test_the_limit_follows_the_material_it_is_printed_in(self):
         """n ~ sqrt(strength / density): PETG is checked, polyamide printed, both along the layers."""
         self.checked()

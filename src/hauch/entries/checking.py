@@ -77,7 +77,7 @@ def run_check(check_id: int) -> None:
     try:
         loaded = read_part(row.file.name, kept(row.file.path))
         report = check(loaded.mesh, asked_of(row.file, loaded.unit), tell)
-        values = _stored(report, row.file.name)
+        values = _stored(report)
     except Unreadable as problem:
         _end(row, PartCheck.State.DONE, [["back", str(problem)]], verdict="back", seconds=time.monotonic() - began)
         return
@@ -117,7 +117,7 @@ def _reason(reason: Reason) -> list[str]:
     return [reason.level, reason.text]
 
 
-def _stored(report: Report, name: str) -> dict[str, Any]:
+def _stored(report: Report) -> dict[str, Any]:
     """What a check found as fields of its row, with its views kept as files."""
     figures = [
         {"key": f.key, "group": f.group, "label": f.label, "kind": f.kind, "quantity": f.quantity.as_json()}

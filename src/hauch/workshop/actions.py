@@ -92,7 +92,7 @@ def move_on(user: User, specimen: Specimen) -> Specimen:
 
 @transaction.atomic
 def set_print(user: User, specimen: Specimen, values: Mapping[str, Any]) -> Specimen:
-    """Set material, settings, mass, due day and note of a specimen.
+    """Set material, settings, mass, due day and note of a specimen. Where the material moves its speed limit it leaves the bench and passes the gate anew.
 
     Raises
     ------
@@ -106,6 +106,10 @@ def set_print(user: User, specimen: Specimen, values: Mapping[str, Any]) -> Spec
         raise ValidationError(problems)
     specimen.full_clean(exclude=["version"])
     specimen.save()
+    if specimen.state == State.READY and specimen.gates.exists() and queries.why_not_ready(specimen):
+        specimen.cap = None
+        specimen.save(update_fields=["cap"])
+        _moved(user, specimen, State.PRINTED)
     record(user, "specimen.print", specimen, specimen.version.entry.round, mass=specimen.mass)
     return specimen
 

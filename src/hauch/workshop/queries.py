@@ -14,7 +14,7 @@ from hauch.core.part.cautions import POWER, Caution, cautions
 from hauch.core.part.printing import Annealing, annealing
 from hauch.core.part.strength import GRADE
 from hauch.core.predict.strength import permissible_unbalance
-from hauch.entries.models import PartCheck, PartFile
+from hauch.entries.models import PartCheck
 from hauch.entries.queries import visible_to
 from hauch.people.models import User
 from hauch.rounds.models import Round
@@ -237,17 +237,21 @@ def why_no_gate(specimen: Specimen) -> str:
         return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
     if PartCheck.objects.filter(file__version=specimen.version, verdict=PartCheck.Verdict.BACK).exists():
         return f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a version that passes."
-    check = main_check(specimen)
-    if check is not None and check.at_work:
-        return "Its part is still being checked."
+    if PartCheck.objects.filter(file__version=specimen.version, state__in=[PartCheck.State.WAITING, PartCheck.State.RUNNING]).exists():
+        return f"A part of {specimen.version} is still being checked."
     return ""
 
 
 def why_not_ready(specimen: Specimen) -> str:
-    """Why a specimen cannot simply be called ready; empty where it has passed the gate since it last changed."""
-    if specimen.gates.exists() and not why_no_gate(specimen):
-        return ""
-    return why_no_gate(specimen) or f"{specimen} has not passed the safety gate. Open it, and confirm the cautions that apply."
+    """Why a specimen cannot simply be called ready; empty where it has passed the gate with the speed limit that holds for it now."""
+    if shut := why_no_gate(specimen):
+        return shut
+    gate = specimen.gates.first()
+    if gate is None:
+        return f"{specimen} has not passed the safety gate. Open it, and confirm the cautions that apply."
+    if gate.cap != speed_limit(specimen).cap:
+        return f"The speed limit of {specimen} is another than when it passed the safety gate. It passes it anew."
+    return ""
 
 
 @dataclass(frozen=True)
@@ -274,8 +278,3 @@ def balanced(specimen: Specimen) -> list[Balanced]:
         left = made.first * row.residual / row.first if row.residual is not None and row.first else None
         found.append(Balanced(row, made, allowed, left))
     return found
-
-
-def files_of(specimen: Specimen) -> list[PartFile]:
-    """Files of its version, with their checks."""
-    return list(specimen.version.files.select_related("check_row"))

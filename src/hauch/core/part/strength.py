@@ -56,8 +56,8 @@ def spinning(report: Report, placed: Placed, figures: MassFigures, blades: Blade
         }
         tone = blades.count * asked.speed / 60
         report.add("blades", "Spinning", "Blades", "number", exact(float(blades.count), ""))
-        report.add("tone", "Spinning", "Blade-passing tone", "frequency", modelled(tone, "Hz", "part:blades", "none", 0.0, (
-            Step("Blade-passing tone", "f = B n / 60", (("B", blades.count, ""), ("n", asked.speed, "1/min")), tone, "Hz"),)))  # fmt: skip
+        report.add("tone", "Spinning", "Blade-passing tone", "frequency", exact(tone, "Hz").with_step(
+            Step("Blade-passing tone", "f = B n / 60", (("B", blades.count, ""), ("n", asked.speed, "1/min")), tone, "Hz")))  # fmt: skip
         report.add("hub", "Spinning", "Blades begin at diameter", "length", exact(2 * blades.hub * MM, "m"))
         least = asked.envelope["hub"]
         if blades.stations and 2 * blades.hub * MM < least - 1e-3:
