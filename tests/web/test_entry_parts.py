@@ -7,6 +7,7 @@ import json
 from datetime import timedelta
 from decimal import Decimal
 from pathlib import Path
+from unittest import mock
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -156,8 +157,6 @@ class Checks(Parts):
         self.assertIn("was cut off 3 times", row.reasons[0][1])
 
     def test_what_nobody_thought_of_becomes_a_sentence(self):
-        from unittest import mock
-
         file = self.attached(run=False)
         with mock.patch("hauch.entries.checking.check", side_effect=ArithmeticError("odd")), self.assertLogs("hauch.entries.checking", "ERROR"):
             run_check(file.check_row.pk)
@@ -185,6 +184,36 @@ class Checks(Parts):
         with self.assertRaisesRegex(ValidationError, "at most 400 MB together"):
             PartFile.objects.filter(pk=file.pk).update(size=399_999_999)
             actions.attach(self.designer, self.version, "b.stl", ROTOR)
+
+    def test_a_replaced_file_keeps_what_was_said_of_it(self):
+        file = self.attached(run=False)
+        self.say(file, "describe", place="in front", count=5, unit="", axis="")
+        again = self.attached("amsel.stl", ROTOR[:-50], run=False)
+        self.assertEqual((again.pk, again.place, again.count), (file.pk, "in front", 5))
+
+    def test_a_check_that_is_overtaken_stores_nothing(self):
+        """The unit is said while the check is at work: the old check must not end as the new one's result."""
+        file = self.attached(run=False)
+
+        def overtaken(mesh, asked, tell):
+            actions.describe_part(self.designer, file, place="", count=1, unit="inch", axis="")
+            self.assertFalse(tell(1))
+            raise ArithmeticError("goes on all the same")
+
+        with mock.patch("hauch.entries.checking.check", side_effect=overtaken), self.assertLogs("hauch.entries.checking", "ERROR"):
+            run_check(file.check_row.pk)
+        row = PartCheck.objects.get(file=file)
+        self.assertEqual((row.state, row.stage, row.reasons), ("waiting", 0, []))
+        run_check(row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.state, row.data["unit"]["unit"]), ("done", "inch"))
+
+    def test_the_check_of_a_part_taken_away_ends_quietly(self):
+        file = self.attached(run=False)
+        check = file.check_row.pk
+        actions.remove_file(self.designer, file)
+        run_check(check)
+        self.assertFalse(PartCheck.objects.filter(pk=check).exists())
 
     def test_others_may_not(self):
         file = self.attached()

@@ -237,6 +237,10 @@ class TheGate(Workshop):
             PartCheck.objects.update(state=state)
             with self.assertRaisesRegex(ValidationError, "is still being checked"):
                 actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
+        for state in ("stopped", "failed"):
+            PartCheck.objects.update(state=state)
+            with self.assertRaisesRegex(ValidationError, "was not checked to the end"):
+                actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
 
     def test_another_material_passes_the_gate_anew(self):
         self.checked()

@@ -128,8 +128,10 @@ def safe_name(name: str) -> str:
 
 
 @transaction.atomic
-def attach(user: User, version: Version, name: str, data: bytes, *, place: str = "", count: int = 1, check: bool = True) -> PartFile:
-    """Keep a file with a version; the same name is replaced while the version has no run. A mesh is checked in the background.
+def attach(
+    user: User, version: Version, name: str, data: bytes, *, place: str | None = None, count: int | None = None, check: bool = True
+) -> PartFile:
+    """Keep a file with a version; the same name is replaced while the version has no run, and what was said of it stays. A mesh is checked in the background.
 
     Raises
     ------
@@ -146,9 +148,12 @@ def attach(user: User, version: Version, name: str, data: bytes, *, place: str =
             f"All files of an entry have at most {MOST_OF_AN_ENTRY / 1e6:,.0f} MB together; with {name} it would be {(held + len(data)) / 1e6:,.0f} MB."
         )
     digest, path = keep(data)
-    file, _ = PartFile.objects.update_or_create(
-        version=version, name=name, defaults={"sha256": digest, "size": len(data), "path": path, "added_by": user, "place": place.strip()[:60], "count": count}
-    )  # fmt: skip
+    values: dict = {"sha256": digest, "size": len(data), "path": path, "added_by": user}
+    if place is not None:
+        values["place"] = place.strip()[:60]
+    if count is not None:
+        values["count"] = count
+    file, _ = PartFile.objects.update_or_create(version=version, name=name, defaults=values)
     record(user, "entry.file", version, version.entry.round, file=name, sha256=digest)
     if file.is_mesh and check:
         ask_check(file)

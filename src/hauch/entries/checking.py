@@ -8,6 +8,7 @@ import time
 from typing import Any
 
 import numpy as np
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
@@ -51,9 +52,12 @@ def asked_of(file: PartFile, file_unit: float | None) -> Asked:
 
 
 def run_check(check_id: int) -> None:
-    """Check a part and store what was found; safe to run twice, since a check that was cut off begins anew."""
-    row = PartCheck.objects.select_related("file__version__entry__round", "file__version__material").get(pk=check_id)
-    if not row.at_work:
+    """Check a part and store what was found; safe to run twice, since a check that was cut off begins anew.
+
+    Where the part was taken away, or is asked for anew while this check is at work, nothing of this one is stored.
+    """
+    row = PartCheck.objects.select_related("file__version__entry__round", "file__version__material").filter(pk=check_id).first()
+    if row is None or not row.at_work:
         return
     if row.attempts >= MOST_ATTEMPTS:
         _end(
@@ -67,17 +71,16 @@ def run_check(check_id: int) -> None:
             ],
         )
         return
-    PartCheck.objects.filter(pk=row.pk).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
+    _asked(row).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
     began = time.monotonic()
 
     def tell(stage: int) -> bool:
-        PartCheck.objects.filter(pk=row.pk).update(stage=stage)
-        return not PartCheck.objects.filter(pk=row.pk, cancel=True).exists()
+        return _asked(row).filter(cancel=False).update(stage=stage) > 0
 
     try:
         loaded = read_part(row.file.name, kept(row.file.path))
         report = check(loaded.mesh, asked_of(row.file, loaded.unit), tell)
-        values = _stored(report)
+        values = _stored(report, loaded.unit if loaded.unit and not row.file.unit else 1.0)
     except Unreadable as problem:
         _end(row, PartCheck.State.DONE, [["back", str(problem)]], verdict="back", seconds=time.monotonic() - began)
         return
@@ -95,11 +98,16 @@ def run_check(check_id: int) -> None:
     _end(row, PartCheck.State.DONE, seconds=time.monotonic() - began, **values)
 
 
+def _asked(row: PartCheck) -> QuerySet[PartCheck]:
+    """The row, unless it was asked for anew since."""
+    return PartCheck.objects.filter(pk=row.pk, asked_at=row.asked_at)
+
+
 def _end(row: PartCheck, state: str, reasons: list[list[str]] | None = None, **values: Any) -> None:
     changes = {"state": state, "stage": len(STAGES), "ended_at": timezone.now(), "core_version": CORE_VERSION, **values}
     if reasons is not None:
         changes["reasons"] = reasons
-    PartCheck.objects.filter(pk=row.pk).update(**changes)
+    _asked(row).update(**changes)
 
 
 def _finite(value: Any) -> Any:
@@ -117,8 +125,8 @@ def _reason(reason: Reason) -> list[str]:
     return [reason.level, reason.text]
 
 
-def _stored(report: Report) -> dict[str, Any]:
-    """What a check found as fields of its row, with its views kept as files."""
+def _stored(report: Report, unit: float) -> dict[str, Any]:
+    """What a check found as fields of its row, with its views kept as files; the mended copy, an STL that names no unit, in `unit` times its file's."""
     figures = [
         {"key": f.key, "group": f.group, "label": f.label, "kind": f.kind, "quantity": f.quantity.as_json()}
         for f in report.figures
@@ -130,7 +138,7 @@ def _stored(report: Report) -> dict[str, Any]:
         data["section"] = cut_open(report.placed)
         view, still = views_of(report)
     if report.mended is not None and report.mended.done and not report.mended.left:
-        _, mended = keep(meshes.to_stl(report.mended.mesh.copy().apply_scale(1 / meshes.MM)))
+        _, mended = keep(meshes.to_stl(report.mended.mesh.copy().apply_scale(unit / meshes.MM)))
     return {
         "verdict": report.verdict, "reasons": [_reason(r) for r in report.reasons], "figures": _finite(figures), "data": _finite(data), "view": view,
         "still": still, "mended": mended,

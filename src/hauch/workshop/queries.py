@@ -235,10 +235,14 @@ def why_no_gate(specimen: Specimen) -> str:
     left = specimen.steps.filter(done_at=None).count()
     if left:
         return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
-    if PartCheck.objects.filter(file__version=specimen.version, verdict=PartCheck.Verdict.BACK).exists():
+    checks = PartCheck.objects.filter(file__version=specimen.version)
+    if checks.filter(verdict=PartCheck.Verdict.BACK).exists():
         return f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a version that passes."
-    if PartCheck.objects.filter(file__version=specimen.version, state__in=[PartCheck.State.WAITING, PartCheck.State.RUNNING]).exists():
+    states = set(checks.values_list("state", flat=True)) - {PartCheck.State.DONE}
+    if states & {PartCheck.State.WAITING, PartCheck.State.RUNNING}:
         return f"A part of {specimen.version} is still being checked."
+    if states:
+        return f"A part of {specimen.version} was not checked to the end. Have it checked anew, or hand in a version that passes."
     return ""
 
 
