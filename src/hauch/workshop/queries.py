@@ -235,6 +235,11 @@ def why_no_gate(specimen: Specimen) -> str:
     left = specimen.steps.filter(done_at=None).count()
     if left:
         return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
+    return _why_checks_shut_it(specimen)
+
+
+def _why_checks_shut_it(specimen: Specimen) -> str:
+    """A part that was sent back, or not checked to the end, keeps the gate shut; empty where none does."""
     checks = PartCheck.objects.filter(file__version=specimen.version)
     if checks.filter(verdict=PartCheck.Verdict.BACK).exists():
         return f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a version that passes."
