@@ -195,4 +195,4 @@ class OtherProcedureTests(unittest.TestCase):
         power = PROCEDURES["electrical_power"]
         self.assertTrue(fed_by(power, {"power"}))
         self.assertFalse(fed_by(power, {"voltage"}))
-        self.assertEqual(channels_of(power), ("voltage", "current", "power", "speed"))
+        self.assertEqual(channels_of(power), ("voltage", "current", "power", "speed", "speed_2", "speed_3", "speed_4"))

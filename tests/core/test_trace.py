@@ -7,7 +7,7 @@ import numpy as np
 
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult
-from hauch.core.trace.marks import find_marks, spikes, stall_index, stretches
+from hauch.core.trace.marks import find_marks, spikes, standing, stretches
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import correlation_factor, fit_settling
 from hauch.core.trace.thin import thinned
@@ -51,10 +51,19 @@ class MarkTests(unittest.TestCase):
     def test_stall_half_way_never_started_and_running(self):
         running = np.full(100, 1800.0)
         stalled = np.concatenate([running, np.zeros(50)])
-        self.assertEqual(stall_index(stalled), 100)
-        self.assertEqual(stall_index(np.zeros(30)), 0)
-        self.assertIsNone(stall_index(running))
-        self.assertIsNone(stall_index(np.full(5, math.nan)))
+        times = np.arange(150) * 0.5
+        self.assertEqual(standing(times, stalled), [(100, 149)])
+        self.assertEqual(standing(times[:30], np.zeros(30)), [(0, 29)])
+        self.assertEqual(standing(times[:100], running), [])
+        self.assertEqual(standing(times[:5], np.full(5, math.nan)), [])
+
+    def test_a_stop_between_is_a_stall_and_a_lost_pulse_and_the_time_before_the_start_are_none(self):
+        times = np.arange(300) * 0.1
+        speed = np.full(300, 1800.0)
+        speed[:40] = 0.0
+        speed[100:150] = 0.0
+        speed[200:203] = 0.0
+        self.assertEqual(standing(times, speed), [(100, 149)])
 
     def test_dropouts_are_stretches(self):
         values = np.ones(40)
@@ -151,7 +160,7 @@ class RecordingTests(unittest.TestCase):
     def test_a_dead_channel_is_no_result(self):
         times, channels = self.soak()
         channels["room_temperature"][times > 600] = math.nan
-        with self.assertRaisesRegex(NoResult, "Room temperature: no sample in the last"):
+        with self.assertRaisesRegex(NoResult, "Room temperature: no sample in the stretch from 674 to 898 s"):
             steady_readings(times, channels, self.METERS, "7")
 
     def test_thinning_keeps_spikes_and_gaps(self):

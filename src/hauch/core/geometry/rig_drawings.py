@@ -278,9 +278,29 @@ def _outlets(r: _Rig) -> None:
     r.dimension("outlet", (length - size / 2, -spacing * 0.25), (length + size / 2, -spacing * 0.25), "below", 1, "⌀ ")
 
 
+def _vibration(r: _Rig) -> None:
+    base, height, off = r["base"], r["shaft_height"], r["sensor_from_axis"]
+    r.d.box(-base / 2, -0.08 * base, base, 0.08 * base, "mount")
+    for x in (-0.35, 0.35):
+        if r["flexible"] >= 0.5:
+            r.d.line(*((x * base + 0.02 * base * (-1) ** i, -0.08 * base - 0.02 * base * i) for i in range(6)), layer="thin")
+        else:
+            r.d.box(x * base - 0.04 * base, -0.18 * base, 0.08 * base, 0.1 * base, "thin")
+    r.d.box(-0.05 * base, 0, 0.1 * base, height, "mount")
+    r.d.circle((0, height), 0.06 * base, "part")
+    r.d.circle((0, height), 0.34 * base, "space")
+    r.d.line((-0.45 * base, height), (0.45 * base, height), layer="axis")
+    r.sensor("vibration", off, height)
+    r.sensor("speed", -0.34 * base, height + 0.1 * base)
+    r.dimension("base", (-base / 2, -0.18 * base), (base / 2, -0.18 * base), "below")
+    r.dimension("shaft_height", (base / 2, 0), (base / 2, height), "right")
+    r.d.notes.append(Note((0, height + 0.4 * base), "part, behind its guard"))
+
+
 _DRAW: dict[str, Callable[[_Rig], None]] = {
     "tunnel": _tunnel, "chamber": _chamber, "scale": _scale, "flow_bench": _flow_bench, "hot_block": _hot_block, "sound_spot": _sound_spot,
     "power": _power, "drive": _drive, "free_room": _free_room, "bag_fill": _bag_fill, "lift": _lift, "panel": _panel, "outlets": _outlets,
+    "vibration": _vibration,
 }  # fmt: skip
 
 

@@ -47,6 +47,10 @@ CHANNELS: dict[str, Channel] = {
         Channel("power", "Electrical power", "power", 0.0, 10_000.0, ("power", "watt", "leistung")),
         Channel("speed", "Speed", "rotational_speed", 0.0, 120_000.0,
                 ("rpm", "fan speed", "drehzahl", "tach", "rotor speed", "speed")),
+        Channel("speed_2", "Speed of rotor 2", "rotational_speed", 0.0, 120_000.0, ("rpm 2", "rpm2", "speed 2", "drehzahl 2")),
+        Channel("speed_3", "Speed of rotor 3", "rotational_speed", 0.0, 120_000.0, ("rpm 3", "rpm3", "speed 3", "drehzahl 3")),
+        Channel("speed_4", "Speed of rotor 4", "rotational_speed", 0.0, 120_000.0, ("rpm 4", "rpm4", "speed 4", "drehzahl 4")),
+        Channel("vibration", "Vibration velocity", "vibration", 0.0, 0.5, ("vibration", "schwing", "vib")),
         Channel("orifice_pressure", "Pressure across the orifice", "pressure", 0.0, 20_000.0, ("orifice", "blende", "flow dp")),
         Channel("test_depression", "Depression at the test piece", "pressure", 0.0, 20_000.0, ("depression", "test pressure", "unterdruck")),
         Channel("torque", "Shaft torque", "torque", -50.0, 50.0, ("torque", "drehmoment")),
@@ -58,6 +62,9 @@ CHANNELS: dict[str, Channel] = {
         Channel("throttle", "Throttle", "percent", 0.0, 100.0, ("throttle", "pwm", "duty", "stellung")),
     )
 }  # fmt: skip
+
+SPEEDS = tuple(key for key, channel in CHANNELS.items() if channel.kind == "rotational_speed")
+"""Channels of rotors, the first one first."""
 
 AMBIENT = {
     "temperature": Channel("temperature", "Room temperature", "temperature", -40.0, 60.0),

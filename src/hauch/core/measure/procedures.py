@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from hauch.core.measure import reductions
+from hauch.core.measure import reductions, sweeps
+from hauch.core.measure.channels import SPEEDS
 from hauch.core.measure.run import RunInput
 from hauch.core.quantity import Quantity
 
@@ -34,6 +35,15 @@ class Procedure:
     places: bool = False
     by_speed: bool = True
     """Whether the figure can be converted to a common speed."""
+    curve: Callable[[RunInput], sweeps.Curve] | None = None
+    """The curve of a procedure that reads the points of a sweep; None where one state is read."""
+    equal: str = ""
+    """Channel that the round holds equal for this figure: power or sound level."""
+
+    @property
+    def by_point(self) -> bool:
+        """Whether it reads the points of a sweep."""
+        return self.curve is not None
 
 
 PROCEDURES: dict[str, Procedure] = {
@@ -65,13 +75,31 @@ PROCEDURES: dict[str, Procedure] = {
                   by_speed=False),
         Procedure("panel_points", "Points of a blind panel", "Panel", "panel", (("panel_points",),), "points", "points", +1, False,
                   reductions.panel_points, (), change_unit="points", places=True, by_speed=False),
+        Procedure("fan_curve", "Fan curve at the chamber", "Curve", "chamber", (("static_pressure", "orifice_pressure"),), "flow at the operating point",
+                  "volume_flow", +1, True, sweeps.fan_flow, ("speed", "throttle"), curve=sweeps.fan_curve),
+        Procedure("loss_at_flow", "Loss at equal flow on the flow bench", "Loss", "flow_bench", (("orifice_pressure", "test_depression"),),
+                  "pressure loss at equal flow", "pressure", -1, True, sweeps.loss_at_flow, ("throttle",), by_speed=False, curve=sweeps.loss_curve),
+        Procedure("flow_at_power", "Airflow at equal power", "Air at W", "tunnel", (("air_speed", "power"), ("air_speed", "voltage", "current")),
+                  "airflow at equal power", "volume_flow", +1, True, sweeps.flow_at_power, ("speed", "throttle"), by_speed=False, curve=sweeps.power_curve,
+                  equal="power"),
+        Procedure("flow_at_noise", "Airflow at equal noise", "Air at dB", "tunnel", (("air_speed", "sound_level", "background_level"),),
+                  "airflow at equal noise", "volume_flow", +1, True, sweeps.flow_at_noise, ("speed", "throttle"), by_speed=False,
+                  curve=sweeps.noise_curve, equal="sound_level"),
+        Procedure("shaft_curve", "Shaft power against speed", "Shaft", "drive", (("torque", "tare_torque", "speed"),), "shaft power", "power", -1, True,
+                  sweeps.shaft_power_at_speed, ("throttle",), curve=sweeps.shaft_curve),
+        Procedure("thermal_resistance", "Thermal resistance of the hot block", "R_th", "hot_block", (("load_temperature", "room_temperature"),),
+                  "thermal resistance", "thermal_resistance", -1, True, reductions.thermal_resistance, ("power", "speed"), by_speed=False),
+        Procedure("thrust", "Thrust on the scale", "Thrust", "scale", (("scale_mass",),), "thrust", "force", +1, True, reductions.thrust),
+        Procedure("vibration", "Vibration at the bearing", "Vibration", "vibration", (("vibration",),), "vibration velocity", "vibration", -1, True,
+                  reductions.vibration, by_speed=False),
     )
 }  # fmt: skip
 
 
 def channels_of(procedure: Procedure) -> tuple[str, ...]:
     """All channels that a procedure can use, in order."""
-    return tuple(dict.fromkeys([c for group in procedure.needs for c in group] + list(procedure.optional)))
+    read = [c for group in procedure.needs for c in group] + list(procedure.optional)
+    return tuple(dict.fromkeys(read + (list(SPEEDS) if "speed" in read else [])))
 
 
 def fed_by(procedure: Procedure, channels: set[str]) -> bool:

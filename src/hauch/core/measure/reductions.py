@@ -13,7 +13,7 @@ from hauch.core.air import STANDARD_DENSITY
 from hauch.core.measure import laws, tunnel
 from hauch.core.measure.calibration import leak_flow
 from hauch.core.measure.meter import Meter, read
-from hauch.core.measure.run import NoResult, RunInput, at_common_speed
+from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Influence, Quantity, Step, derive, exact, measured
 from hauch.core.sound.level import BackgroundTooLoud, at_distance, without_background
 
@@ -62,7 +62,7 @@ def airflow(run: RunInput) -> Quantity:
             "m3/s", "ISO 3966:2020: one centre point, profile factor from the rig's own traverse",
         )  # fmt: skip
     flow = _leak_put_back(run, flow)
-    return at_common_speed(run, flow, "Q ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "flow goes with speed")
+    return run.at_common_speed(flow, "Q ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "flow goes with speed")
 
 
 def _leak_put_back(run: RunInput, flow: Quantity) -> Quantity:
@@ -88,9 +88,7 @@ def static_pressure(run: RunInput) -> Quantity:
         {"p": p, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")}, "Pa", "ISO 5801:2017, 15.3",
         symbols={"p": "Δp", "rho": "ρ", "rho_0": "ρ₀"},
     )  # fmt: skip
-    return at_common_speed(
-        run, standard, "Δp ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared"
-    )
+    return run.at_common_speed(standard, "Δp ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared")
 
 
 def sound_level(run: RunInput) -> Quantity:
@@ -145,7 +143,7 @@ def electrical_power(run: RunInput) -> Quantity:
         )  # fmt: skip
     if power.value <= 0:
         raise NoResult(f"The electrical power comes out as {power.value:.3g} W. Check the voltage, the current and the standby power.")
-    return at_common_speed(run, power, "P ~ n³", lambda q, n, n_c: laws.power_at_speed(q, n, n_c, 1.0, 1.0), "power goes with speed cubed")
+    return run.at_common_speed(power, "P ~ n³", lambda q, n, n_c: laws.power_at_speed(q, n, n_c, 1.0, 1.0), "power goes with speed cubed")
 
 
 def effective_area(run: RunInput) -> Quantity:
@@ -193,7 +191,7 @@ def jet_speed(run: RunInput) -> Quantity:
     """Mean air speed [m/s] over the grid at the rig's distance, at the common speed where agreed."""
     means = _by_place(run, "air_speed")
     mean = derive("Mean over the grid", "v̄ = 1/n Σ vᵢ", lambda **x: sum(x.values()) / len(x), means, "m/s", "places of equal area")
-    return at_common_speed(run, mean, "v ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "speed of the air goes with speed of the rotor")
+    return run.at_common_speed(mean, "v ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "speed of the air goes with speed of the rotor")
 
 
 def imbalance(run: RunInput) -> Quantity:
@@ -222,7 +220,7 @@ def shaft_power(run: RunInput) -> Quantity:
     )  # fmt: skip
     if power.value <= 0:
         raise NoResult(f"The shaft power comes out as {power.value:.3g} W: the torque with the part must be above the torque without it.")
-    return at_common_speed(run, power, "P ~ n³", lambda q, n, n_c: laws.power_at_speed(q, n, n_c, 1.0, 1.0), "power goes with speed cubed")
+    return run.at_common_speed(power, "P ~ n³", lambda q, n, n_c: laws.power_at_speed(q, n, n_c, 1.0, 1.0), "power goes with speed cubed")
 
 
 def plate_pressure(run: RunInput) -> Quantity:
@@ -239,7 +237,7 @@ def plate_pressure(run: RunInput) -> Quantity:
         "To standard air", "p₀ = p 1.2 / ρ", lambda p, rho, rho_0: p * rho_0 / rho,
         {"p": pressure, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")}, "Pa", "ISO 5801:2017, 15.3", symbols={"rho": "ρ", "rho_0": "ρ₀"},
     )  # fmt: skip
-    return at_common_speed(run, standard, "p ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared")
+    return run.at_common_speed(standard, "p ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "pressure goes with speed squared")
 
 
 STANDARD_GRAVITY = 9.80665
@@ -268,3 +266,56 @@ def panel_points(run: RunInput) -> Quantity:
     return measured(mean, "points", [(cause, scatter)]).with_step(
         Step("Mean of the judges", "x̄ = 1/J Σ x̄ⱼ", (("J", float(len(judges)), ""),), mean, "points", "JCGM 100:2008, 4.2.1", note)
     )
+
+
+def vibration(run: RunInput) -> Quantity:
+    """Vibration velocity r.m.s. [m/s] at the bearing, with the category that it keeps."""
+    value = run.mean("vibration")
+    flexible = run.rig.get("flexible", (0.0, 0.0))[0] >= 0.5
+    kept = category(value.value, flexible)
+    note = f"{'flexible' if flexible else 'rigid'} mounting: " + (f"keeps {kept}" if kept else "keeps no category, balance it again")
+    return derive(
+        "Balance category", "v ≤ v_limit", lambda v: v, {"v": value}, "m/s", "ISO 14694:2003, table 4 (r.m.s., test at the maker's works)", note=note
+    )
+
+
+CATEGORIES = {"BV-5": (0.0014, 0.0018), "BV-4": (0.0018, 0.0028), "BV-3": (0.0028, 0.0035), "BV-2": (0.0035, 0.0056), "BV-1": (0.0090, 0.0112)}
+"""Most vibration velocity r.m.s. [m/s] of each category, rigidly and flexibly mounted (ISO 14694:2003, table 4)."""
+
+
+def category(velocity: float, flexible: bool) -> str:
+    """The strictest category that a velocity r.m.s. [m/s] keeps; empty where it keeps none. NaN keeps none."""
+    return next((key for key, limits in CATEGORIES.items() if velocity <= limits[flexible]), "")
+
+
+def thermal_resistance(run: RunInput) -> Quantity:
+    """Thermal resistance [K/W] of the cooled load: rise over the room by the heat that it gives off."""
+    heat = run.mean("power") if run.has("power") else run.constant("heat", "heat of the load", "W")
+    if heat.value <= 0:
+        raise NoResult("The heat of the load is 0 W, so it has no thermal resistance. Switch the heater on, or enter its heat in Stores.")
+    rise = derive(
+        "Rise over the room", "ΔT = T_load − T_room", lambda load, room: load - room, {"load": run.mean("load_temperature"), "room": run.mean("room_temperature")},
+        "K", "both read at the same moments", symbols={"load": "T_load", "room": "T_room"},
+    )  # fmt: skip
+    return derive(
+        "Thermal resistance",
+        "R_th = ΔT / P",
+        lambda rise, heat: rise / heat,
+        {"rise": rise, "heat": heat},
+        "K/W",
+        "definition",
+        symbols={"rise": "ΔT", "heat": "P"},
+    )
+
+
+def thrust(run: RunInput) -> Quantity:
+    """Thrust [N] from a scale, in standard air, at the common speed where agreed."""
+    mass = run.mean("scale_mass")
+    if mass.value <= 0:
+        raise NoResult("The scale reads nothing or less. Zero it with the part at rest, and check which way the force acts.")
+    force = derive("Thrust", "F = m g", lambda m, g: m * g, {"m": mass, "g": exact(STANDARD_GRAVITY, "m/s2")}, "N", "standard gravity of ISO 80000-3")
+    standard = derive(
+        "To standard air", "F₀ = F 1.2 / ρ", lambda f, rho, rho_0: f * rho_0 / rho, {"f": force, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")}, "N",
+        "ISO 5801:2017, 15.3", symbols={"f": "F", "rho": "ρ", "rho_0": "ρ₀"},
+    )  # fmt: skip
+    return run.at_common_speed(standard, "F ~ n²", lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0), "thrust goes with speed squared")

@@ -71,15 +71,19 @@ RIGS: dict[str, RigKind] = {
                 Constant("profile_factor", "Profile factor", "number", 0.4, 1.2, 0.85, needed=True, found="traverse"),
                 *_LEAK,
             ),
-            ("air_speed", "pitot_pressure", "static_pressure", "speed"), _SPIN,
+            ("air_speed", "pitot_pressure", "static_pressure", "speed", "voltage", "current", "power", "sound_level", "background_level", "throttle"), _SPIN,
         ),
         RigKind(
             "chamber", "Chamber", "Box with the part blowing in and a throttle out; static pressure in the box, down to no flow.",
             (
                 _m("width", "Width inside", 0.4), _m("height", "Height inside", 0.4), _m("depth", "Depth inside", 0.6),
-                _m("mouth", "Mouth for the part", 0.136, 0.005, 2.0), _m("tap_at", "Pressure tap, from the part", 0.4), *_LEAK,
+                _m("mouth", "Mouth for the part", 0.136, 0.005, 2.0), _m("tap_at", "Pressure tap, from the part", 0.4),
+                _m("orifice", "Bore of the orifice behind the throttle", 0.08, 0.001, 1.0),
+                Constant("orifice_coefficient", "Flow coefficient of the orifice", "number", 0.3, 1.3, 0.61),
+                Constant("system_resistance", "System: loss at 1 m³/s", "pressure", 1.0, 1e8, 23_500.0),
+                Constant("system_exponent", "System: exponent", "number", 1.0, 2.5, 2.0), *_LEAK,
             ),
-            ("static_pressure", "speed"), _SPIN,
+            ("static_pressure", "orifice_pressure", "speed", "throttle"), _SPIN,
         ),
         RigKind(
             "scale", "Scale fixture", "The part blows onto a plate on a scale, or hangs on it: force, or pressure over a known area.",
@@ -95,9 +99,10 @@ RIGS: dict[str, RigKind] = {
                 _m("orifice", "Bore of the orifice", 0.05, 0.001, 1.0, needed=True),
                 Constant("orifice_coefficient", "Flow coefficient of the orifice", "number", 0.3, 1.3, 0.61, needed=True),
                 _m("pipe", "Bore of the pipe", 0.1, 0.005, 2.0), _m("plenum", "Plenum, across", 0.4),
-                Constant("set_depression", "Agreed depression", "pressure", 1.0, 20_000.0, 1500.0), *_LEAK,
+                Constant("set_depression", "Agreed depression", "pressure", 1.0, 20_000.0, 1500.0),
+                Constant("agreed_flow", "Agreed flow", "volume_flow", 1e-5, 5.0, 0.04), *_LEAK,
             ),
-            ("orifice_pressure", "test_depression"),
+            ("orifice_pressure", "test_depression", "throttle"),
             "The suction source pulls in loose parts, hair and cloth: guard its inlet. Ear protection above 85 dB(A).",
         ),
         RigKind(
@@ -107,7 +112,7 @@ RIGS: dict[str, RigKind] = {
                 _m("distance", "Part to block", 0.06, 0.0, 5.0), Constant("heat", "Heat of the load", "power", 0.1, 5000.0, 75.0),
                 _m("sensor_depth", "Depth of the sensor", 0.01, 0.0, 1.0),
             ),
-            ("load_temperature", "room_temperature", "speed"),
+            ("load_temperature", "room_temperature", "power", "speed", "throttle"),
             "Heater loads need a thermal cut-out and are never left alone. Mains parts are built and checked by people competent in it.",
         ),
         RigKind(
@@ -116,7 +121,7 @@ RIGS: dict[str, RigKind] = {
                 _m("distance", "Distance of the meter", 1.0, 0.05, 20.0, needed=True), _m("height", "Height of the meter", 1.2, 0.0, 10.0),
                 _m("part_height", "Height of the part", 1.2, 0.0, 10.0), _m("background_at", "Background spot, from the part", 3.0, 0.05, 50.0),
             ),
-            ("sound_level", "background_level", "speed"), "Above 85 dB(A) wear hearing protection and keep exposure short.",
+            ("sound_level", "background_level", "speed", "throttle"), "Above 85 dB(A) wear hearing protection and keep exposure short.",
         ),
         RigKind(
             "power", "Power supply", "Volts and amps of a supply, a wall meter or a battery.",
@@ -124,7 +129,7 @@ RIGS: dict[str, RigKind] = {
                 Constant("standby_power", "Standby power", "power", 0.0, 500.0, 0.4),
                 Constant("cable_resistance", "Resistance of the cable", "number", 0.0, 10.0, 0.05),
             ),
-            ("voltage", "current", "power", "speed"),
+            ("voltage", "current", "power", "speed", "throttle"),
             "Mains and variable transformers: guarded, by people competent in it. Lithium cells: protection board, matched cells, fire-safe charging.",
         ),
         RigKind(
@@ -133,7 +138,7 @@ RIGS: dict[str, RigKind] = {
                 Constant("gear", "Gear ratio, part to motor", "number", 0.05, 20.0, 1.0), _m("arm", "Arm of the torque sensor", 0.1, 0.005, 3.0),
                 _m("belt", "Distance of the shafts", 0.3, 0.0, 5.0), _m("rotor", "Diameter of the rotor", 0.4, 0.01, 5.0),
             ),
-            ("torque", "tare_torque", "speed"), "Belts and shafts catch: cover them, no loose cloth, switch off before a hand goes in. " + _SPIN,
+            ("torque", "tare_torque", "speed", "throttle"), "Belts and shafts catch: cover them, no loose cloth, switch off before a hand goes in. " + _SPIN,
         ),
         RigKind(
             "free_room", "Free room", "Anemometer at a stated distance, over a grid of places.",
@@ -174,6 +179,14 @@ RIGS: dict[str, RigKind] = {
                 _m("spacing", "Distance between outlets", 0.25, 0.005, 5.0),
             ),
             ("air_speed", "speed"), _SPIN,
+        ),
+        RigKind(
+            "vibration", "Vibration stand", "Accelerometer at the bearing of the running part; velocity r.m.s. from 10 to 1000 Hz.",
+            (
+                Constant("flexible", "Flexible mounting (1) or rigid (0)", "number", 0, 1, 0, whole=True), _m("base", "Base, across", 0.3),
+                _m("shaft_height", "Height of the shaft", 0.12, 0.005, 3.0), _m("sensor_from_axis", "Sensor, from the axis", 0.03, 0.0, 1.0),
+            ),
+            ("vibration", "speed", "throttle"), _SPIN + " Look the part over before each start: what shakes loosens itself.",
         ),
     )
 }  # fmt: skip

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from hauch.core.air import room_air
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.measure.meter import Meter, read
 from hauch.core.quantity import Influence, Quantity, derive, exact, measured
 
@@ -37,6 +37,7 @@ class RunInput:
     steady : channel key -> quantity found by a trace fit, which replaces the mean of the readings
     common_speed : speed [1/min] to convert to, None to leave the figure at the speed it was read
     reporting_distance : distance [m] to which a sound level is moved, None to leave it
+    equal : what the round holds equal [W or dB(A)], None where it holds nothing
     """
 
     run: str
@@ -52,6 +53,7 @@ class RunInput:
     steady: Mapping[str, Quantity] = field(default_factory=dict)
     common_speed: float | None = None
     reporting_distance: float | None = None
+    equal: float | None = None
 
     def has(self, channel: str) -> bool:
         """Whether the channel was read."""
@@ -79,22 +81,32 @@ class RunInput:
         """Air density in the room during the run."""
         return room_air(self.temperature, self.pressure, self.humidity)
 
+    def rotor_speed(self) -> Quantity:
+        """Speed of the part [1/min]; of several rotors their mean, which is what flow and pressure go with while they stay near each other."""
+        read_ones = [key for key in SPEEDS if self.has(key)]
+        if len(read_ones) < 2:
+            return self.mean("speed")
+        speeds = {f"n{i}": self.mean(key) for i, key in enumerate(read_ones, 1)}
+        values = [q.value for q in speeds.values()]
+        slowest, fastest = min(values), max(values)
+        note = "" if fastest <= 0 or slowest >= 0.9 * fastest else f"the rotors are {100 * (1 - slowest / fastest):.0f} % apart"
+        return derive("Mean speed of the rotors", "n = 1/r Σ nᵢ", lambda **n: sum(n.values()) / len(n), speeds, "1/min", "definition", note=note)
 
-def at_common_speed(run: RunInput, quantity: Quantity, law: str, function: Callable[..., float], note: str) -> Quantity:
-    """The figure at the common speed that the test asks for; as it is where none is asked.
+    def at_common_speed(self, quantity: Quantity, law: str, function: Callable[..., float], note: str) -> Quantity:
+        """The figure at the common speed that the test asks for; as it is where none is asked.
 
-    Raises
-    ------
-    NoResult : the speed was not read, or the part stood still
-    """
-    if run.common_speed is None:
-        return quantity
-    if not run.has("speed"):
-        raise NoResult(f"The rule converts to {run.common_speed:g} 1/min, but the speed was not read. Add it to this run.")
-    speed = run.mean("speed")
-    if speed.value <= 0:
-        raise NoResult("The speed reads 0 1/min: the part stood still. Record it as did not finish.")
-    return derive(
-        f"To {run.common_speed:,.0f} 1/min", law, function, {"q": quantity, "n": speed, "n_c": exact(run.common_speed, "1/min")}, quantity.unit,
-        "fan laws, ISO 5801:2017, 15.3", note=note, symbols={"q": "x", "n_c": "n₀"},
-    )  # fmt: skip
+        Raises
+        ------
+        NoResult : the speed was not read, or the part stood still
+        """
+        if self.common_speed is None:
+            return quantity
+        if not self.has("speed"):
+            raise NoResult(f"The rule converts to {self.common_speed:g} 1/min, but the speed was not read. Add it to this run.")
+        speed = self.rotor_speed()
+        if speed.value <= 0:
+            raise NoResult("The speed reads 0 1/min: the part stood still. Record it as did not finish.")
+        return derive(
+            f"To {self.common_speed:,.0f} 1/min", law, function, {"q": quantity, "n": speed, "n_c": exact(self.common_speed, "1/min")}, quantity.unit,
+            "fan laws, ISO 5801:2017, 15.3", note=note, symbols={"q": "x", "n_c": "n₀"},
+        )  # fmt: skip

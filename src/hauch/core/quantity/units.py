@@ -115,6 +115,9 @@ KINDS: dict[str, Kind] = {
         Kind("decibel", "Loss", "dB", _same("dB"), {"db": "decibel_a"}),
         Kind("pulse", "Pulse", "s", _same("ms"), {"s": "second", "ms": "millisecond"}),
         Kind("wire", "Cross-section", "m2", _same("mm²"), {"m2": "meter**2", "mm2": "millimeter**2", "mm²": "millimeter**2"}),
+        Kind("vibration", "Vibration velocity", "m/s", {"si": "mm/s", "workshop": "mm/s", "inch": "in/s"},
+             {"m/s": "meter/second", "mm/s": "millimeter/second", "in/s": "inch/second"}),
+        Kind("thermal_resistance", "Thermal resistance", "K/W", _same("K/W"), {"k/w": "kelvin/watt"}),
         Kind("points", "Points", "points", _same("points"), {"points": "panel_point", "": "panel_point"}),
         Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
     )

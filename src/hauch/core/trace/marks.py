@@ -1,27 +1,57 @@
-"""Faults in a trace: dropouts, spikes, a stall. Found and marked, never removed from the data.
+"""Faults in a trace: dropouts, gaps, spikes, a stuck meter, a stall, readings over the range. Found and marked, never removed from the data.
 
 References
 ----------
-Spread by the median absolute deviation, 1.4826 MAD for normal scatter: P. J. Huber, Robust Statistics, 1981, 5.1.
+Robust spread from the middle of the scatter (trimmed variance): P. J. Huber, Robust Statistics, 1981, 5.1.
+Runs of equal readings: a run of n has the chance (1 - p)^n where p is the share of readings that differ from the one before.
 """
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import median_filter
 
-SPIKE_SIGMAS = 8.0
-"""A sample this many robust standard deviations off its neighbours is a spike: by chance below 1 in 1e14 for normal scatter."""
+from hauch.core.measure.channels import CHANNELS, SPEEDS
+
+SPIKE_SIGMAS = 4.7
+"""A sample this many robust standard deviations off its neighbours is a spike. Normal scatter reaches it about 3 times in a million (the
+median of the neighbours scatters too), and a fault of 8 standard deviations passes it in 99.7 of 100."""
 
 STALL_SHARE = 0.1
 """A speed below this share of its earlier running value is a stall."""
 
+STALL_SECONDS = 1.0
+"""A stop shorter than this is a tachometer that lost a pulse."""
+
+STUCK_SECONDS = 3.0
+"""A meter that repeats itself for less than this may just be slow."""
+
+STUCK_CHANCE = 1e-9
+"""A run of equal readings less likely than this is a stuck meter."""
+
+STUCK_NEIGHBOURS = 300
+"""Samples before and after a run of equal readings that say how often this meter changes."""
+
+LIVELY = 0.2
+"""A meter that changes less often than this share of the readings (a settled thermometer) says nothing by standing still."""
+
+GAP_STEPS = 2.5
+"""A pause of this many usual steps of the clock is a gap."""
+
+WORDS = {
+    "dropout": "samples lost", "gap": "nothing recorded", "spike": "spiked", "stuck": "the meter repeats one reading", "stall": "stands still",
+    "over_range": "outside the meter's range", "excluded": "left out by hand",
+}  # fmt: skip
+"""Kinds of marks in words."""
+
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """A marked stretch of one channel: ``kind`` is dropout, spike or stall; indices count samples from 0."""
+    """A marked stretch of one channel (``time`` for all): ``kind`` is a key of `WORDS`; indices count samples from 0."""
 
     channel: str
     kind: str
@@ -54,48 +84,123 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
     -----
     Distance to the running median of 11 samples against `SPIKE_SIGMAS` times its robust spread. On a slope the median is
     the sample itself, so the spread is at least that of the second differences (sqrt(6) times the scatter), which know no
-    slope. A step or a slow change is no spike; a fault longer than five samples is none either.
+    slope. The spread is taken from the surroundings, as scatter grows with the speed of a sweep and ends with a stall. A step
+    or a slow change is no spike; a fault longer than five samples is none either.
     """
     values = np.asarray(values, dtype=float)
     flags = np.zeros(values.size, dtype=bool)
     there = np.flatnonzero(np.isfinite(values))
     if there.size < 11:
         return flags
-    off = values[there] - median_filter(values[there], size=11, mode="nearest")
-    spread = max(_spread(off), _spread(np.diff(values[there], 2)) / 6**0.5)
-    flags[there[np.abs(off) > SPIKE_SIGMAS * max(spread, resolution / 3, 1e-12)]] = True
+    known = values[there]
+    off = known - median_filter(known, size=11, mode="nearest")
+    bent = np.diff(known, 2, prepend=known[0], append=known[-1])
+    spread = np.maximum(_spread_around(off), _spread_around(bent) / 6**0.5)
+    step = max(resolution, last_digit(known))
+    flags[there[np.abs(off) > SPIKE_SIGMAS * np.maximum(spread, max(step / 2, 1e-12))]] = True
     return flags
 
 
-def _spread(values: np.ndarray) -> float:
-    """Robust standard deviation by the median absolute deviation."""
-    return float(1.4826 * np.median(np.abs(values - np.median(values))))
+def last_digit(values: np.ndarray) -> float:
+    """Step of the last digit that a meter shows, from the smallest difference between its first readings."""
+    steps = np.diff(np.unique(values[:5000]))
+    steps = steps[steps > 1e-9 * max(float(np.abs(values[:5000]).max()), 1e-12)]
+    return float(steps.min()) if steps.size else 0.0
 
 
-def stall_index(speed: np.ndarray) -> int | None:
-    """Index of the first sample of a stall: the speed falls below `STALL_SHARE` of its high and stays there.
+NINE_TENTHS = 0.7893
+"""Standard deviation of the nine tenths of normal scatter nearest to zero: sqrt(1 - 2 * 1.6449 * 0.10314 / 0.9)."""
+
+SURROUNDINGS = 256
+"""Samples whose scatter is taken together; a sample is judged by the most restless of its own and the two neighbouring stretches."""
+
+
+def _spread_around(values: np.ndarray) -> np.ndarray:
+    """Robust standard deviation around each sample, shape (n,): root mean square of the nine tenths nearest to zero."""
+    count = max(values.size // SURROUNDINGS, 1)
+    size = values.size // count
+    kept = max(int(0.9 * size), 1)
+    squares = np.partition(values[: count * size].reshape(count, size) ** 2, kept - 1, axis=1)[:, :kept]
+    found = np.sqrt(squares.mean(axis=1)) / NINE_TENTHS
+    widest = np.maximum(found, np.maximum(np.append(found[1:], found[-1]), np.insert(found[:-1], 0, found[0])))
+    return widest[np.minimum(np.arange(values.size) // size, count - 1)]
+
+
+def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """Flags of samples where the meter repeated one reading for longer than chance allows, shape (n,).
 
     Parameters
     ----------
+    times : seconds, shape (n,)
+    values : shape (n,), NaN where there is no sample
+
+    Notes
+    -----
+    How often a meter changes is taken from its neighbours in time, not from the whole trace, so that a thermometer that settles
+    is not blamed. A meter that is stuck from the first to the last sample has no neighbours and is not found here.
+    """
+    values = np.asarray(values, dtype=float)
+    flags = np.zeros(values.size, dtype=bool)
+    there = np.flatnonzero(np.isfinite(values))
+    if there.size < 60:
+        return flags
+    changes = np.concatenate(([True], np.diff(values[there]) != 0))
+    starts = np.flatnonzero(changes)
+    lengths = np.diff(np.append(starts, there.size))
+    for start, length in zip(starts, lengths, strict=True):
+        last = start + length - 1
+        if length < 8 or times[there[last]] - times[there[start]] < STUCK_SECONDS:
+            continue
+        around = np.concatenate((changes[max(start - STUCK_NEIGHBOURS, 1) : start], changes[last + 2 : last + 2 + STUCK_NEIGHBOURS]))
+        if around.size < 50:
+            continue
+        share = float(around.mean())
+        if share >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(STUCK_CHANCE):
+            flags[there[start + 1 : last + 1]] = True
+    return flags
+
+
+def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
+    """First and last index of each stretch in which a part stands still; all of it when it never started.
+
+    Parameters
+    ----------
+    times : seconds, shape (n,)
     speed : rotational speed, shape (n,), NaN where there is no sample
 
-    Returns
-    -------
-    None when the part runs to the end; 0 when it never started
+    Notes
+    -----
+    Still is below `STALL_SHARE` of the running speed for at least `STALL_SECONDS`. The time before a part is first started is no stall.
     """
     speed = np.asarray(speed, dtype=float)
     there = np.flatnonzero(np.isfinite(speed))
     if there.size == 0:
-        return None
-    running = np.percentile(speed[there], 95)
+        return []
+    running = float(np.percentile(speed[there], 95))
     if running <= 0:
-        return 0
-    fast = there[speed[there] >= STALL_SHARE * running]
-    after = there[there > fast[-1]]
-    return int(after[0]) if after.size >= 5 else None
+        return [(0, speed.size - 1)]
+    found = []
+    began = there[np.argmax(speed[there] >= STALL_SHARE * running)]
+    for a, b in stretches(speed[there] < STALL_SHARE * running):
+        first, last = there[a], there[b]
+        if first > began and b - a >= 4 and times[last] - times[first] >= STALL_SECONDS:
+            found.append((int(first), int(speed.size - 1 if b == there.size - 1 else last)))
+    return found
 
 
-def find_marks(times: np.ndarray, channels: dict[str, np.ndarray], resolutions: dict[str, float] | None = None) -> list[Mark]:
+def gaps(times: np.ndarray) -> list[tuple[int, int]]:
+    """Indices of the samples before and after each pause of the clock; a step back counts too (the clock was set)."""
+    steps = np.diff(np.asarray(times, dtype=float))
+    if steps.size < 3:
+        return []
+    usual = float(np.median(steps))
+    return [(int(i), int(i) + 1) for i in np.flatnonzero((steps > GAP_STEPS * usual) | (steps <= 0))]
+
+
+def find_marks(
+    times: np.ndarray, channels: Mapping[str, np.ndarray], resolutions: Mapping[str, float] | None = None,
+    ranges: Mapping[str, tuple[float, float]] | None = None,
+) -> list[Mark]:  # fmt: skip
     """All marks of a recording, in order of time.
 
     Parameters
@@ -103,16 +208,38 @@ def find_marks(times: np.ndarray, channels: dict[str, np.ndarray], resolutions: 
     times : seconds from the start, shape (n,)
     channels : channel key -> values, shape (n,), NaN where there is no sample
     resolutions : channel key -> step of the meter's last digit
+    ranges : channel key -> range in which the meter's limits hold
     """
-    resolutions = resolutions or {}
-    marks: list[Mark] = []
+    resolutions, ranges = resolutions or {}, ranges or {}
+    marks = [Mark("time", "gap", a, b, float(times[a]), float(times[b])) for a, b in gaps(times)]
+    stops = [stop for key in SPEEDS if key in channels for stop in standing(times, channels[key])]
+    # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a meter stick while nothing moves.
+    near = [(float(times[a]) - 10, float(times[a]) + 10) for a, _ in stops] + [(float(times[b]) - 10, float(times[b]) + 10) for _, b in stops]
     for key, values in channels.items():
-        for kind, flags in (("dropout", ~np.isfinite(values)), ("spike", spikes(values, resolutions.get(key, 0.0)))):
-            marks += [Mark(key, kind, a, b, float(times[a]), float(times[b])) for a, b in stretches(flags)]
-    stalled = stall_index(channels["speed"]) if "speed" in channels else None
-    if stalled is not None:
-        # Samples around the stop are no spikes: the whole bench changed at once.
-        near = float(times[stalled])
-        marks = [m for m in marks if not (m.kind == "spike" and abs(m.from_s - near) < 10)]
-        marks.append(Mark("speed", "stall", stalled, len(times) - 1, near, float(times[-1])))
+        low, high = ranges.get(key, (-math.inf, math.inf))
+        step = resolutions.get(key, 0.0)
+        found = {"dropout": ~np.isfinite(values), "spike": spikes(values, step) if key not in SET else np.zeros(0, bool)}
+        found["over_range"] = ((values < low) | (values > high)) & ~found["spike"] if math.isfinite(low) or math.isfinite(high) else np.zeros(0, bool)
+        if key not in SET:
+            found["stuck"] = stuck(times, values)
+        for kind, flags in found.items():
+            for a, b in stretches(flags):
+                mark = Mark(key, kind, a, b, float(times[a]), float(times[b]))
+                if kind == "spike" and any(low <= mark.from_s <= high for low, high in near):
+                    continue
+                if kind == "stuck" and any(first - 5 <= a and b <= last + 5 for first, last in stops):
+                    continue
+                marks.append(mark)
+    for key in SPEEDS:
+        if key in channels:
+            marks += [Mark(key, "stall", a, b, float(times[a]), float(times[b])) for a, b in standing(times, channels[key])]
     return sorted(marks, key=lambda mark: (mark.first, mark.channel, mark.kind))
+
+
+SET = frozenset(key for key, channel in CHANNELS.items() if channel.kind == "percent")
+"""Channels that somebody sets, so that they stand still and jump."""
+
+
+def never_started(marks: list[Mark], count: int) -> bool:
+    """Whether a stall covers the whole recording of ``count`` samples."""
+    return any(m.kind == "stall" and m.first == 0 and m.last == count - 1 for m in marks)
