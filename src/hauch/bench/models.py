@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import uuid
+from datetime import datetime
 
 import numpy as np
 from django.conf import settings
@@ -17,9 +18,12 @@ from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
+from hauch.core.trace.align import at_times
 from hauch.entries.models import Entry
+from hauch.instruments.grid import Piece as Grid
+from hauch.instruments.grid import joined
 from hauch.rounds.models import Round, Setting, Test
-from hauch.stores.models import ReferenceSpecimen, Rig
+from hauch.stores.models import Picture, ReferenceSpecimen, Rig
 from hauch.workshop.models import Specimen
 
 CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
@@ -59,22 +63,62 @@ class Recording(models.Model):
     round = models.ForeignKey(Round, on_delete=models.PROTECT, related_name="recordings")
     source = models.ForeignKey(SourceFile, null=True, on_delete=models.PROTECT, related_name="recordings")
     started_at = models.DateTimeField()
-    columns = models.JSONField(default=list, blank=True)
+    columns = models.JSONField(
+        default=list, blank=True, help_text="of a file: [channel, unit]; of a live recording: its channels in the order of a piece"
+    )
+    rate = models.FloatField(null=True, blank=True, help_text="ticks a second of a live recording")
+    beside = models.ForeignKey(
+        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="seconds", help_text="the recording that a second logger ran beside"
+    )
+    shift = models.FloatField(default=0.0, help_text="s to add to this recording's times to be on the clock of the one that it ran beside")
+    shift_note = models.CharField(max_length=300, blank=True, help_text="how the shift was found")
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["round", "source"], name="file_once_in_a_round")]
+        constraints = [
+            models.UniqueConstraint(fields=["round", "source"], name="file_once_in_a_round"),
+            models.CheckConstraint(condition=Q(rate__isnull=True) | Q(rate__gt=0), name="recording_rate_above_zero"),
+        ]
 
     def __str__(self) -> str:
         return f"recording of {self.started_at:%Y-%m-%d %H:%M}"
 
     def arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """Seconds from the start and values by channel [SI], shape (n,), from all chunks."""
+        """Seconds from the start and values by channel [SI], shape (n,); those of loggers that ran beside it are on its clock."""
+        times, channels = self.own_arrays()
+        for second in self.seconds.all():
+            other_times, others = second.own_arrays()
+            channels |= {key: at_times(times, other_times + second.shift, values) for key, values in others.items() if key not in channels}
+        return times, channels
+
+    def own_arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+        """As `arrays`, without what ran beside it."""
+        if self.rate is not None:
+            pieces = [Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, len(self.columns))) for p in self.pieces.order_by("pk")]
+            ticks, rows = joined(pieces, len(self.columns))
+            return ticks / self.rate, {key: np.ascontiguousarray(rows[:, i]) for i, key in enumerate(self.columns)}
         parts: dict[str, list[np.ndarray]] = {}
         for chunk in self.chunks.order_by("channel", "seq"):
             parts.setdefault(chunk.channel, []).append(np.frombuffer(chunk.data, dtype="<f8"))
         channels = {key: np.concatenate(arrays) for key, arrays in parts.items()}
         return channels.pop("time", np.zeros(0)), channels
+
+
+class Piece(models.Model):
+    """Rows of a live recording, stored as they come: ticks from ``first`` on, all channels, little-endian 64-bit floats in SI, NaN where there is none.
+
+    A later piece fills in what an earlier one lacks, when a meter that had dropped out hands in what it kept.
+    """
+
+    recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="pieces")
+    first = models.BigIntegerField()
+    count = models.PositiveIntegerField()
+    data = models.BinaryField()
+    stored_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        indexes = [models.Index(fields=["recording", "first"])]
+        constraints = [models.CheckConstraint(condition=Q(first__gte=0, count__gte=1), name="piece_has_rows")]
 
 
 class Chunk(models.Model):
@@ -118,6 +162,11 @@ class Run(models.Model):
         "self", null=True, blank=True, on_delete=models.PROTECT, related_name="carried_to", help_text="the run whose readings this one is made of"
     )
     hours = models.FloatField(default=0, help_text="for which the part ran")
+    windows = models.JSONField(
+        default=list, blank=True, help_text="[from s, to s] of each reading taken from the recording; empty for its last quarter"
+    )
+    beside = models.JSONField(default=dict, blank=True, help_text="background, tare -> [from s, to s] in the recording, read without the part")
+    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
     form_key = models.UUIDField(unique=True, default=uuid.uuid4, help_text="the form it was sent with, so that sending twice records once")
     created_at = models.DateTimeField(default=timezone.now)
 
@@ -201,6 +250,8 @@ class Result(models.Model):
     parts = models.JSONField(default=list, help_text="[key, cause, scope, kind, dof, signed contribution]")
     working = models.JSONField(default=list)
     marks = models.JSONField(default=list, help_text="[channel, kind, from s, to s, samples]")
+    curve = models.JSONField(null=True, blank=True, help_text="points and line of a sweep, SI")
+    troubles = models.JSONField(default=list, help_text="sentences: what was found, and what was done about it")
     missing = models.TextField(blank=True, help_text="why there is no value")
     core_version = models.CharField(max_length=20)
     computed_at = models.DateTimeField(auto_now=True)
@@ -242,3 +293,130 @@ class Progress(models.Model):
 
     def __str__(self) -> str:
         return f"{self.entry}, {self.test}: {self.counted}"
+
+
+class Live(models.Model):
+    """A bench that is being recorded: one part on one rig, from mounting to its results.
+
+    The web server writes what is ``wanted`` and what was ``done``, the recorder what it found as ``status``; neither touches the other's.
+    """
+
+    uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="lives")
+    test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="lives")
+    setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="+")
+    specimen = models.ForeignKey(Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives")
+    reference = models.ForeignKey(ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives")
+    recording = models.OneToOneField(Recording, on_delete=models.PROTECT, related_name="live")
+    operator = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    started_at = models.DateTimeField(default=timezone.now)
+    ended_at = models.DateTimeField(null=True, blank=True)
+    done = models.JSONField(default=dict, blank=True, help_text="step of the procedure -> when it was confirmed, s of the recording")
+    windows = models.JSONField(default=list, blank=True, help_text="[from s, to s] of each reading of the run that is being taken")
+    beside = models.JSONField(default=dict, blank=True, help_text="background, tare -> [from s, to s]")
+    room = models.JSONField(default=dict, blank=True, help_text="temperature, pressure, humidity; SI")
+    wanted = models.JSONField(default=dict, blank=True, help_text="throttle [%], task, cut; with a number that counts up")
+    status = models.JSONField(default=dict, blank=True, help_text="what the recorder says: throttle, task, meters, forecast, sentences")
+    heard_at = models.DateTimeField(null=True, blank=True, help_text="when the recorder last wrote")
+
+    class Meta:
+        ordering = ["-started_at", "-id"]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(specimen__isnull=False, reference__isnull=True) | Q(specimen__isnull=True, reference__isnull=False),
+                name="live_of_one_specimen_or_reference",
+            ),
+        ]  # fmt: skip
+        indexes = [models.Index(fields=["started_at"], condition=Q(ended_at__isnull=True), name="live_running")]
+
+    def __str__(self) -> str:
+        return f"{self.subject} on {self.test.rig}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("bench:live", args=[self.round.slug, self.pk])
+
+    @property
+    def subject(self) -> str:
+        """What is on the rig."""
+        return self.specimen.version.entry.name if self.specimen else str(self.reference)
+
+    @property
+    def choice(self) -> str:
+        """The subject as forms name it."""
+        return f"s{self.specimen_id}" if self.specimen_id else f"r{self.reference_id}"
+
+    def seconds(self, moment: datetime | None = None) -> float:
+        """Seconds of the recording at a moment."""
+        return ((moment or timezone.now()) - self.recording.started_at).total_seconds()
+
+
+class Observation(models.Model):
+    """What somebody saw: words, tags, a picture, and where on the trace."""
+
+    class Tag(models.TextChoices):
+        SMOKE = "smoke", "smoke"
+        TUFTS = "tufts", "tufts"
+        WHISTLE = "whistle", "whistle"
+        VIBRATION = "vibration", "vibration"
+        DAMAGE = "damage", "damage"
+        LEAK = "leak", "leak"
+
+    recording = models.ForeignKey(Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="observations")
+    run = models.ForeignKey(Run, null=True, blank=True, on_delete=models.PROTECT, related_name="observations")
+    at_s = models.FloatField(null=True, blank=True, help_text="s of the recording; empty for all of the run")
+    text = models.CharField(max_length=1000, blank=True)
+    tags = models.JSONField(default=list, blank=True)
+    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["at_s", "id"]
+        constraints = [
+            models.CheckConstraint(condition=Q(recording__isnull=False) | Q(run__isnull=False), name="observation_of_something"),
+            models.CheckConstraint(
+                condition=~Q(text="") | Q(picture__isnull=False) | ~Q(tags=[]), name="observation_says_something",
+                violation_error_message="Write what you saw, choose a tag or add a picture.",
+            ),
+        ]  # fmt: skip
+
+    def __str__(self) -> str:
+        return self.text[:60] or ", ".join(self.tag_words)
+
+    @property
+    def tag_words(self) -> list[str]:
+        """Tags in words."""
+        return [str(self.Tag(tag).label) for tag in self.tags if tag in self.Tag.values]
+
+
+class Exclusion(models.Model):
+    """A stretch of a run's recording, or one typed reading, that somebody left out, with the reason. Taking it back is written too."""
+
+    run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="exclusions")
+    channel = models.CharField(max_length=30, choices=[("time", "All channels"), *CHANNEL_CHOICES])
+    from_s = models.FloatField(null=True, blank=True)
+    to_s = models.FloatField(null=True, blank=True)
+    reading = models.ForeignKey(Reading, null=True, blank=True, on_delete=models.PROTECT, related_name="exclusions")
+    reason = models.CharField(max_length=300)
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    at = models.DateTimeField(default=timezone.now)
+    undone_at = models.DateTimeField(null=True, blank=True)
+    undone_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        ordering = ["at", "id"]
+        constraints = [
+            models.CheckConstraint(condition=~Q(reason=""), name="exclusion_has_a_reason", violation_error_message="Say why, in a few words."),
+            models.CheckConstraint(
+                condition=Q(reading__isnull=False) | Q(from_s__isnull=False, to_s__isnull=False, to_s__gte=models.F("from_s")), name="exclusion_of_something",
+                violation_error_message="The stretch ends before it begins.",
+            ),
+        ]  # fmt: skip
+
+    def __str__(self) -> str:
+        return self.reason
+
+    @property
+    def stands(self) -> bool:
+        """Whether it still counts."""
+        return self.undone_at is None

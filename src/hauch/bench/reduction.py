@@ -3,39 +3,87 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from dataclasses import asdict
 from typing import Any
+
+import numpy as np
 
 from hauch.bench.models import Run
 from hauch.core import CORE_VERSION
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.run import NoResult, RunInput
+from hauch.core.quantity import significant
+from hauch.core.trace import beside, trouble
 from hauch.core.trace.marks import Mark
-from hauch.core.trace.reduce import RISE_RESOLUTION, Reduced, steady_readings
+from hauch.core.trace.reduce import RISE_RESOLUTION, Chosen, Reduced, marks_of, steady_readings
+from hauch.rounds.models import Test
+
+EQUAL = {"power": "power", "sound_level": "noise"}
+"""Channel that a procedure holds equal -> what the brief calls it."""
 
 
-def trace_of(run: Run, meters: dict) -> Reduced | None:
+def chosen_of(run: Run) -> Chosen:
+    """What people chose in the run's recording."""
+    out = [(e.channel, e.from_s, e.to_s) for e in run.exclusions.all() if e.stands and e.reading_id is None]
+    return Chosen([tuple(window) for window in run.windows], out)
+
+
+def used_channels(test: Test, channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Channels of a recording that the test's procedure reads; a trace without a single sample is none."""
+    return {key: values for key, values in channels.items() if key in channels_of(test.how) and np.isfinite(values).any()}
+
+
+def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
     """Steady part of the run's recording, on the channels that its procedure uses."""
     if run.recording is None:
         return None
     times, channels = run.recording.arrays()
-    used = {key: values for key, values in channels.items() if key in channels_of(run.test.how)}
-    reduced = steady_readings(times, used, meters, str(run.uid), run.test.resolution or RISE_RESOLUTION)
+    if not times.size:
+        raise NoResult("Nothing was recorded. Check the meters' lines and record again.")
+    used = used_channels(run.test, channels)
+    chosen = chosen_of(run)
+    reduced = steady_readings(
+        times, used, meters, str(run.uid), run.test.resolution or RISE_RESOLUTION, chosen=chosen, by_point=run.test.how.by_point
+    )  # fmt: skip
+    if stretch := run.beside.get(beside.BACKGROUND):
+        beside.with_background(times, channels, reduced.readings, tuple(stretch))
+    if stretch := run.beside.get(beside.TARE):
+        beside.with_tare(times, channels, reduced.readings, reduced.positions, tuple(stretch))
     settling = reduced.settling
-    if settling is not None and not settling.settled:
+    if settling is not None and not settling.settled and run.test.soak != Test.Soak.MINUTES:
         wait = f"about {settling.seconds_to_go / 60:.0f} min to go" if settling.seconds_to_go < 36_000 else "no end in sight"
         raise NoResult(f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak longer and record again.", reduced.marks)
     return reduced
 
 
-def run_input(run: Run) -> tuple[RunInput, list[Mark]]:
-    """All that a run was read with, as the core takes it, and the marks of its recording."""
+def meters_of(run: Run) -> dict[str, Meter]:
+    """The rig's meters as they were on the day; one that reads the part also reads what is read without it."""
+    meters = {meter.channel: meter.instrument.meter(run.started_at) for meter in run.rig.meters.all()}
+    for without, channel in (("background_level", "sound_level"), ("tare_torque", "torque")):
+        if without not in meters and channel in meters:
+            meters[without] = meters[channel]
+    return meters
+
+
+def equal_of(test: Test) -> float | None:
+    """What the round holds equal for a test's figure."""
+    return test.round.equal_value if test.how.equal and EQUAL[test.how.equal] == test.round.equal else None
+
+
+def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
+    """All that a run was read with, as the core takes it, and what its recording gave."""
     test, rig = run.test, run.rig
-    meters = {meter.channel: meter.instrument.meter(run.started_at) for meter in rig.meters.all()}
+    meters = meters_of(run)
+    source = run.carried_from or run
+    left_out = {e.reading_id for e in run.exclusions.all() if e.stands and e.reading_id}
     values: dict[str, list[float]] = defaultdict(list)
     positions: dict[str, list[int]] = defaultdict(list)
-    for reading in (run.carried_from or run).readings.all():
-        values[reading.channel].append(reading.value)
-        positions[reading.channel].append(reading.position)
+    for reading in source.readings.all():
+        if reading.pk not in left_out:
+            values[reading.channel].append(reading.value)
+            positions[reading.channel].append(reading.position)
     reduced = trace_of(run, meters)
     readings: dict[str, Any] = {**(reduced.readings if reduced else {}), **values}
     given = RunInput(
@@ -47,28 +95,54 @@ def run_input(run: Run) -> tuple[RunInput, list[Mark]]:
         temperature=run.temperature,
         pressure=run.pressure,
         humidity=run.humidity,
-        positions=positions,
+        positions={**(reduced.positions if reduced else {}), **positions},
         correlation=reduced.correlation if reduced else {},
         steady=reduced.steady if reduced else {},
         common_speed=test.common_speed,
         reporting_distance=test.reporting_distance,
+        equal=equal_of(test),
     )
-    return given, reduced.marks if reduced else []
+    return given, reduced
 
 
 def compute(run: Run) -> dict[str, Any]:
-    """The fields of the run's result: a figure with doubt and working, or the reason why there is none."""
+    """The fields of the run's result: a figure with doubt, working and curve, or the reason why there is none; and what was found on the way."""
     marks: list[Mark] = []
+    troubles: list[str] = []
     fields: dict[str, Any] = {
-        "value": None, "u": None, "dof": None, "unit": "", "parts": [], "working": [], "missing": "", "core_version": CORE_VERSION,
+        "value": None, "u": None, "dof": None, "unit": "", "parts": [], "working": [], "missing": "", "curve": None, "core_version": CORE_VERSION,
     }  # fmt: skip
     try:
-        given, marks = run_input(run)
+        given, reduced = run_input(run)
+        marks = reduced.marks if reduced else []
+        troubles = [s for s in (trouble.speed_short(given.readings, run.test.common_speed), trouble.rotors_apart(given.readings)) if s]
         fields |= run.test.how.reduce(given).as_json()
+        if run.test.how.curve is not None:
+            fields["curve"] = _rounded(asdict(run.test.how.curve(given)))
     except NoResult as reason:
         fields["missing"] = str(reason)
         marks = list(reason.marks) or marks
     except ValueError as problem:
         fields["missing"] = f"The readings cannot be reduced: {problem}."
     fields["marks"] = [[m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples] for m in marks]
+    fields["troubles"] = trouble.of_marks(marks) + troubles
     return fields
+
+
+def _rounded(value: Any) -> Any:
+    """Plain lists and figures of a few digits more than any doubt has."""
+    if isinstance(value, float):
+        return significant(value)
+    if isinstance(value, dict):
+        return {key: _rounded(item) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_rounded(item) for item in value]
+    return value
+
+
+def marks_in(run: Run) -> list[Mark]:
+    """Marks of a run that has no result, such as one that did not finish."""
+    if run.recording is None:
+        return []
+    times, channels = run.recording.arrays()
+    return marks_of(times, {key: values for key, values in channels.items() if key in CHANNELS}, meters_of(run), chosen_of(run)) if times.size else []

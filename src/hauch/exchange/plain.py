@@ -10,7 +10,7 @@ from typing import Any
 from django.db.models import Model
 from django.utils import timezone
 
-from hauch.bench.models import Reading, Recording, Result, Run
+from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
@@ -56,10 +56,14 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
     Gate: ("power", "cautions", "cap", "working", "at"),
     Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions"),
-    Recording: ("uid", "started_at", "columns", "created_at"),
-    Run: ("uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "created_at"),
+    Recording: ("uid", "started_at", "columns", "shift", "shift_note", "created_at"),
+    Run: (
+        "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",
+    ),
+    Observation: ("at_s", "text", "tags", "at"),
+    Exclusion: ("channel", "from_s", "to_s", "reason", "at", "undone_at"),
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
-    Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "core_version"),
+    Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "curve", "troubles", "core_version"),
 }  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from hauch import __version__
 from hauch.bench import progress
 from hauch.bench.actions import store_chunks
 from hauch.bench.files import file_content, keep_file
-from hauch.bench.models import Reading, Recording, Result, Run
+from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
 from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
@@ -76,12 +76,15 @@ def content_of(round: Round) -> dict[str, Any]:
             for e in round.entries.order_by("uid").prefetch_related("versions__specimens", "versions__files", "versions__predictions__made_by")
         ],
         "recordings": [
-            plain(r) | {"source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None}
-            for r in round.recordings.select_related("source").order_by("uid")
+            plain(r) | {
+                "source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None, "beside": str(r.beside.uid) if r.beside else None,
+                "observations": [_observation(o) for o in r.observations.filter(run=None).select_related("picture")],
+            }
+            for r in round.recordings.select_related("source", "beside").order_by("uid")
         ],
         "runs": [
             _run(run) for run in runs().with_names().filter(test__round=round).select_related("recording", "rig", "carried_from")
-            .prefetch_related("readings").order_by("started_at", "uid")
+            .prefetch_related("readings", "exclusions__reading", "observations__picture").select_related("picture").order_by("started_at", "uid")
         ],
         "standings": standings_of(round),
     }  # fmt: skip
@@ -133,7 +136,13 @@ def _run(run: Run) -> dict[str, Any]:
         "specimen": str(run.specimen.uid) if run.specimen else None, "reference": str(run.reference.uid) if run.reference else None,
         "recording": str(run.recording.uid) if run.recording else None,
         "readings": [plain(reading) for reading in run.readings.all()], "result": plain(result) if result else None,
+        "picture": run.picture.sha256 if run.picture else None, "observations": [_observation(o) for o in run.observations.all()],
+        "exclusions": [plain(e) | {"reading": [e.reading.position, e.reading.seq] if e.reading else None} for e in run.exclusions.all()],
     }  # fmt: skip
+
+
+def _observation(seen: Observation) -> dict[str, Any]:
+    return plain(seen) | {"picture": seen.picture.sha256 if seen.picture else None}
 
 
 def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
@@ -158,13 +167,17 @@ def export_round(user: User, round: Round) -> bytes:
     content = content_of(round)
     traces, sources = {}, {}
     for recording in round.recordings.select_related("source"):
-        times, channels = recording.arrays()
+        times, channels = recording.own_arrays()
         traces[str(recording.uid)] = {"time": times, **channels}
         if recording.source is not None:
             sources[recording.source.sha256] = file_content(recording.source)
     for file in PartFile.objects.filter(version__entry__round=round):
         sources[file.sha256] = kept(file.path)
-    for picture in Picture.objects.filter(pk__in=AssemblyStep.objects.filter(version__entry__round=round).values("picture")):
+    of_steps, of_runs = AssemblyStep.objects.filter(version__entry__round=round), Run.objects.filter(test__round=round)
+    seen = Observation.objects.filter(Q(run__test__round=round) | Q(recording__round=round))
+    for picture in Picture.objects.filter(
+        Q(pk__in=of_steps.values("picture")) | Q(pk__in=of_runs.values("picture")) | Q(pk__in=seen.values("picture"))
+    ):
         sources[picture.sha256] = kept(picture.path)
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
     record(user, "round.export", round, round)
@@ -273,7 +286,9 @@ class _Importer:
             rule_sheet(round, rules, "si")  # what a version keeps of its brief must be such that it can be read out
         self.materials = {row["key"]: Material.objects.filter(key=row["key"]).first() or make(Material, row) for row in content["materials"]}
         self.specimens = self._entries(round)
-        self.recordings = {row["uid"]: self._recording(row, round) for row in content["recordings"]}
+        self.recordings: dict[str, Recording] = {}
+        for row in sorted(content["recordings"], key=lambda row: row["beside"] is not None):
+            self.recordings[row["uid"]] = self._recording(row, round)
         self._runs()
         progress.rebuild(round)
         for rules in round.rules.all():
@@ -316,7 +331,7 @@ class _Importer:
         if digest is None:
             return None
         if digest not in self.bundle.files:
-            raise BundleRefused("The bundle lacks the picture of a step.")
+            raise BundleRefused("The bundle lacks a picture.")
         return keep_picture(self.user, self.bundle.files[digest])
 
     def _specimen(self, row: dict[str, Any], version: Version) -> Specimen:
@@ -344,12 +359,17 @@ class _Importer:
             if row["source"]["sha256"] not in self.bundle.files:
                 raise BundleRefused(f"The bundle lacks the file {row['source']['name']}.")
             source = keep_file(self.user, row["source"]["name"], self.bundle.files[row["source"]["sha256"]])
-        recording = make(Recording, row, round=round, source=source)
+        recording = make(Recording, row, round=round, source=source, beside=self.recordings[row["beside"]] if row["beside"] else None)
+        self._observations(row["observations"], recording=recording)
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
             raise BundleRefused(f"A trace holds the unknown channel “{sorted(unknown)[0]}”.")
         store_chunks(recording, trace.pop("time"), trace)
         return recording
+
+    def _observations(self, rows: list[dict[str, Any]], **of: Any) -> None:
+        for row in rows:
+            make(Observation, row, picture=self._picture(row["picture"]), by=self.user, **of)
 
     def _runs(self) -> None:
         made: dict[str, Run] = {}
@@ -359,15 +379,30 @@ class _Importer:
                 carried_from=made[row["carried_from"]] if row["carried_from"] else None,
                 specimen=self.specimens[row["specimen"]] if row["specimen"] else None,
                 reference=self.references[row["reference"]] if row["reference"] else None,
-                recording=self.recordings[row["recording"]] if row["recording"] else None,
+                recording=self.recordings[row["recording"]] if row["recording"] else None, picture=self._picture(row["picture"]),
             )  # fmt: skip
+            _check_stretches(row)
             for reading in row["readings"]:
                 if reading["channel"] not in CHANNELS:
                     raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
             Reading.objects.bulk_create(Reading(run=run, **values_of(Reading, reading)) for reading in row["readings"])
+            kept = {(r.channel, r.position, r.seq): r for r in run.readings.all()}
+            for out in row["exclusions"]:
+                reading = kept[out["channel"], *out["reading"]] if out["reading"] else None
+                make(Exclusion, out, run=run, reading=reading, by=self.user, undone_by=self.user if out["undone_at"] else None)
+            self._observations(row["observations"], run=run)
             if row["result"] is not None:
                 _check_result(row["result"])
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
+
+
+def _check_stretches(run: dict[str, Any]) -> None:
+    """Windows of readings must have the shape that reductions read."""
+    stretches = [*run["windows"], *run["beside"].values()]
+    if not all(isinstance(s, list) and len(s) == 2 and all(isinstance(v, (int, float)) for v in s) and s[0] <= s[1] for s in stretches):
+        raise BundleRefused(f"A stretch that was read in run {run['uid']} cannot be read; it is a pair of seconds.")
+    if set(run["beside"]) - {"background", "tare"}:
+        raise BundleRefused(f"What stands beside run {run['uid']} is not known here.")
 
 
 def _check_brief(round: Round, rules: list[dict[str, Any]]) -> None:

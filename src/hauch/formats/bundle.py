@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -96,8 +96,7 @@ def read(data: bytes) -> Bundle:
                 if hashlib.sha256(kept).hexdigest() != member.filename[6:]:
                     raise BundleRefused(f"{member.filename} does not match its checksum; the bundle is damaged.")
                 bundle.files[member.filename[6:]] = kept
-        if version in UPGRADES:
-            bundle.content = UPGRADES[version](content)
+        bundle.content = upgraded(content, version)
         return bundle
     except (zipfile.BadZipFile, EOFError, UnicodeDecodeError, json.JSONDecodeError, NotImplementedError, RuntimeError) as problem:
         raise BundleRefused("The file is not a readable ZIP of an exported round. Export the round again.") from problem
@@ -173,10 +172,30 @@ def _from_version_3(content: dict[str, Any]) -> dict[str, Any]:
         raise BundleRefused(f"round.json of version 3 cannot be read: {type(problem).__name__}: {problem}") from problem
 
 
-UPGRADES = {
-    1: lambda content: _from_version_3(_from_version_2(_from_version_1(content))), 2: lambda content: _from_version_3(_from_version_2(content)), 3: _from_version_3,
-}  # fmt: skip
-"""Older version -> what makes its content one of today's."""
+def _from_version_4(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 4 had no windows of readings, no curves, and nothing that people left out or saw."""
+    try:
+        runs = [
+            {"windows": [], "beside": {}, "exclusions": [], "observations": [], "picture": None}
+            | run
+            | {"result": {"curve": None, "troubles": []} | run["result"] if run["result"] else None}
+            for run in content["runs"]
+        ]
+        recordings = [{"shift": 0.0, "shift_note": "", "beside": None, "observations": []} | row for row in content["recordings"]]
+        return content | {"runs": runs, "recordings": recordings}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(f"round.json of version 4 cannot be read: {type(problem).__name__}: {problem}") from problem
+
+
+STEPS = {1: _from_version_1, 2: _from_version_2, 3: _from_version_3, 4: _from_version_4}
+"""Version -> what makes its content one of the next version."""
+
+
+def upgraded(content: dict[str, Any], version: int) -> dict[str, Any]:
+    """Content of an older version as one of today's."""
+    for number in range(version, SCHEMA_VERSION):
+        content = STEPS[number](content)
+    return content
 
 
 def _trace_csv(channels: dict[str, np.ndarray]) -> bytes:

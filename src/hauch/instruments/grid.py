@@ -12,13 +12,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hauch.instruments.link import Samples
-
 LATE = 0.6
 """A meter that is this far behind [s] is not waited for; what comes later is filled in behind."""
 
 SILENT_PERIODS = 2.5
 """Periods of its own after which a slow meter's last reading no longer stands."""
+
+
+@dataclass(slots=True)
+class Samples:
+    """Samples of one channel: times [s of this machine's clock], values in SI, both shape (n,)."""
+
+    times: np.ndarray
+    values: np.ndarray
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from pyvisa.errors import Error as VisaError
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity.units import to_si
+from hauch.instruments.grid import Samples
 from hauch.instruments.profile import Profile
 
 FETCH_EVERY = 0.1
@@ -25,14 +26,6 @@ AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)
 
 TROUBLES = (VisaError, OSError, ValueError, IndexError)
 """What a broken line or a garbled answer raises; PyVISA lets plain socket errors through."""
-
-
-@dataclass(slots=True)
-class Samples:
-    """Samples of one channel: times [s of this machine's clock], values in SI, both shape (n,)."""
-
-    times: np.ndarray
-    values: np.ndarray
 
 
 @dataclass

@@ -117,6 +117,8 @@ class Instrument(models.Model):
     principle = models.CharField(max_length=20, blank=True, choices=Principle.choices)
     recalibrate_after = models.PositiveIntegerField(null=True, blank=True, help_text="days")
     retired = models.BooleanField(default=False)
+    resource = models.CharField(max_length=120, blank=True, help_text="VISA resource name, where it is read over a line")
+    profile = models.JSONField(default=dict, blank=True, help_text="reading profile: what is sent, and what comes back")
 
     class Meta:
         ordering = ["name"]

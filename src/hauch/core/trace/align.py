@@ -120,3 +120,23 @@ def _moves(times: np.ndarray, values: np.ndarray, grid: np.ndarray) -> np.ndarra
     change[width - 1 : width - 1 + means.size - width] = means[width:] - means[:-width]
     spread = 1.4826 * float(np.median(np.abs(change)))
     return change if float(np.abs(change).max()) > 8 * max(spread, 1e-12) else None
+
+
+def at_times(times: np.ndarray, other_times: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """A trace of a second logger at the times of the first, shape (n,): straight between its samples, NaN where it has none near.
+
+    Parameters
+    ----------
+    times : seconds of the first logger, shape (n,)
+    other_times, values : the second one's, already on the first clock, shape (m,), NaN where there is no sample
+    """
+    out = np.full(times.size, np.nan)
+    good = np.isfinite(values)
+    if good.sum() < 2:
+        return out
+    at, known = other_times[good], np.asarray(values, float)[good]
+    reach = 2.5 * max(float(np.median(np.diff(other_times))), 1e-9)
+    right = np.clip(np.searchsorted(at, times), 1, at.size - 1)
+    near = (times >= at[0] - 1e-9) & (times <= at[-1] + 1e-9) & (at[right] - at[right - 1] <= reach)
+    out[near] = np.interp(times[near], at, known)
+    return out
