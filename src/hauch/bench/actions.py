@@ -135,11 +135,11 @@ def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
     new.subject.check(round)
     new.room.check()
     _check_readings(new.test, new.readings)
-    run = _new_run(user, new, None)
+    run = make_run(user, new, None)
     _store_readings(run, new.readings)
     _note_cap(run, new.readings)
     record(user, "run.record", run, round, run=str(run.uid))
-    return _finish(run, notify)
+    return finish_run(run, notify)
 
 
 def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None:
@@ -158,17 +158,22 @@ def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None
         raise ValidationError(problems)
 
 
-def _new_run(user: User, new: NewRun, recording: Recording | None) -> Run:
+def next_replicate(test: Test, setting: Setting, subject: Subject) -> int:
+    """Number of the next repeat of a subject in a test at a setting."""
+    return (Run.objects.filter(test=test, setting=setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0) + 1
+
+
+def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
+    """A new run with the next free repeat; its result is still to be computed."""
     test = Test.objects.select_for_update(of=("self",)).select_related("rig").get(pk=new.test.pk)  # one at a time, so that repeats count up
     setting = new.setting or test.setting
-    highest = Run.objects.filter(test=test, setting=setting, **new.subject.fields).aggregate(top=Max("replicate"))["top"] or 0
     run = Run(
         uid=new.uid, test=new.test, rig=test.rig, setting=setting, hours=_hours(test, recording), note=new.note,
-        **new.subject.fields, replicate=highest + 1, started_at=new.started_at, operator=user,
+        **new.subject.fields, replicate=next_replicate(test, setting, new.subject), started_at=new.started_at, operator=user,
         temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
     )  # fmt: skip
     run.save(force_insert=True)
-    _seal(run)
+    seal_version(run)
     return run
 
 
@@ -182,7 +187,7 @@ def _note_cap(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
         run.save(update_fields=["note"])
 
 
-def _seal(run: Run) -> None:
+def seal_version(run: Run) -> None:
     """Predictions of a version are fixed from its first run on."""
     if run.specimen is not None:
         seal(run.specimen.version_id, run.started_at)
@@ -208,7 +213,8 @@ def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     )
 
 
-def _finish(run: Run, notify: bool) -> Run:
+def finish_run(run: Run, notify: bool = True) -> Run:
+    """Compute the result of a new run and count it."""
     run.result = Result.objects.create(run=run, **compute(run))
     progress.update(run)
     if notify:
@@ -230,12 +236,11 @@ def record_dnf(
     subject.check(test.round)
     if not reason.strip():
         raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
-    highest = Run.objects.filter(test=test, setting=test.setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0
     run = Run.objects.create(
-        uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=highest + 1, started_at=started_at, operator=user,
+        uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=next_replicate(test, test.setting, subject), started_at=started_at, operator=user,
         state=Run.State.DNF, reason=reason.strip(),
     )  # fmt: skip
-    _seal(run)
+    seal_version(run)
     progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)
     if notify:
@@ -313,10 +318,10 @@ def import_log(user: User, new: NewRecording, *, notify: bool = True) -> list[Ru
         extra = {key: typed for key, typed in new.extra.items() if key in channels_of(test.how) and typed}
         _check_readings_of_extra(extra)
         key = uuid.uuid5(new.uid, test.key)
-        run = _new_run(user, NewRun(test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key), recording)
+        run = make_run(user, NewRun(test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key), recording)
         _store_readings(run, extra)
         record(user, "run.import", run, new.round, run=str(run.uid), file=new.source.name if new.source else "")
-        runs.append(_finish(run, notify=False))
+        runs.append(finish_run(run, notify=False))
     if notify:
         results_changed.send(Run, round=new.round)
     return runs

@@ -104,6 +104,15 @@ class Recording(models.Model):
         return channels.pop("time", np.zeros(0)), channels
 
 
+def window_of(recording: Recording, low: float, high: float) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Seconds and values by channel of a stretch of a live recording, without reading all of it."""
+    rate, width = recording.rate or 1.0, len(recording.columns)
+    near = recording.pieces.filter(first__lte=math.ceil(high * rate), first__gte=math.floor(low * rate) - 3000).order_by("pk")
+    ticks, rows = joined([Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, width)) for p in near], width)
+    inside = (ticks >= low * rate) & (ticks <= high * rate)
+    return ticks[inside] / rate, {key: rows[inside, i] for i, key in enumerate(recording.columns)}
+
+
 class Piece(models.Model):
     """Rows of a live recording, stored as they come: ticks from ``first`` on, all channels, little-endian 64-bit floats in SI, NaN where there is none.
 

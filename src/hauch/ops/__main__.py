@@ -30,6 +30,11 @@ def parser() -> argparse.ArgumentParser:
     bench.add_argument("--json", action="store_true", help="one JSON object a line")
     add("screenshots", "Refresh docs/screenshots from the demo data.")
     add("validation", "Compute docs/validation.md and its plots anew: predictions against exact, published and limiting cases.")
+    meters = add("standins", "Start simulated meters on loopback, which speak SCPI over TCP.")
+    meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")
+    meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
+    meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
+    add("recorder", "Record what the meters show; start it where they are. ./hauch start runs one.")
     again = add("recompute", "Compute all results again from the raw readings.")
     again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
     out = add("export", "Write a round to a ZIP file.")
@@ -58,6 +63,10 @@ def main() -> int:
             from hauch.ops import development
 
             return int(getattr(development, options.command)(options))
+        if options.command == "standins":
+            from hauch.ops.meters import standins
+
+            return standins(options)
         from hauch.ops import maintenance
 
         return int(getattr(maintenance, options.command.replace("import", "import_"))(options))

@@ -100,6 +100,16 @@ def adduser(options: argparse.Namespace) -> int:
         return 0
 
 
+def recorder(options: argparse.Namespace) -> int:
+    """Record what the meters show until stopped."""
+    os.environ["HAUCH_POOL"] = "0"  # one line to the database, which must be seen to break
+    with database(options):
+        from django.core.management import call_command
+
+        call_command("record")
+        return 0
+
+
 def manage(options: argparse.Namespace) -> int:
     """Run one of Django's own commands."""
     with database(options):

@@ -13,6 +13,7 @@ import urllib.request
 from contextlib import suppress
 from pathlib import Path
 
+from hauch.instruments.standins import FIRST_PORT
 from hauch.ops.cluster import Cluster, free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
@@ -68,14 +69,17 @@ def _collect_static(data: DataFolder) -> None:
 class Supervisor:
     """Runs the web server and the worker, starts them again when they die, stops them by their own process ids."""
 
-    def __init__(self, port: int, environment: dict[str, str]):
+    def __init__(self, port: int, environment: dict[str, str], *, standins: bool = False):
         self.commands = {
             "web server": [
                 sys.executable, "-m", "uvicorn", "hauch.web.asgi:application", "--host", "127.0.0.1", "--port", str(port), "--workers", "2",
                 "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
             ],
             "worker": [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"],
+            "recorder": [sys.executable, "-m", "hauch.ops.manage", "record"],
         }  # fmt: skip
+        if standins:
+            self.commands["simulated meters"] = [sys.executable, "-m", "hauch.ops", "standins"]
         self.environment = {**os.environ, **environment}
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.restarts = dict.fromkeys(self.commands, 0)
@@ -84,7 +88,7 @@ class Supervisor:
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
         self.started[name] = time.monotonic()
-        environment = {**self.environment, "HAUCH_WARM": "1"} if name == "web server" else self.environment
+        environment = self.environment | {"web server": {"HAUCH_WARM": "1"}, "recorder": {"HAUCH_POOL": "0"}}.get(name, {})
         self.children[name] = subprocess.Popen(self.commands[name], env=environment, start_new_session=True)
 
     def check(self) -> None:
@@ -144,7 +148,7 @@ def start(data_path: Path | None, port: int | None, demo: bool) -> None:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
     cluster, environment = prepare(data, demo=demo)
-    supervisor = Supervisor(chosen, environment)
+    supervisor = Supervisor(chosen, environment, standins=demo and free_port(FIRST_PORT) == FIRST_PORT)
     try:
         for name in supervisor.commands:
             if not stopping:

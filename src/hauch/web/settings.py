@@ -77,7 +77,7 @@ DATABASES = {
         "USER": "hauch",
         "PASSWORD": os.environ.get("HAUCH_DB_PASSWORD", ""),
         "CONN_MAX_AGE": 0,
-        "OPTIONS": {} if TESTING else {"pool": {"min_size": 1, "max_size": 10, "timeout": 10}},
+        "OPTIONS": {} if TESTING or os.environ.get("HAUCH_POOL") == "0" else {"pool": {"min_size": 1, "max_size": 10, "timeout": 10}},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

@@ -37,6 +37,9 @@ SCATTER = {
 KEPT_SECONDS = 600
 """How far back a meter can be asked."""
 
+BARE_SPEED = 1900.0
+"""Speed of the drive without a part at full throttle [1/min]."""
+
 START_AT = 7.0
 """Throttle [%] below which a rotor does not break loose."""
 
@@ -103,9 +106,12 @@ class LiveRig:
         self.tick = self.began = math.floor(seconds * self.rate)
 
     def mount(self, name: str) -> None:
-        """Put a part on: the reference by its name, any other as a variant that its name decides, always the same one."""
+        """Put a part on: the reference by its name, any other as a variant that its name decides, always the same one; an empty name takes it off."""
         self.stalled, self.throttle, self.speed = False, 0.0, 0.0
-        if name.startswith("Loft-140") or not name:
+        if not name:
+            self.fan = None
+            return
+        if name.startswith("Loft-140"):
             self.fan = Loft140
             return
         digest = hashlib.sha256(name.encode()).digest()
@@ -150,7 +156,8 @@ class LiveRig:
         random = np.random.default_rng([self.seed, self.tick & 0xFFFFFFFF])
         fan, volts = self.fan, self._volts()
         sticks = self.stalled or self.throttle < START_AT or (self.only_upright and self.turned_over)
-        wanted = 0.0 if fan is None or sticks else fan.speed * (self.throttle / 100) ** 0.92 * (volts / 12.0)
+        top = BARE_SPEED if fan is None else fan.speed
+        wanted = 0.0 if sticks else top * (self.throttle / 100) ** 0.92 * (volts / 12.0)
         decay = np.exp(-dt * (1 + np.arange(count)) / (0.3 if self.stalled else self.spin_seconds))
         speed = wanted + (self.speed - wanted) * decay
         self.speed = float(speed[-1]) if abs(speed[-1]) > 1 else 0.0
@@ -176,15 +183,14 @@ class LiveRig:
 
     def _physics(self, fan: Fan | None, speed: np.ndarray, volts: float, sticks: bool) -> dict[str, np.ndarray]:
         """What is true at each tick: everything that follows from the speed by the fan laws."""
-        still = np.zeros_like(speed)
         if fan is None:
-            ratio, normal, lift, watts, level = still, 0.0, 0.0, 0.0, -40.0
+            ratio, normal, lift, watts, level = speed / BARE_SPEED, 0.0, 0.0, 0.0, 20.0
         else:
             normal = fan.working_flow(self.resistance * self.damper, fan.speed, 1.2)
             ratio, lift = speed / fan.speed, fan.pressure(normal, fan.speed, 1.2)
             watts, level = fan.power(normal, fan.speed, 1.2) - fan.idle_power, fan.level
         flow = normal * ratio
-        power = watts * ratio**3 + (fan.idle_power * ratio**1.5 if fan else still)
+        power = watts * ratio**3 + (fan.idle_power if fan else 0.9) * ratio**1.5
         if sticks and fan is not None and self.throttle >= START_AT:
             power = power + 0.8 * (self.throttle / 100) ** 2 * volts  # a rotor that is held takes its starting current
         own = level + 50 * np.log10(np.maximum(ratio, 1e-3))
@@ -202,7 +208,7 @@ class LiveRig:
             "speed": speed,
             "speed_2": 0.985 * speed,
             "scale_mass": 1.2 * flow**2 / 0.0145 / 9.80665,
-            "torque": np.where(omega > 1, 0.62 * power / np.maximum(omega, 1.0), 0.0),
+            "torque": np.where(omega > 1, 0.8 * watts * ratio**3 / np.maximum(omega, 1.0) + 0.004 + 1.5e-6 * speed, 0.0),
             "vibration": 1.1e-3 * ratio + 0.4e-3 * ratio**2,
         }
 

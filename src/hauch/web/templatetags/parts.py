@@ -75,3 +75,9 @@ def score_dot(scale, score, doubt, entry=None, reference=False, unit="% of the r
 def cell_at(row, index) -> str:
     """A cell of a row by its number; empty where the row is short."""
     return row[index] if index < len(row) else ""
+
+
+@register.filter
+def get(mapping, key):
+    """What a mapping holds under a key."""
+    return mapping.get(key)

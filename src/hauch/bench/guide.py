@@ -1,0 +1,209 @@
+"""The procedure of a live bench: which step is next, what to do, and whether it may be done yet."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from hauch.bench.live import READING_SECONDS
+from hauch.bench.models import Live, Run, window_of
+from hauch.bench.reduction import EQUAL
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.procedures import channels_of
+from hauch.core.measure.rigs import RIGS
+from hauch.core.quantity.show import show
+from hauch.core.sound.level import energy_mean
+from hauch.core.trace.beside import BACKGROUND, TARE
+from hauch.rounds.models import Test
+
+BRACKET_EVERY = 4
+"""After so many runs of entries the reference is due again."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step: ``state`` is done, now or later; ``text`` says what to do, ``hints`` more of it, ``button`` how it is done."""
+
+    key: str
+    label: str
+    state: str
+    text: str = ""
+    hints: list[str] = field(default_factory=list)
+    button: str = ""
+
+
+def main_channel(live: Live) -> str:
+    """The channel that decides, for the large figure."""
+    columns = live.recording.columns
+    for group in live.test.how.needs:
+        for channel in group:
+            if channel in columns:
+                return channel
+    return columns[0]
+
+
+def steps(live: Live, units: str) -> list[Step]:
+    """All steps of the procedure in order; the first one that is not done is now."""
+    how, status = live.test.how, live.status
+    wanted: list[tuple[str, str, bool, str, list[str], str]] = [
+        ("mount", "Mount", "mount" in live.done, f"Mount {live.subject} on {live.test.rig}.", assembly(live), "It is mounted"),
+        ("guard", "Guard", "guard" in live.done, guard_text(live), [], "The guard is closed, nobody stands in the plane"),
+    ]  # fmt: skip
+    if "background_level" in channels_of(how) and "sound_level" in live.recording.columns:
+        wanted.append(
+            (
+                "background",
+                "Background",
+                BACKGROUND in live.beside,
+                "Leave the throttle closed and read the room without the part.",
+                [],
+                "Read the background",
+            )
+        )
+    if "tare_torque" in channels_of(how) and "torque" in live.recording.columns:
+        wanted.insert(0, ("tare", "Without", TARE in live.beside, tare_text(live), [], "Read it without the part"))
+    task = status.get("task") or {}
+    spun = float(status.get("throttle") or 0) > 0
+    if "throttle" in live.recording.columns or live.recording.columns:
+        wanted.append(throttle_step(live, units, task, spun))
+    if how.by_point:
+        done = (
+            task.get("kind") == "sweep"
+            and bool(task.get("done"))
+            and bool(task.get("held"))
+            and task.get("begun", 0) > live.done.get("guard", math.inf)
+        )
+        wanted[-1] = (*wanted[-1][:2], done, *wanted[-1][3:])
+    else:
+        if live.test.soak != Test.Soak.NONE:
+            wanted.append(("soak", "Soak", soaked(live), soak_text(live), [], ""))
+        taken, asked = len(live.windows), live.test.readings
+        wanted.append(("read", "Read", taken >= asked, f"{taken} of {asked} readings of {READING_SECONDS:.0f} s taken.", [], "Take reading"))
+    wanted.append(("accept", "Accept", False, "Look at the readings, then accept the run.", [], ""))
+    made, found = [], False
+    for key, label, is_done, text, hints, button in wanted:
+        state = "done" if is_done else "later" if found else "now"
+        found = found or state == "now"
+        made.append(Step(key, label, state, text, hints, button))
+    return made
+
+
+def assembly(live: Live) -> list[str]:
+    """The order of assembly, as the designer wrote it and the workshop kept it."""
+    if live.specimen is None:
+        return []
+    told = [step.text for step in live.specimen.version.steps.order_by("order")]
+    return told or [step.text for step in live.specimen.steps.filter(kind="assemble").order_by("order")]
+
+
+def guard_text(live: Live) -> str:
+    """The usual cautions at this step, with the speed limit."""
+    caution = RIGS[live.test.rig.kind].caution
+    limit = f" Not above {live.specimen.cap:,.0f} 1/min: the throttle closes by itself there." if live.specimen and live.specimen.cap else ""
+    return f"{caution}{limit}".strip() or "Close the guard and stand clear."
+
+
+def tare_text(live: Live) -> str:
+    """How to read the drive without the part."""
+    if live.test.how.by_point:
+        return "Drive without the part first: close the guard, sweep the throttle, then keep that sweep."
+    return "Drive without the part first: close the guard, open the throttle to the speed of the test, let it run steadily, then read."
+
+
+def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> tuple[str, str, bool, str, list[str], str]:
+    """What turns the throttle in this test."""
+    if live.test.how.by_point:
+        return ("sweep", "Sweep", False, task.get("text") or "Sweep the throttle: the curve is read from its steps.", [], "Sweep 30 to 100 %")
+    if (held := to_hold(live)) is not None:
+        channel, target = held
+        said = show(target, CHANNELS[channel].kind, units)
+        done = task.get("kind") == "hold" and bool(task.get("held"))
+        return (
+            "hold",
+            "Equal " + EQUAL[channel],
+            done,
+            task.get("text") or f"The round compares at {said}: have the throttle turned until that holds.",
+            [],
+            f"Hold {said}",
+        )
+    done = spun and bool(live.status.get("calm"))
+    return ("throttle", "Throttle", done, "Open the throttle, low first." if not spun else "Wait until the part runs steadily.", [], "Full throttle")
+
+
+def to_hold(live: Live) -> tuple[str, float] | None:
+    """Channel and target that the round holds equal at the bench, where the rig reads it."""
+    target = live.round.equal_value
+    channel = next((c for c, word in EQUAL.items() if word == live.round.equal), None)
+    if target is None or channel is None or live.test.how.equal:
+        return None
+    columns = set(live.recording.columns)
+    return (channel, target) if channel in columns or (channel == "power" and {"voltage", "current"} <= columns) else None
+
+
+def soaked(live: Live) -> bool:
+    """Whether the soak is over by the test's rule."""
+    if live.test.soak == Test.Soak.MINUTES:
+        turned = live.status.get("turned")
+        return turned is not None and float(live.status.get("throttle") or 0) > 0 and live.seconds() - turned >= 60 * (live.test.soak_minutes or 0)
+    return bool((live.status.get("forecast") or {}).get("settled"))
+
+
+def soak_text(live: Live) -> str:
+    """What the soak waits for."""
+    if live.test.soak == Test.Soak.MINUTES:
+        return f"Soak for {live.test.soak_minutes:g} min after the throttle was opened."
+    return "Soak until it has settled: the doubt of its end and what still moves are both below what the round asks for."
+
+
+def reading_rows(live: Live) -> list[dict[str, Any]]:
+    """Means of each reading that was taken, for the table; a reading far off the others is marked."""
+    rows = []
+    for low, high in live.windows:
+        _, channels = window_of(live.recording, low, high)
+        means = {}
+        for key, values in channels.items():
+            good = values[np.isfinite(values)]
+            level = CHANNELS[key].kind == "level"
+            means[key] = (float(energy_mean(good)) if level else float(good.mean())) if good.size else None
+        rows.append({"from": low, "to": high, "means": means, "odd": set()})
+    for key in live.recording.columns:
+        known = np.array([row["means"][key] for row in rows if row["means"][key] is not None])
+        if known.size >= 3:
+            for row in rows:
+                if row["means"][key] is not None and odd_one(row["means"][key], known):
+                    row["odd"].add(key)
+    return rows
+
+
+def odd_one(value: float, all_values: np.ndarray) -> bool:
+    """Whether one of a few readings lies far off the others: more than 5 robust standard deviations and 1 % from their median."""
+    centre = float(np.median(all_values))
+    spread = 1.4826 * float(np.median(np.abs(all_values - centre)))
+    return abs(value - centre) > max(5 * spread, 0.01 * abs(centre))
+
+
+def bands(test: Test) -> dict[str, tuple[float, float]]:
+    """What the reference last showed on each channel: mean and half-width over its last runs, for the band behind the trace."""
+    last = Run.objects.filter(test=test, setting=test.setting_id, state=Run.State.VALID, reference__isnull=False).select_related("recording")
+    means: dict[str, list[float]] = {}
+    for run in last.prefetch_related("readings").order_by("-started_at")[:4]:
+        seen: dict[str, list[float]] = {}
+        for reading in run.readings.all():
+            seen.setdefault(reading.channel, []).append(reading.value)
+        if run.recording is not None and run.recording.rate and run.windows:
+            for key, values in window_of(run.recording, *run.windows[-1])[1].items():
+                good = values[np.isfinite(values)]
+                if good.size:
+                    seen.setdefault(key, []).append(float(good.mean()))
+        for key, values in seen.items():
+            means.setdefault(key, []).append(float(np.mean(values)))
+    return {key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0])) for key, v in means.items()}
+
+
+def bracket_due(test: Test) -> bool:
+    """Whether so many runs of entries were made since the reference's last one that it is due again."""
+    order = Run.objects.filter(test=test, state=Run.State.VALID).order_by("-started_at", "-pk").values_list("reference_id", flat=True)[:BRACKET_EVERY]
+    return len(order) == BRACKET_EVERY and all(reference is None for reference in order)

@@ -1,0 +1,459 @@
+"""What can be done at a bench that is being recorded. Each action says its wish to the recorder through the database."""
+
+from __future__ import annotations
+
+import math
+import uuid
+from datetime import timedelta
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import connection, transaction
+from django.utils import timezone
+
+from hauch.bench import progress
+from hauch.bench.actions import NewRun, Room, Subject, finish_run, make_run, next_replicate, seal_version
+from hauch.bench.models import Exclusion, Live, Observation, Recording, Result, Run
+from hauch.bench.queries import runs as run_rows
+from hauch.bench.reduction import compute
+from hauch.bench.signals import results_changed
+from hauch.core.measure.channels import AMBIENT, CHANNELS
+from hauch.core.measure.seek import Search, Stepper
+from hauch.core.trace.beside import BACKGROUND, TARE
+from hauch.people.audit import record
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.models import Round, Setting, Test
+from hauch.stores.models import Picture, Rig
+
+RATE = 50.0
+"""Ticks a second of a live recording."""
+
+READING_SECONDS = 4.0
+"""How much of the trace a reading takes, ending now."""
+
+BESIDE_SECONDS = 5.0
+"""How much of the trace is read without the part."""
+
+SETTLES = 2.0
+"""A reading begins at least this long after the throttle was turned [s]."""
+
+LATE = 0.6
+"""By how much what is stored may be behind the clock [s]."""
+
+WANTED = "hauch_wanted"
+
+
+def live_channels(rig: Rig) -> list[str]:
+    """Channels of a rig that are read over a line, in the order of the channels."""
+    read = set(rig.meters.exclude(instrument__resource="").values_list("channel", flat=True))
+    return [key for key in CHANNELS if key in read]
+
+
+def on_rig(rig: Rig) -> Live | None:
+    """What is being recorded on a rig, if anything."""
+    return Live.objects.filter(test__rig=rig, ended_at__isnull=True).select_related("round", "specimen__version__entry", "reference__type").first()
+
+
+@transaction.atomic
+def begin(user: User, test: Test, subject: Subject, setting: Setting | None = None) -> Live:
+    """Begin to record a part on the test's rig.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no meter of the rig is read over a line, the rig is taken, or the part may not be run
+    """
+    require(user, "run.record", test.round)
+    subject.check(test.round)
+    rig = Rig.objects.select_for_update().get(pk=test.rig_id)
+    if (there := on_rig(rig)) is not None:
+        if (there.test_id, there.specimen_id, there.reference_id) == (
+            test.pk,
+            subject.specimen and subject.specimen.pk,
+            subject.reference and subject.reference.pk,
+        ):
+            return there
+        raise ValidationError(f"{rig} is taken: {there.subject} is on it, in {there.test.label}. End that recording first.")
+    channels = live_channels(rig)
+    if not channels:
+        raise ValidationError(f"No meter of {rig} is read over a line. Enter its resource name in Stores, or take the readings by hand.")
+    now = timezone.now()
+    origin = now.replace(microsecond=now.microsecond // 20_000 * 20_000)
+    recording = Recording.objects.create(round=test.round, started_at=origin, columns=channels, rate=RATE)
+    live = Live.objects.create(
+        round=test.round, test=test, setting=setting or test.setting, specimen=subject.specimen, reference=subject.reference, recording=recording,
+        operator=user, started_at=now,
+    )  # fmt: skip
+    record(user, "live.begin", live, test.round, test=test.key)
+    _wish(live, mounted="")
+    return live
+
+
+def _wish(live: Live, **wish: Any) -> None:
+    """Write down what is wanted and wake the recorder."""
+    live.wanted = {"n": int(live.wanted.get("n", 0)) + 1, **wish}
+    live.save(update_fields=["wanted"])
+    with connection.cursor() as cursor:
+        cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
+
+
+def _held(user: User, live: Live) -> Live:
+    """The row for a change, by somebody who may.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : it has ended
+    """
+    live = (
+        Live.objects.select_for_update(of=("self",))
+        .select_related("round", "test__rig", "recording", "specimen__version__entry", "reference__type")
+        .get(pk=live.pk)
+    )
+    require(user, "run.record", live.round)
+    if live.ended_at is not None:
+        raise ValidationError("This recording has ended. Begin another one.")
+    return live
+
+
+GUARDED = ("mount", "guard")
+"""Steps without which no throttle opens."""
+
+
+@transaction.atomic
+def confirm(user: User, live: Live, step: str) -> Live:
+    """Confirm a step of the procedure: mounted, guard closed."""
+    live = _held(user, live)
+    if step not in GUARDED:
+        raise ValidationError(f"There is no step “{step}” to confirm.")
+    if step == "guard" and "mount" not in live.done:
+        raise ValidationError("Mount the part first.")
+    live.done = live.done | {step: round(live.seconds(), 2)}
+    live.save(update_fields=["done"])
+    record(user, f"live.{step}", live, live.round)
+    if step == "mount":
+        _wish(live, mounted=live.subject)
+    return live
+
+
+def _guarded(live: Live) -> None:
+    if missing := [step for step in GUARDED if step not in live.done]:
+        raise ValidationError(
+            "Mount the part and confirm it first."
+            if "mount" in missing
+            else "Close the guard and confirm it first: nobody stands in the plane of the rotor."
+        )
+
+
+@transaction.atomic
+def set_throttle(user: User, live: Live, percent: float) -> Live:
+    """Turn the throttle [0 to 100 %]."""
+    live = _held(user, live)
+    if not (math.isfinite(percent) and 0 <= percent <= 100):
+        raise ValidationError(f"A throttle turns from 0 to 100 %, not to {percent:g} %.")
+    if percent > 0:
+        _guarded(live)
+    _wish(live, throttle=percent)
+    return live
+
+
+@transaction.atomic
+def cut(user: User, live: Live) -> Live:
+    """Close the throttle at once and end what turns it."""
+    live = _held(user, live)
+    _wish(live, cut=True)
+    record(user, "live.cut", live, live.round)
+    return live
+
+
+@transaction.atomic
+def hold(user: User, live: Live, channel: str, target: float, tolerance: float | None = None) -> Live:
+    """Turn the throttle until a figure holds: equal power, equal noise, a speed [SI unit of the channel]."""
+    live = _held(user, live)
+    _guarded(live)
+    known = CHANNELS.get(channel)
+    if known is None or not (
+        set(live.recording.columns) >= {channel} or (channel == "power" and {"voltage", "current"} <= set(live.recording.columns))
+    ):
+        raise ValidationError("That figure is not read on this rig.")
+    if not (math.isfinite(target) and known.low < target <= known.high):
+        raise ValidationError(f"{known.label}: {target:g} {known.unit} cannot be held.")
+    near = tolerance or (0.3 if known.kind == "level" else 0.01 * target)
+    Search(target, near, known.label, known.unit)  # its own checks
+    _wish(live, task={"kind": "hold", "channel": channel, "target": target, "tolerance": near})
+    return live
+
+
+@transaction.atomic
+def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
+    """Step the throttle through levels [%], each held for some seconds."""
+    live = _held(user, live)
+    _guarded(live)
+    try:
+        Stepper(levels, dwell)
+    except ValueError as problem:
+        raise ValidationError(f"No sweep: {problem}.") from problem
+    if dwell * len(levels) > 7200:
+        raise ValidationError("A sweep of more than two hours is not started. Take fewer steps or hold them shorter.")
+    _wish(live, task={"kind": "sweep", "levels": levels, "dwell": dwell})
+    return live
+
+
+def _until_now(live: Live, seconds: float) -> list[float]:
+    """A stretch of the recording that ends with the newest row.
+
+    Raises
+    ------
+    ValidationError : nothing is being recorded, or the throttle was turned within it
+    """
+    heard = (timezone.now() - live.heard_at).total_seconds() if live.heard_at else math.inf
+    if heard > 5:
+        raise ValidationError(
+            "The recorder is silent, so nothing is being recorded. Start ./hauch recorder where the meters are, or wait until it is back."
+        )
+    end = max(live.seconds() - LATE / 2, 0.0)
+    turned = live.status.get("turned") or 0.0
+    start = max(end - seconds, 0.0)
+    if end - start < seconds - 0.01:
+        raise ValidationError(f"Only {end:.0f} s are recorded; a reading takes {seconds:.0f} s. Wait a moment.")
+    if start < turned + SETTLES:
+        raise ValidationError(
+            f"The throttle was turned {max(end - turned, 0):.0f} s ago. A reading begins {SETTLES:.0f} s after that; wait {turned + SETTLES + seconds - end:.0f} s."
+        )
+    return [round(start, 2), round(end, 2)]
+
+
+@transaction.atomic
+def take(user: User, live: Live) -> Live:
+    """Take a reading: the last seconds of all channels."""
+    live = _held(user, live)
+    window = _until_now(live, READING_SECONDS)
+    if live.windows and window[0] < live.windows[-1][1]:
+        raise ValidationError(
+            f"The last reading ended {window[1] - live.windows[-1][1]:.0f} s ago; one takes {READING_SECONDS:.0f} s of its own. Wait a moment."
+        )
+    live.windows = [*live.windows, window]
+    live.save(update_fields=["windows"])
+    return live
+
+
+@transaction.atomic
+def undo(user: User, live: Live) -> Live:
+    """Take the last reading back; the trace stays."""
+    live = _held(user, live)
+    if not live.windows:
+        raise ValidationError("There is no reading to take back.")
+    live.windows = live.windows[:-1]
+    live.save(update_fields=["windows"])
+    return live
+
+
+@transaction.atomic
+def read_beside(user: User, live: Live, kind: str) -> Live:
+    """Read the background with the part off, or the torque without the part."""
+    live = _held(user, live)
+    if kind not in {BACKGROUND, TARE}:
+        raise ValidationError("That cannot be read beside a run.")
+    if kind == BACKGROUND and float(live.status.get("throttle") or 0) > 0:
+        raise ValidationError("Close the throttle first: the background is the room without the part.")
+    task = live.status.get("task") or {}
+    if kind == TARE and task.get("kind") == "sweep" and task.get("done"):
+        stretch = [task["begun"], round_s(live.seconds() - LATE)]  # the whole sweep of the bare drive
+    else:
+        stretch = _until_now(live, BESIDE_SECONDS)
+    live.beside = live.beside | {kind: stretch}
+    live.save(update_fields=["beside"])
+    return live
+
+
+@transaction.atomic
+def keep_room(user: User, live: Live, room: Room) -> Live:
+    """Keep the room readings of this recording for its next run."""
+    live = _held(user, live)
+    room.check()
+    live.room = {name: getattr(room, name) for name in AMBIENT}
+    live.save(update_fields=["room"])
+    return live
+
+
+@transaction.atomic
+def set_setting(user: User, live: Live, setting: Setting) -> Live:
+    """Go on with another setting of the same part; readings that were taken belong to the setting before, so they must be accepted first."""
+    live = _held(user, live)
+    if live.windows:
+        raise ValidationError(f"{len(live.windows)} readings at “{live.setting}” are not accepted yet. Accept them or take them back first.")
+    if setting.round_id != live.round_id:
+        raise ValidationError("That setting is not of this round.")
+    live.setting = setting
+    live.save(update_fields=["setting"])
+    record(user, "live.setting", live, live.round, setting=setting.label)
+    return live
+
+
+@transaction.atomic
+def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UUID | None = None) -> Run:
+    """Make a run of the readings that were taken; the recording goes on for the next one.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no reading taken, or the room is not known
+    """
+    key = form_key or uuid.uuid4()
+    if (sent := Run.objects.filter(form_key=key).first()) is not None:
+        return sent
+    live = _held(user, live)
+    room.check()
+    if not live.windows and not live.test.how.by_point:
+        raise ValidationError("Take at least one reading first (Space).")
+    subject = Subject(live.specimen, live.reference)
+    subject.check(live.round)
+    started = live.recording.started_at
+    if live.windows:
+        started += timedelta(seconds=live.windows[0][0])
+    run = make_run(user, NewRun(live.test, subject, room, started, setting=live.setting, note=note, form_key=key), live.recording)
+    run.windows, run.beside, run.hours = live.windows, live.beside, _hours_since_last(live)
+    run.save(update_fields=["windows", "beside", "hours"])
+    record(user, "run.record", run, live.round, run=str(run.uid), live=str(live.uid))
+    run = finish_run(run)
+    Observation.objects.filter(recording=live.recording, run=None).update(run=run)
+    live.windows, live.room = [], {name: getattr(room, name) for name in AMBIENT}
+    live.save(update_fields=["windows", "room"])
+    return run
+
+
+def _hours_since_last(live: Live) -> float:
+    """Hours for which the part ran since the run before in this recording."""
+    last = live.recording.runs.exclude(windows=[]).order_by("-pk").first()
+    begun = live.done.get("guard", 0.0)
+    since = max(last.windows[-1][1] if last is not None and last.windows else begun, begun)
+    return max(live.seconds() - since, 0.0) / 3600
+
+
+@transaction.atomic
+def end(user: User, live: Live) -> Live:
+    """End the recording; the throttle is closed."""
+    live = _held(user, live)
+    live.ended_at = timezone.now()
+    live.save(update_fields=["ended_at"])
+    _wish(live, cut=True)
+    record(user, "live.end", live, live.round)
+    return live
+
+
+@transaction.atomic
+def give_up(user: User, live: Live, reason: str, picture: Picture | None = None) -> Run:
+    """Record that the part did not finish, with the reason, a picture and all that was recorded so far."""
+    live = _held(user, live)
+    if live.reference_id:
+        raise ValidationError("A reference that does not finish is retired in Stores; it has no row in the standing.")
+    if not reason.strip():
+        raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
+    subject = Subject(live.specimen, None)
+    subject.check(live.round)
+    run = Run.objects.create(
+        test=live.test, rig=live.test.rig, setting=live.setting, specimen=live.specimen, replicate=next_replicate(live.test, live.setting, subject),
+        started_at=live.recording.started_at, operator=user, state=Run.State.DNF, reason=reason.strip(), recording=live.recording, windows=live.windows,
+        picture=picture, hours=_hours_since_last(live), **live.room,
+    )  # fmt: skip
+    seal_version(run)
+    Observation.objects.filter(recording=live.recording, run=None).update(run=run)
+    progress.update(run)
+    record(user, "run.dnf", run, live.round, reason=run.reason)
+    live.ended_at = timezone.now()
+    live.save(update_fields=["ended_at"])
+    _wish(live, cut=True)
+    results_changed.send(Run, round=live.round)
+    return run
+
+
+@transaction.atomic
+def observe(
+    user: User, round: Round, *, live: Live | None = None, run: Run | None = None, text: str = "", tags: list[str] | None = None,
+    picture: Picture | None = None, at_s: float | None = None,
+) -> Observation:  # fmt: skip
+    """Write down what was seen, with its place on the trace.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : nothing was written
+    """
+    require(user, "run.record", round)
+    if live is not None:
+        at_s = live.seconds() if at_s is None else at_s
+    seen = Observation(
+        recording=live.recording if live else run.recording if run else None, run=run, at_s=None if at_s is None else round_s(at_s), text=text.strip()[:1000],
+        tags=[tag for tag in tags or [] if tag in Observation.Tag.values], picture=picture, by=user,
+    )  # fmt: skip
+    if not (seen.text or seen.tags or seen.picture):
+        raise ValidationError("Write what you saw, choose a tag or add a picture.")
+    seen.save()
+    record(user, "bench.observe", seen, round)
+    return seen
+
+
+def round_s(seconds: float) -> float:
+    """Seconds of a recording as they are kept."""
+    return round(max(seconds, 0.0), 2)
+
+
+@transaction.atomic
+def exclude(
+    user: User, run: Run, reason: str, channel: str = "", stretch: tuple[float, float] | None = None, reading_pk: int | None = None
+) -> Exclusion:
+    """Leave a stretch of a channel, or a typed reading, out of a run's figure, with the reason; raw data stays.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no reason, no such stretch or reading
+    """
+    run = Run.objects.select_for_update(of=("self",)).select_related("test__round", "recording", "specimen__version").get(pk=run.pk)
+    require(user, "run.void", run.test.round)
+    if not reason.strip():
+        raise ValidationError("Say in a few words why it is left out; the audit shows it.")
+    reading = run.readings.filter(pk=reading_pk).first() if reading_pk else None
+    if reading_pk and reading is None:
+        raise ValidationError("That reading is not of this run.")
+    if reading is None:
+        if run.recording is None or stretch is None or (channel != "time" and channel not in CHANNELS):
+            raise ValidationError("Choose a channel, and from when to when it is left out.")
+        if not all(math.isfinite(s) for s in stretch) or stretch[1] < stretch[0]:
+            raise ValidationError("The stretch ends before it begins.")
+    low, high = stretch if stretch and reading is None else (None, None)
+    made = Exclusion.objects.create(
+        run=run, channel=reading.channel if reading else channel, from_s=low, to_s=high, reading=reading, reason=reason.strip()[:300], by=user
+    )  # fmt: skip
+    record(
+        user,
+        "run.exclude",
+        run,
+        run.test.round,
+        reason=made.reason,
+        channel=made.channel,
+        stretch=[low, high],
+        reading=reading.typed if reading else "",
+    )
+    _again(run)
+    return made
+
+
+@transaction.atomic
+def restore(user: User, exclusion: Exclusion) -> None:
+    """Take an exclusion back; that it was there stays written."""
+    exclusion = Exclusion.objects.select_for_update(of=("self",)).select_related("run__test__round", "run__specimen__version").get(pk=exclusion.pk)
+    run = exclusion.run
+    require(user, "run.void", run.test.round)
+    if not exclusion.stands:
+        raise ValidationError("It counts again already.")
+    exclusion.undone_at, exclusion.undone_by = timezone.now(), user
+    exclusion.save(update_fields=["undone_at", "undone_by"])
+    record(user, "run.restore", run, run.test.round, reason=exclusion.reason)
+    _again(run)
+
+
+def _again(run: Run) -> None:
+    """Compute a run's result again, and those of runs that were made of its readings."""
+    for pk in [run.pk, *run.carried_to.values_list("pk", flat=True)]:
+        one = run_rows().with_raw().get(pk=pk)
+        if one.state == Run.State.VALID:
+            Result.objects.update_or_create(run=one, defaults=compute(one))
+        progress.update(one)
+    results_changed.send(Run, round=run.test.round)

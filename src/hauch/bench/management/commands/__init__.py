@@ -1,0 +1,1 @@
+"""Commands of the bench for manage."""

@@ -1,0 +1,314 @@
+"""The recorder: a process near the meters that writes down what they show, and turns the throttle as it is asked.
+
+It runs apart from the web server and the worker, so that either may die while a part runs. Several recorders may run; each live
+recording is held by one of them through an advisory lock of the database, which falls when its connection does. What is wanted
+comes through the table of live recordings, what was recorded goes out with NOTIFY.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+import math
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import psycopg
+from django.db import DatabaseError, InterfaceError, connection, transaction
+from django.utils import timezone
+
+from hauch.bench.models import Live, Piece
+from hauch.bench.session import Session, Task
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.seek import Search, Stepper
+from hauch.instruments.grid import Grid
+from hauch.instruments.grid import Piece as Rows
+from hauch.instruments.link import Link
+from hauch.instruments.profile import Profile, ProfileWrong
+
+log = logging.getLogger(__name__)
+
+FLUSH_EVERY = 0.1
+"""How often rows are stored [s]: a crash loses at most this, and what was not yet fetched."""
+LOOK_EVERY = 0.7
+"""How often wishes are read anyway [s], should a notice be lost."""
+REPORT_EVERY = 1.0
+SHUT_AFTER = 20.0
+"""Without the database for so long nobody can stop a part: throttles are closed [s]."""
+LOCK = 0x48415543
+"""First key of the advisory locks of live recordings."""
+WANTED, RECORDED = "hauch_wanted", "hauch_live"
+MOST_PAYLOAD = 7_500
+"""PostgreSQL passes at most 8000 bytes with a notice."""
+LOST = (DatabaseError, InterfaceError, psycopg.Error, OSError)
+
+
+@dataclass
+class Held:
+    """A live recording that this recorder holds."""
+
+    session: Session
+    recording: int
+    origin: float
+    links: dict[str, Link] = field(default_factory=dict)
+    motor: tuple[Link, Profile] | None = None
+    seen: int = -1
+    unsaved: list[Rows] = field(default_factory=list)
+    said: str = ""
+    problems: dict[str, str] = field(default_factory=dict)
+
+
+class Recorder:
+    """Records all live benches that nobody else records."""
+
+    def __init__(self, clock: Callable[[], float] = time.time, say: Callable[[str], None] = log.warning):
+        self.clock, self.say = clock, say
+        self.held: dict[int, Held] = {}
+        self.listener: psycopg.Connection | None = None
+        self.down_since = math.inf
+        self.stopping = threading.Event()
+        self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
+
+    def run(self) -> None:
+        """Record until stopped."""
+        self._assessor.start()
+        next_look = next_report = 0.0
+        while not self.stopping.is_set():
+            began = time.monotonic()
+            self._collect()
+            try:
+                noticed = self._notices(0.0)
+                if noticed or began >= next_look:
+                    self._look()
+                    next_look = began + LOOK_EVERY
+                self._store()
+                if began >= next_report:
+                    self._report()
+                    next_report = began + REPORT_EVERY
+                self.down_since = math.inf
+            except LOST as trouble:
+                self._lost(trouble)
+            self._pause(FLUSH_EVERY - (time.monotonic() - began))
+        self._close()
+
+    def stop(self) -> None:
+        """End the loop; what was fetched is stored first."""
+        self.stopping.set()
+
+    def _pause(self, seconds: float) -> None:
+        """Wait for the next turn, or shorter when something is wanted."""
+        if seconds <= 0:
+            return
+        if self.listener is None:
+            self.stopping.wait(seconds)
+            return
+        with suppress(*LOST):
+            if self._notices(seconds):
+                self._look()
+
+    def _connect(self) -> psycopg.Connection:
+        if self.listener is None or self.listener.closed:
+            params = connection.get_connection_params()
+            self.listener = psycopg.connect(**params, autocommit=True)
+            self.listener.execute(f"listen {WANTED}")
+            for pk in list(self.held):  # locks fell with the old connection
+                if not self._lock(self.listener, pk):
+                    self._drop(pk)
+        return self.listener
+
+    @staticmethod
+    def _lock(listener: psycopg.Connection, pk: int) -> bool:
+        row = listener.execute("select pg_try_advisory_lock(%s, %s)", (LOCK, pk)).fetchone()
+        return bool(row and row[0])
+
+    def _notices(self, timeout: float) -> bool:
+        listener = self._connect()
+        return any(True for _ in listener.notifies(timeout=timeout, stop_after=1))
+
+    def _lost(self, trouble: BaseException) -> None:
+        """The database is gone: keep what comes, try again, and shut throttles that nobody could close."""
+        now = time.monotonic()
+        if math.isinf(self.down_since):
+            self.down_since = now
+            self.say(f"The database cannot be reached ({type(trouble).__name__}); rows are kept until it can.")
+        if now - self.down_since > SHUT_AFTER:
+            for held in self.held.values():
+                if held.session.throttle > 0:
+                    held.session.cut("The database could not be reached, so that nobody could have stopped the part. The throttle was closed.")
+        with suppress(*LOST):
+            connection.close()
+        if self.listener is not None:
+            with suppress(*LOST):
+                self.listener.close()
+            self.listener = None
+        self.stopping.wait(0.2)
+
+    def _look(self) -> None:
+        """Take up new live recordings, do what is wanted, let go of those that ended."""
+        listener = self._connect()
+        wanted = {live.pk: live for live in Live.objects.filter(ended_at__isnull=True).select_related("test__rig", "recording", "specimen")}
+        for pk in [pk for pk in self.held if pk not in wanted]:
+            self._end(pk)
+        for pk, live in wanted.items():
+            if pk not in self.held:
+                if not self._lock(listener, pk):
+                    continue
+                self.held[pk] = self._take_up(live)
+            self._obey(self.held[pk], live.wanted)
+
+    def _take_up(self, live: Live) -> Held:
+        """Begin to record, or go on after whoever did so before."""
+        recording = live.recording
+        channels, rate, origin = list(recording.columns), float(recording.rate or 50.0), recording.started_at.timestamp()
+        times, values = recording.own_arrays()
+        next_tick = round(float(times[-1]) * rate) + 1 if times.size else 0
+        meters = list(live.test.rig.meters.select_related("instrument"))
+        by_resource: dict[str, dict[str, Profile]] = {}
+        for meter in meters:
+            if meter.channel in channels and meter.instrument.resource:
+                with suppress(ProfileWrong):
+                    by_resource.setdefault(meter.instrument.resource, {})[meter.channel] = Profile.of(meter.instrument.profile, meter.channel)
+        slow = {c: 1 / p.rate for profiles in by_resource.values() for c, p in profiles.items() if not p.buffer and p.rate < rate}
+        grid = Grid(channels, rate, origin, next_tick, slow)
+        session = Session(
+            live.pk, channels, rate, grid, cap=live.specimen.cap if live.specimen else None, resolution=live.test.resolution or 0.3,
+            soaks="load_temperature" in channels, throttle=float(live.status.get("throttle") or 0.0), turned=float(live.status.get("turned") or -math.inf),
+        )  # fmt: skip
+        session.events.extend(live.status.get("events", []))
+        if times.size:
+            session.add(Rows(round(float(times[0]) * rate), np.column_stack([values[c] for c in channels])))
+        held = Held(session, recording.pk, origin)
+        for resource, profiles in by_resource.items():
+            link = held.links[resource] = Link(resource, profiles, origin + (next_tick - 0.5) / rate, self.clock)
+            if (motor := profiles.get("throttle")) is not None and motor.set:
+                held.motor = (link, motor)
+                session.send = lambda percent, link=link, motor=motor: link.send(motor.setting(percent))  # type: ignore[misc]
+            link.start()
+        if next_tick:
+            session.events.append(f"The recorder was started again at {next_tick / rate:.0f} s.")
+            held.seen = int(live.status.get("seen", -1))
+        return held
+
+    def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
+        """Do what is wanted, once."""
+        number = int(wanted.get("n", 0))
+        if number <= held.seen:
+            return
+        held.seen, session = number, held.session
+        if wanted.get("mounted") is not None and held.motor is not None and held.motor[1].mounted:
+            held.motor[0].send(held.motor[1].mounted.replace("{part}", wanted["mounted"].replace('"', "")))
+        if wanted.get("cut"):
+            session.cut("The throttle was closed by hand.")
+        elif wanted.get("task"):
+            session.task = task_of(wanted["task"], session)
+            session.task.begun = round(session.now, 2)
+            if isinstance(session.task.machine, Search) and session.throttle < session.task.machine.low:
+                session.turn(min(max(40.0, session.task.machine.low), session.task.machine.high))
+        elif wanted.get("throttle") is not None:
+            if session.task is not None and not session.task.done:
+                session.task.done, session.task.text = True, "Stopped: the throttle was turned by hand."
+            session.turn(float(wanted["throttle"]))
+
+    def _collect(self) -> None:
+        now = self.clock()
+        for held in self.held.values():
+            for link in held.links.values():
+                for channel, samples in link.take().items():
+                    held.session.grid.add(channel, samples)
+            for piece in held.session.grid.ready(now):
+                held.unsaved.append(piece)
+                if piece.first >= held.session.recent_first + len(held.session.recent):
+                    held.session.add(piece)
+            held.session.watch()
+            held.session.tend()
+
+    def _store(self) -> None:
+        """Store all rows in one transaction, and tell whoever watches."""
+        waiting = [(pk, held) for pk, held in self.held.items() if held.unsaved]
+        if not waiting:
+            return
+        pieces = [
+            Piece(recording_id=held.recording, first=piece.first, count=len(piece.rows), data=np.ascontiguousarray(piece.rows, "<f8").tobytes())
+            for _, held in waiting for piece in held.unsaved
+        ]  # fmt: skip
+        with transaction.atomic():
+            Piece.objects.bulk_create(pieces)
+            with connection.cursor() as cursor:
+                for pk, held in waiting:
+                    for piece in held.unsaved:
+                        cursor.execute("select pg_notify(%s, %s)", [RECORDED, rows_notice(pk, piece, held)])
+        for _, held in waiting:
+            held.unsaved.clear()
+
+    def _report(self) -> None:
+        for pk, held in list(self.held.items()):
+            held.problems = {link.resource: link.problem for link in held.links.values() if link.problem}
+            silent = [CHANNELS[c].label for link in held.links.values() if link.problem for c in link.readers]
+            said = held.session.status() | {"seen": held.seen, "silent": silent}
+            Live.objects.filter(pk=pk).update(status=said, heard_at=timezone.now())
+            with connection.cursor() as cursor:
+                cursor.execute("select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})[:MOST_PAYLOAD]])
+
+    def _assess(self) -> None:
+        """Forecasts and faults, in a thread of their own so that rows are never late for them."""
+        while not self.stopping.wait(0.5):
+            for held in list(self.held.values()):
+                began = time.monotonic()
+                try:
+                    held.session.forecast = held.session.settle()
+                    held.session.look()
+                except (ValueError, RuntimeError, IndexError) as trouble:
+                    log.warning("assessing failed: %s", trouble)
+                self.stopping.wait(min(0.05 + time.monotonic() - began, 1.0))  # at most half of one core
+
+    def _end(self, pk: int) -> None:
+        held = self.held[pk]
+        if held.session.throttle > 0:
+            held.session.turn(0.0)
+            time.sleep(0.15)  # so that the closed throttle goes out before the line does
+        self._collect()
+        self._store()
+        self._drop(pk)
+        with suppress(*LOST):
+            self._connect().execute("select pg_advisory_unlock(%s, %s)", (LOCK, pk))
+
+    def _drop(self, pk: int) -> None:
+        held = self.held.pop(pk)
+        for link in held.links.values():
+            link.stop()
+
+    def _close(self) -> None:
+        with suppress(*LOST):
+            self._collect()
+            self._store()
+        for pk in list(self.held):
+            self._drop(pk)
+        if self.listener is not None:
+            self.listener.close()
+        connection.close()
+
+
+def rows_notice(pk: int, piece: Rows, held: Held) -> str:
+    """Rows for the screen, or only where they are when they are too many for a notice."""
+    rows = [[None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in piece.rows.tolist()]
+    newest = held.origin + (piece.first + len(rows) - 1) / held.session.rate
+    text = json.dumps({"live": pk, "first": piece.first, "rows": rows, "at": round(newest, 3)}, separators=(",", ":"))
+    return text if len(text) <= MOST_PAYLOAD else json.dumps({"live": pk, "first": piece.first, "many": len(rows)})
+
+
+def task_of(wanted: dict[str, Any], session: Session) -> Task:
+    """A search or a sweep from what is wanted; the speed limit holds for both by the guard."""
+    if wanted["kind"] == "sweep":
+        return Task("sweep", Stepper([float(v) for v in wanted["levels"]], float(wanted["dwell"])))
+    channel = wanted["channel"]
+    level = CHANNELS[channel].kind == "level"
+    search = Search(
+        float(wanted["target"]), float(wanted["tolerance"]), CHANNELS[channel].label, CHANNELS[channel].unit,
+        exponent=0.0 if level else {"power": 2.7, "speed": 0.95}.get(channel, 1.0), per_decade=48.0,
+    )  # fmt: skip
+    return Task("hold", search, channel)

@@ -1,0 +1,266 @@
+"""One bench that is being recorded, as the recorder holds it in memory: rows of the last minute, means of every second, and what turns the throttle."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from hauch.core.measure.seek import Search, Stepper, Turn
+from hauch.core.quantity import coverage_factor
+from hauch.core.trace import marks as faults
+from hauch.core.trace.marks import STALL_SHARE
+from hauch.core.trace.reduce import told
+from hauch.core.trace.settle import Settling, fit_settling
+from hauch.instruments.grid import Grid, Piece
+
+RECENT_SECONDS = 60
+STALL_CUT = 3.0
+"""A part that stands still for this long with the throttle open gets it closed [s]: a rotor that is held burns its motor."""
+CAP_TICKS = 3
+"""So many rows in a row above the speed limit close the throttle."""
+STARTS_BY = 6.0
+"""A part that does not turn so long after the throttle was opened never started [s]."""
+OPEN = 10.0
+"""Throttle [%] from which on a part should turn."""
+STEADY_LEAST, STEADY_MOST = 1.5, 20.0
+"""How long a turned throttle is waited for, at least and at most [s]."""
+READ_SECONDS = 2.0
+"""Over how long a search averages its figure [s]."""
+
+
+@dataclass
+class Task:
+    """What turns the throttle by rule: a search for a figure, or a sweep."""
+
+    kind: str
+    machine: Search | Stepper
+    channel: str = ""
+    since: float = math.nan
+    text: str = ""
+    done: bool = False
+    held: bool = False
+    begun: float = 0.0
+    """Second of the recording at which it began."""
+
+
+@dataclass
+class Session:
+    """State of one live recording.
+
+    ``send`` passes a command to the motor controller; without one the throttle is turned by hand.
+    """
+
+    pk: int
+    channels: list[str]
+    rate: float
+    grid: Grid
+    cap: float | None = None
+    resolution: float = 0.3
+    soaks: bool = False
+    send: Callable[[float], None] | None = None
+    throttle: float = 0.0
+    turned: float = -math.inf
+    task: Task | None = None
+    recent: deque[np.ndarray] = field(default_factory=deque)
+    recent_first: int = 0
+    second: list[np.ndarray] = field(default_factory=list)
+    seconds: list[np.ndarray] = field(default_factory=list)
+    seconds_at: list[float] = field(default_factory=list)
+    events: deque[str] = field(default_factory=lambda: deque(maxlen=12))
+    told: set[tuple[str, str, int]] = field(default_factory=set)
+    over_cap: int = 0
+    still_since: float = math.nan
+    was_running: bool = False
+    forecast: Settling | None = None
+
+    def column(self, channel: str) -> int | None:
+        """Number of a channel's column."""
+        return self.channels.index(channel) if channel in self.channels else None
+
+    def add(self, piece: Piece) -> None:
+        """Rows as they are stored."""
+        if not self.recent:
+            self.recent_first = piece.first
+        for tick, row in enumerate(piece.rows, piece.first):
+            self.recent.append(row)
+            self.second.append(row)
+            if len(self.second) >= self.rate:
+                self._second_over(tick)
+        while len(self.recent) > RECENT_SECONDS * self.rate:
+            self.recent.popleft()
+            self.recent_first += 1
+
+    def _second_over(self, tick: int) -> None:
+        block = np.stack(self.second)
+        good = np.isfinite(block)
+        sums, counts = np.where(good, block, 0.0).sum(axis=0), good.sum(axis=0)
+        self.seconds.append(np.where(counts > 0, sums / np.maximum(counts, 1), np.nan))
+        self.seconds_at.append(tick / self.rate)
+        self.second = []
+
+    @property
+    def now(self) -> float:
+        """Seconds of the recording at the newest row."""
+        return (self.recent_first + len(self.recent)) / self.rate
+
+    def last(self, channel: str, seconds: float) -> np.ndarray:
+        """Finite values of a channel over the last seconds, shape (n,). Power is volts times amps where no wattmeter is."""
+        count = min(int(seconds * self.rate), len(self.recent))
+        rows = list(self.recent)[-count:] if count else []
+        column = self.column(channel)
+        if column is None and channel == "power":
+            volts, amps = self.column("voltage"), self.column("current")
+            values = np.array([row[volts] * row[amps] for row in rows]) if volts is not None and amps is not None else np.zeros(0)
+        elif column is None:
+            return np.zeros(0)
+        else:
+            values = np.array([row[column] for row in rows])
+        return values[np.isfinite(values)]
+
+    def turn(self, percent: float, why: str = "") -> None:
+        """Turn the throttle, and remember when."""
+        if abs(percent - self.throttle) > 1e-9:
+            self.turned = self.now
+            if self.throttle < OPEN <= percent:
+                self.was_running, self.still_since = False, self.now
+        self.throttle = percent
+        if self.send is not None:
+            self.send(percent)
+        if why:
+            self.events.append(why)
+
+    def cut(self, why: str) -> None:
+        """Close the throttle and end what turns it."""
+        if self.task is not None and not self.task.done:
+            self.task.done, self.task.text = True, f"Stopped: {why}"
+        self.turn(0.0, why)
+
+    def watch(self) -> None:
+        """Guards that act at once: the speed limit, a part that stands still, one that never started."""
+        speed = self.last("speed", 0.5)
+        if not speed.size:
+            return
+        rows = self.last("speed", CAP_TICKS / self.rate + 0.02)
+        if self.cap is not None and rows.size >= CAP_TICKS and rows.min() > self.cap and self.throttle > 0:
+            self.cut(f"{rows[-1]:,.0f} 1/min is above the limit of {self.cap:,.0f} 1/min from the safety gate. The throttle was closed.")
+        if self.send is None or self.throttle < OPEN:
+            self.was_running = False
+        else:
+            self._watch_still(speed)
+
+    def _watch_still(self, speed: np.ndarray) -> None:
+        """Close the throttle of a part that stands still or does not start."""
+        if float(np.median(speed)) > max(STALL_SHARE * float(np.max(self.last("speed", 10.0))), 30.0):
+            self.was_running, self.still_since = True, math.nan
+            return
+        if math.isnan(self.still_since):
+            self.still_since = self.now
+        waited = self.now - self.still_since
+        if self.was_running and waited >= STALL_CUT:
+            self.cut(
+                f"The part stopped {waited:.0f} s ago with the throttle at {self.throttle:.0f} %. "
+                "The throttle was closed; look at the part before it runs again."
+            )
+        elif not self.was_running and waited >= STARTS_BY:
+            self.cut(f"The part does not start at {self.throttle:.0f} %. The throttle was closed.")
+
+    def calm(self) -> bool:
+        """Whether the part has come to rest at a turned throttle: its speed (else its power) moves by less than 0.3 % in half a second."""
+        waited = self.now - self.turned
+        if waited < STEADY_LEAST:
+            return False
+        channel = "speed" if self.column("speed") is not None else "power"
+        values = self.last(channel, 1.0)
+        if waited >= STEADY_MOST or values.size < 8:
+            return waited >= STEADY_MOST
+        half = values.size // 2
+        before, after = float(values[:half].mean()), float(values[half:].mean())
+        doubt = 3 * float(values.std()) / math.sqrt(half)
+        return abs(after - before) < max(0.003 * abs(after), doubt)
+
+    def tend(self) -> None:
+        """Take the next turn of a search or a sweep when it is due."""
+        task = self.task
+        if task is None or task.done:
+            return
+        if isinstance(task.machine, Stepper):
+            turn = task.machine.now(self.now)
+            task.text = f"Step {task.machine.at + 1} of {len(task.machine.levels)}: {turn.throttle:.0f} %"
+        else:
+            if math.isnan(task.since):
+                task.since = self.now
+            if not self.calm() or self.now - max(self.turned, task.since) < STEADY_LEAST + READ_SECONDS:
+                return
+            values = self.last(task.channel, READ_SECONDS)
+            doubt = float(values.std(ddof=1)) / math.sqrt(max(values.size / self.rate * 2, 1)) if values.size > 2 else 0.0
+            value = (
+                float(10 * np.log10(np.mean(10 ** (values / 10))))
+                if task.channel == "sound_level" and values.size
+                else float(values.mean())
+                if values.size
+                else math.nan
+            )
+            turn = task.machine.read(self.throttle, value, doubt)
+            task.since = self.now
+            task.text = f"{task.machine.label} is {value:.4g} {task.machine.unit} at {self.throttle:.1f} %, wanted are {task.machine.target:.4g} {task.machine.unit}"
+        self._ended(task, turn)
+        if not turn.done and abs(turn.throttle - self.throttle) > 1e-9:
+            self.turn(turn.throttle)
+
+    def _ended(self, task: Task, turn: Turn) -> None:
+        if not turn.done:
+            return
+        task.done, task.held = True, turn.held
+        if isinstance(task.machine, Stepper):
+            task.text = f"All {len(task.machine.levels)} steps are held."
+        elif turn.held:
+            task.text = f"{task.machine.label} holds {task.machine.target:.4g} {task.machine.unit} at {self.throttle:.1f} % throttle."
+        else:
+            task.text = turn.why
+        self.events.append(task.text)
+
+    def settle(self) -> Settling | None:
+        """Where the load is heading since the throttle was last turned; None where it cannot be told yet."""
+        column = self.column("load_temperature")
+        if column is None or not self.soaks:
+            return None
+        start = next((i for i, at in enumerate(self.seconds_at) if at >= self.turned), len(self.seconds_at))
+        at, values = np.array(self.seconds_at[start:]), np.array([row[column] for row in self.seconds[start:]])
+        if np.isfinite(values).sum() < 30:
+            return None
+        return fit_settling(at, values, self.resolution)
+
+    def look(self) -> None:
+        """Faults of the last minute, each told once."""
+        if len(self.recent) < 30:
+            return
+        rows = np.stack(self.recent)
+        times = (self.recent_first + np.arange(len(rows))) / self.rate
+        found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
+        for mark in found:
+            # A mark that begins with the oldest row may have begun before; one that touches the newest is not over.
+            if mark.kind == "stall" or mark.last >= len(rows) - 1 or mark.first == 0:
+                continue
+            key = (mark.channel, mark.kind, round(mark.from_s))
+            if key not in self.told:
+                self.told.add(key)
+                self.events.append(told(mark))
+
+    def status(self) -> dict[str, Any]:
+        """What the recorder says of it, as plain values."""
+        task = self.task
+        said: dict[str, Any] = {
+            "throttle": round(self.throttle, 2), "at": round(self.now, 2), "events": list(self.events), "turned": round(self.turned, 2) if math.isfinite(self.turned) else None,
+            "task": {"kind": task.kind, "text": task.text, "done": task.done, "held": task.held, "begun": task.begun} if task else None, "calm": self.calm(), "forecast": None,
+        }  # fmt: skip
+        f = self.forecast
+        if f is not None:
+            half = coverage_factor(f.dof) * f.u
+            to_go = f.seconds_to_go if math.isfinite(f.seconds_to_go) else None
+            said["forecast"] = {"end": round(f.end, 3), "half": round(half, 3), "tau": round(f.tau, 1), "settled": f.settled, "to_go": to_go}
+        return said

@@ -1,0 +1,167 @@
+"""Server-sent events of a live bench: what the recorder stores, to all who watch, as it comes.
+
+One connection of each web process listens to the database; it is shared by all streams of the process. A browser that comes back
+says which rows it has (Last-Event-ID) and gets the rest from the table.
+
+References
+----------
+Server-sent events: HTML Living Standard, 9.2.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import math
+from collections.abc import AsyncIterator
+from contextlib import suppress
+from typing import Any
+
+import numpy as np
+import psycopg
+from asgiref.sync import sync_to_async
+from django.db import connection
+
+from hauch.bench.models import Live
+from hauch.bench.recorder import RECORDED
+from hauch.core.trace.thin import thinned
+
+KEPT_ALIVE = 10.0
+"""A comment goes out after so long without an event [s], so that nobody in between closes the line."""
+
+MOST_WAITING = 600
+"""Events that wait for one browser; a browser that is slower is cut off and comes back for the rest."""
+
+HISTORY_POINTS = 600
+CATCH_UP_ROWS = 3_000
+"""A browser that lacks more rows than this gets thinned history instead."""
+
+
+class Hub:
+    """Passes notices of the database on to the streams of this process."""
+
+    def __init__(self) -> None:
+        self.queues: dict[int, set[asyncio.Queue[dict[str, Any]]]] = {}
+        self.task: asyncio.Task[None] | None = None
+        self.loop: asyncio.AbstractEventLoop | None = None
+
+    def join(self, pk: int) -> asyncio.Queue[dict[str, Any]]:
+        """A queue of events of one live bench."""
+        loop = asyncio.get_running_loop()
+        if self.task is None or self.task.done() or self.loop is not loop:
+            self.loop, self.task, self.queues = loop, loop.create_task(self._listen()), {}
+        queue: asyncio.Queue[dict[str, Any]] = asyncio.Queue(MOST_WAITING)
+        self.queues.setdefault(pk, set()).add(queue)
+        return queue
+
+    def leave(self, pk: int, queue: asyncio.Queue[dict[str, Any]]) -> None:
+        """No more events into a queue; the connection is closed with the last one."""
+        self.queues.get(pk, set()).discard(queue)
+        if not self.queues.get(pk):
+            self.queues.pop(pk, None)
+        if not self.queues and self.task is not None:
+            self.task.cancel()
+            self.task = None
+
+    async def _listen(self) -> None:
+        """Listen for good; a lost database is tried again until it is back."""
+        while True:
+            with suppress(psycopg.Error, OSError):
+                params = await sync_to_async(connection.get_connection_params)()
+                for key in ("cursor_factory", "context"):
+                    params.pop(key, None)
+                async with await psycopg.AsyncConnection.connect(**params, autocommit=True) as listener:
+                    await listener.execute(f"listen {RECORDED}")
+                    self._pass({"again": True}, list(self.queues))
+                    async for notice in listener.notifies():
+                        with suppress(ValueError):
+                            event = json.loads(notice.payload)
+                            self._pass(event, [event["live"]])
+            await asyncio.sleep(0.3)
+
+    def _pass(self, event: dict[str, Any], pks: list[int]) -> None:
+        for pk in pks:
+            for queue in list(self.queues.get(pk, ())):
+                try:
+                    queue.put_nowait(event)
+                except asyncio.QueueFull:
+                    self.leave(pk, queue)
+                    queue.get_nowait()
+                    queue.put_nowait({"slow": True})
+
+
+hub = Hub()
+
+
+def event(kind: str, data: dict[str, Any], number: int | None = None) -> str:
+    """One event as it goes over the line."""
+    head = f"id: {number}\n" if number is not None else ""
+    return f"{head}event: {kind}\ndata: {json.dumps(data, separators=(',', ':'))}\n\n"
+
+
+def rows_after(live: Live, tick: int) -> tuple[int, list[list[float | None]]]:
+    """Rows that follow a tick, as they are stored: first tick and rows; thinned to history where they are many."""
+    from hauch.instruments.grid import Piece as Rows
+    from hauch.instruments.grid import joined
+
+    width = len(live.recording.columns)
+    pieces = live.recording.pieces.filter(first__gt=tick - 200).order_by("pk")
+    ticks, rows = joined([Rows(p.first, np.frombuffer(p.data, "<f8").reshape(-1, width)) for p in pieces], width)
+    keep = ticks > tick
+    ticks, rows = ticks[keep], rows[keep]
+    return (int(ticks[0]) if ticks.size else tick + 1), [[None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in rows.tolist()]
+
+
+def history(live: Live) -> dict[str, Any]:
+    """All of a recording so far, thinned for a screen: points [s, value] of each channel, and the newest tick."""
+    times, channels = live.recording.own_arrays()
+    traces = {}
+    for key, values in channels.items():
+        at, shown = thinned(times.tolist(), values.tolist(), HISTORY_POINTS)
+        traces[key] = [[round(t, 2), None if v is None else float(f"{v:.5g}")] for t, v in zip(at, shown, strict=True)]
+    return {"traces": traces, "tick": round(float(times[-1]) * (live.recording.rate or 1)) if times.size else -1, "status": live.status}
+
+
+async def events(live: Live, last: int | None) -> AsyncIterator[str]:
+    """The stream of one browser: history, then what comes."""
+    queue = hub.join(live.pk)
+    try:
+        yield "retry: 700\n\n"
+        known = -1 if last is None else last
+        if last is None:
+            told = await sync_to_async(history)(live)
+            known = told["tick"]
+            yield event("history", told, known)
+        else:
+            async for text in _missed(live, known):
+                yield text
+        while True:
+            try:
+                got = await asyncio.wait_for(queue.get(), KEPT_ALIVE)
+            except TimeoutError:
+                yield ": still here\n\n"
+                continue
+            if got.get("slow"):
+                return
+            if "rows" in got:
+                newest = got["first"] + len(got["rows"]) - 1
+                known = max(known, newest)
+                yield event("rows", {"first": got["first"], "rows": got["rows"], "at": got["at"]}, known)
+            elif "status" in got:
+                yield event("status", got["status"])
+            else:  # too many rows for one notice, or the database was away
+                async for text in _missed(live, known):
+                    yield text
+                    known = int(text.partition("id: ")[2].partition("\n")[0] or known)
+    finally:
+        hub.leave(live.pk, queue)
+
+
+async def _missed(live: Live, known: int) -> AsyncIterator[str]:
+    """Rows from the table that a browser does not have yet."""
+    first, rows = await sync_to_async(rows_after)(live, known)
+    if len(rows) > CATCH_UP_ROWS:
+        told = await sync_to_async(history)(live)
+        yield event("history", told, told["tick"])
+    elif rows:
+        yield event("rows", {"first": first, "rows": rows}, first + len(rows) - 1)

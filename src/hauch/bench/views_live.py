@@ -1,0 +1,342 @@
+"""The live bench: the page, its stream, and one view for each thing that can be done there."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from typing import Any
+
+from asgiref.sync import sync_to_async
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_POST
+
+from hauch.bench import guide, live
+from hauch.bench.actions import Room, Subject
+from hauch.bench.forms import RoomForm, room_initial, subject_of
+from hauch.bench.models import Live, Observation, Run
+from hauch.bench.queries import plan_of
+from hauch.bench.stream import events
+from hauch.bench.views import capture_url, last_room, repeats_chart
+from hauch.core.measure.channels import AMBIENT, CHANNELS
+from hauch.core.measure.seek import even_steps
+from hauch.core.quantity.show import show
+from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
+from hauch.people.fields import parse_number
+from hauch.rounds.models import Round, Setting, Test
+from hauch.rounds.queries import round_for
+from hauch.stores.pictures import keep_picture
+
+SWEEP_FROM, SWEEP_TO, SWEEP_STEPS, SWEEP_DWELL = 30.0, 100.0, 8, 12.0
+"""The sweep that is offered; the form may ask for another."""
+
+
+def live_for(request: HttpRequest, round: Round, pk: int) -> Live:
+    """One live recording of a round, with all that its page reads."""
+    found = (
+        Live.objects.select_related("test__rig", "test__round", "setting", "recording", "specimen__version__entry", "reference__type", "operator")
+        .filter(pk=pk, round=round)
+        .first()
+    )
+    if found is None:
+        raise Http404("There is no such recording in this round.")
+    found.round = found.test.round = round
+    return found
+
+
+@require_POST
+def start(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+    """Begin a recording."""
+    round = round_for(request.user, slug, "run.record")
+    test = get_object_or_404(Test.objects.select_related("rig", "setting"), pk=test_pk, round=round)
+    try:
+        subject = subject_of(round, request.POST.get("subject", ""))
+        return redirect(live.begin(request.user, test, subject))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect("bench:overview", slug)
+
+
+def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """The live bench."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    if one.ended_at is not None and not request.htmx:
+        last = one.recording.runs.order_by("-pk").first()
+        return redirect(last) if last else redirect("bench:overview", slug)
+    context = {"round": round, "live": one, "config": config(request, one), "main": guide.main_channel(one), **_guide(request, one)}
+    return render(request, "bench/live.html", context)
+
+
+def config(request: HttpRequest, one: Live) -> dict[str, Any]:
+    """What the page's script reads: channels with unit and digits, the reference's bands, addresses."""
+    units, bands = request.user.units, guide.bands(one.test)
+    digits = {m.channel: m.instrument.resolution for m in one.test.rig.meters.select_related("instrument")}
+    channels = []
+    for key in one.recording.columns:
+        kind = CHANNELS[key].kind
+        unit = KINDS[kind].shown[units]
+        factor = factor_from_si(unit, kind)
+        band = bands.get(key)
+        channels.append(
+            {"key": key, "label": CHANNELS[key].label, "unit": unit, "factor": factor, "offset": float(from_si(0.0, unit, kind)), "step": digits.get(key, 0) * factor,
+             "level": kind == "level", "band": list(band) if band else None}
+        )  # fmt: skip
+    return {
+        "channels": channels, "main": guide.main_channel(one), "rate": one.recording.rate, "origin": one.recording.started_at.timestamp(),
+        "stream": reverse("bench:live_stream", args=[one.round.slug, one.pk]), "cap": one.specimen.cap if one.specimen else None,
+    }  # fmt: skip
+
+
+def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
+    """What the guide shows: steps, readings taken, room, tasks."""
+    units = request.user.units
+    rows = guide.reading_rows(one)
+    made = guide.steps(one, units)
+    now = next((step for step in made if step.state == "now"), made[-1])
+    room = one.room or _room_of(one)
+    form = RoomForm(units=units, initial=room_initial(Room(**{name: room.get(name) for name in AMBIENT}), units))
+    known = all(room.get(name) is not None for name in AMBIENT)
+    shown = [c for c in one.recording.columns if c != "throttle"][:6]
+    plan = plan_of(one.round, 3)
+    reference = plan.references.get(one.test_id)
+    return {
+        "steps": made, "now": now, "rows": rows, "shown": shown, "labels": {c: CHANNELS[c].label for c in shown}, "form": form, "room_known": known,
+        "table": [{"number": i, "cells": [(show(row["means"][c], CHANNELS[c].kind, units), c in row["odd"]) for c in shown]} for i, row in enumerate(rows, 1)],
+        "settings": list(Setting.objects.filter(round=one.round)), "tags": Observation.Tag.choices, "can_turn": "throttle" in one.recording.columns,
+        "seen": list(one.recording.observations.select_related("picture")), "hold": guide.to_hold(one), "key": uuid.uuid4(),
+        "bracket": bool(reference) and one.specimen_id is not None and guide.bracket_due(one.test), "reference": reference, "due": plan.due,
+        "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
+        "silent": one.status.get("silent") or [], "recorder_silent": one.heard_at is None or (timezone.now() - one.heard_at).total_seconds() > 5,
+    }  # fmt: skip
+
+
+def _room_of(one: Live) -> dict[str, float | None]:
+    """Room readings to begin with: of the last run while they are fresh, the temperature from the room's thermometer."""
+    last = last_room(one.round)
+    return {name: getattr(last, name) if last else None for name in AMBIENT}
+
+
+def guide_part(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """The guide alone, when something changed."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    if one.ended_at is not None:
+        return _go(request, reverse("bench:overview", args=[slug]))
+    return render(request, "bench/_guide.html", {"round": round, "live": one, **_guide(request, one)})
+
+
+def _go(request: HttpRequest, target: str) -> HttpResponse:
+    if request.htmx:
+        answer = HttpResponse(status=204)
+        answer["HX-Redirect"] = target
+        return answer
+    return redirect(target)
+
+
+def _do(request: HttpRequest, slug: str, pk: int, action: Callable[[Live], Any]) -> HttpResponse:
+    """Do one thing and show the guide again, with a sentence where it could not be done."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    problem = ""
+    try:
+        action(one)
+    except ValidationError as refused:
+        problem = " ".join(refused.messages)
+    if not request.htmx:
+        if problem:
+            messages.error(request, problem)
+        return redirect(one)
+    one = live_for(request, round, pk)
+    context = {"round": round, "live": one, "problem": problem, **_guide(request, one)}
+    return render(request, "bench/_guide.html", context, status=422 if problem else 200)
+
+
+@require_POST
+def step(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Confirm or do the step that is now."""
+    key = request.POST.get("step", "")
+
+    def action(one: Live) -> None:
+        if key in {"background", "tare"}:
+            live.read_beside(request.user, one, key)
+        elif key == "throttle":
+            live.set_throttle(request.user, one, 100.0)
+        elif key == "hold":
+            if (held := guide.to_hold(one)) is None:
+                raise ValidationError("This round holds nothing equal.")
+            live.hold(request.user, one, *held)
+        elif key == "sweep":
+            live.sweep(request.user, one, even_steps(SWEEP_FROM, SWEEP_TO, SWEEP_STEPS), SWEEP_DWELL)
+        else:
+            live.confirm(request.user, one, key)
+
+    return _do(request, slug, pk, action)
+
+
+@require_POST
+def throttle(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Turn the throttle, close it, search a figure or sweep."""
+    wish = request.POST.get("do", "")
+
+    def number(name: str, what: str) -> float:
+        try:
+            return parse_number(request.POST.get(name, ""))
+        except ValueError as problem:
+            raise ValidationError(f"{what}: {problem}") from problem
+
+    def action(one: Live) -> None:
+        if wish == "cut":
+            live.cut(request.user, one)
+        elif wish == "hold":
+            channel = request.POST.get("channel", "")
+            if channel not in CHANNELS:
+                raise ValidationError("Choose what is held.")
+            kind = CHANNELS[channel].kind
+            live.hold(
+                request.user, one, channel, float(to_si(number("target", CHANNELS[channel].label), KINDS[kind].shown[request.user.units], kind))
+            )
+        elif wish == "sweep":
+            count = int(number("count", "Steps"))
+            if not 3 <= count <= 40:
+                raise ValidationError("Take 3 to 40 steps.")
+            live.sweep(request.user, one, even_steps(number("low", "From"), number("high", "To"), count), number("dwell", "Seconds"))
+        else:
+            live.set_throttle(request.user, one, number("percent", "Throttle"))
+
+    return _do(request, slug, pk, action)
+
+
+@require_POST
+def take(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Take a reading."""
+    return _do(request, slug, pk, lambda one: live.take(request.user, one))
+
+
+@require_POST
+def undo(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Take the last reading back."""
+    return _do(request, slug, pk, lambda one: live.undo(request.user, one))
+
+
+@require_POST
+def setting(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Go on with another setting of the same part."""
+    chosen = get_object_or_404(Setting, pk=request.POST.get("setting") or 0)
+    return _do(request, slug, pk, lambda one: live.set_setting(request.user, one, chosen))
+
+
+@require_POST
+def note(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Write down what was seen, with a picture."""
+
+    def action(one: Live) -> None:
+        live.observe(
+            request.user, one.round, live=one, text=request.POST.get("text", ""), tags=request.POST.getlist("tags"), picture=_picture(request)
+        )  # fmt: skip
+
+    return _do(request, slug, pk, action)
+
+
+def _picture(request: HttpRequest):
+    """The picture that was sent, checked; None where none was."""
+    sent = request.FILES.get("picture")
+    return keep_picture(request.user, sent.read()) if sent is not None else None
+
+
+@require_POST
+def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Make a run of the readings."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    made: list[Run] = []
+
+    def action(one: Live) -> None:
+        form = RoomForm(request.POST, units=request.user.units)
+        if not form.is_valid():
+            raise ValidationError([f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items()])
+        room = form.room()
+        if not form.is_valid():
+            raise ValidationError([f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items()])
+        made.append(live.accept(request.user, one, room, form.cleaned_data["note"], form.cleaned_data["form_key"]))
+
+    answer = _do(request, slug, pk, action)
+    if not made:
+        return answer
+    run = made[0]
+    value = run.result.value
+    if value is None:
+        messages.warning(request, f"Run {run.pk} is recorded, but has no result. {run.result.missing}", extra_tags=run.get_absolute_url())
+    else:
+        shown = show(value, run.test.how.kind, request.user.units, run.result.expanded)
+        messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
+    where = request.POST.get("then", "")
+    if where == "show":
+        return _go(request, run.get_absolute_url())
+    if where == "next":
+        return _go(request, _next(request, one))
+    return _go(request, one.get_absolute_url())
+
+
+def _next(request: HttpRequest, one: Live) -> str:
+    """Where to go after a run: on with the next repeat of this part, or off the rig and to what is due."""
+    count = Run.objects.filter(test=one.test, setting=one.setting, state=Run.State.VALID, **Subject(one.specimen, one.reference).fields).count()
+    if one.specimen_id and count < one.test.repeats:
+        return one.get_absolute_url()
+    live.end(request.user, one)
+    due = plan_of(one.round, 1).due
+    return (
+        capture_url(one.round, due[0].test, Subject(due[0].specimen, due[0].reference)) if due else reverse("bench:overview", args=[one.round.slug])
+    )
+
+
+@require_POST
+def end(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """End the recording."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    try:
+        live.end(request.user, one)
+        messages.success(request, f"{one.subject}: the recording has ended and the throttle is closed. All that was recorded is kept.")
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    return _go(request, reverse("bench:overview", args=[slug]))
+
+
+@require_POST
+def give_up(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """The part did not finish."""
+    round = round_for(request.user, slug, "run.record")
+    one = live_for(request, round, pk)
+    try:
+        run = live.give_up(request.user, one, request.POST.get("reason", ""), _picture(request))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(one)
+    messages.success(request, f"{run.subject} did not finish: {run.reason} It keeps its row, last, with all that was recorded.")
+    return redirect(run)
+
+
+def _stream_of(request: HttpRequest, slug: str, pk: int) -> Live:
+    round = round_for(request.user, slug, "bench.view")
+    request.user.pk  # noqa: B018 the session is read here, where the database may be asked
+    return live_for(request, round, pk)
+
+
+async def stream(request: HttpRequest, slug: str, pk: int) -> HttpResponseBase:
+    """What the recorder stores, as it comes."""
+    one = await sync_to_async(_stream_of)(request, slug, pk)
+    last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")
+    answer = StreamingHttpResponse(events(one, int(last) if last.lstrip("-").isdigit() else None), content_type="text/event-stream")
+    answer["Cache-Control"] = "no-cache"
+    answer["X-Accel-Buffering"] = "no"
+    return answer
+
+
+def chart_of(one: Live) -> dict[str, Any] | None:
+    """The subject's runs so far, against the reference."""
+    return repeats_chart(one.test, Subject(one.specimen, one.reference))

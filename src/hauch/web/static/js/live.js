@@ -1,0 +1,278 @@
+// The live bench: figures and running charts from the stream, the guide asked anew when something changed.
+"use strict";
+(() => {
+  const config = JSON.parse(document.getElementById("live-config").textContent);
+  const byKey = Object.fromEntries(config.channels.map((c, i) => [c.key, { ...c, column: i, points: [], last: null, gap: 0 }]));
+  const list = document.getElementById("channels");
+  let chosen = config.main, status = {}, newest = -1, heard = 0, source = null, drawn = 0;
+  const calm = window.matchMedia("(prefers-reduced-motion: reduce)");
+
+  const shown = (channel, value) => value * channel.factor + channel.offset;
+  const decimals = (channel) => {
+    if (channel.step > 0) return Math.max(0, Math.min(4, Math.ceil(-Math.log10(channel.step) - 1e-9)));
+    const size = Math.abs(channel.last ?? 1);
+    return size >= 1000 ? 0 : size >= 100 ? 1 : size >= 10 ? 2 : 3;
+  };
+  const text = (channel, value) => {
+    if (value === null || value === undefined) return "–";
+    return shown(channel, value).toLocaleString("en-GB", { minimumFractionDigits: decimals(channel), maximumFractionDigits: decimals(channel) }).replace("-", "−");
+  };
+
+  for (const channel of Object.values(byKey)) {
+    const item = document.createElement("li");
+    const button = document.createElement("button");
+    button.type = "button";
+    button.className = "channel";
+    button.dataset.channel = channel.key;
+    button.innerHTML = '<span class="channel-label"></span><canvas class="spark" aria-hidden="true"></canvas><span class="channel-value"></span><span class="unit"></span>';
+    button.querySelector(".channel-label").textContent = channel.label;
+    button.querySelector(".unit").textContent = channel.unit;
+    button.addEventListener("click", () => choose(channel.key));
+    channel.value = button.querySelector(".channel-value");
+    channel.spark = button.querySelector(".spark");
+    channel.button = button;
+    item.append(button);
+    list.append(item);
+  }
+
+  function choose(key) {
+    chosen = key;
+    for (const channel of Object.values(byKey)) channel.button.setAttribute("aria-pressed", String(channel.key === key));
+    document.getElementById("now-label").textContent = byKey[key].label;
+    document.getElementById("now-unit").textContent = byKey[key].unit;
+    paint(true);
+  }
+
+  // Averages of a fifth of a second on the screen; what is stored is every sample.
+  const smooth = {};
+  function add(key, seconds, value) {
+    const channel = byKey[key];
+    if (value !== null) {
+      const held = (smooth[key] ??= []);
+      held.push(value);
+      if (held.length > config.rate / 5) held.shift();
+      channel.last = held.reduce((a, b) => a + b, 0) / held.length;
+    } else smooth[key] = [];
+    const points = channel.points, last = points.at(-1);
+    // Four points a second are kept, the lowest and highest within each, so that no spike vanishes.
+    if (last && seconds - last.from < 0.25 && (last.low === null) === (value === null)) {
+      if (value !== null) { last.low = Math.min(last.low, value); last.high = Math.max(last.high, value); }
+    } else points.push({ from: seconds, low: value, high: value });
+    if (points.length > 6000) points.splice(0, points.length - 6000);
+  }
+
+  function rows(event) {
+    const data = JSON.parse(event.data);
+    heard = performance.now();
+    data.rows.forEach((row, i) => {
+      const tick = data.first + i;
+      row.forEach((value, column) => { if (tick > newest || value !== null) add(config.channels[column].key, tick / config.rate, value); });
+    });
+    newest = Math.max(newest, data.first + data.rows.length - 1);
+    if (data.at) window.hauchLag = Date.now() / 1000 - data.at;
+    paint(false);
+    if (data.at) (window.hauchLags ??= []).push(Date.now() / 1000 - data.at);
+    say();
+  }
+
+  function past(event) {
+    const data = JSON.parse(event.data);
+    heard = performance.now();
+    for (const [key, trace] of Object.entries(data.traces)) {
+      if (!byKey[key]) continue;
+      byKey[key].points = trace.map(([at, value]) => ({ from: at, low: value, high: value }));
+      byKey[key].last = trace.findLast?.(([, value]) => value !== null)?.[1] ?? null;
+    }
+    newest = data.tick;
+    if (data.status && Object.keys(data.status).length) told(data.status);
+    paint(true);
+    say();
+  }
+
+  let signature = "";
+  function told(data) {
+    status = data;
+    heard = performance.now();
+    const guide = document.getElementById("guide");
+    const now = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0]);
+    if (signature && now !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
+    signature = now;
+    const percent = document.getElementById("percent");
+    if (percent && document.activeElement !== percent) percent.value = String(Math.round(data.throttle * 10) / 10);
+    const events = document.getElementById("events");
+    if (events.dataset.told !== JSON.stringify(data.events)) {
+      events.dataset.told = JSON.stringify(data.events);
+      events.replaceChildren(...[...data.events].reverse().map((line) => {
+        const item = document.createElement("li");
+        item.textContent = line;
+        return item;
+      }));
+    }
+    say();
+  }
+
+  const minutes = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
+  function say() {
+    const forecast = document.getElementById("forecast"), still = document.getElementById("still"), f = status.forecast;
+    document.getElementById("clock").textContent = newest >= 0 ? minutes(newest / config.rate) : "0:00";
+    const load = byKey.load_temperature;
+    forecast.hidden = !(f && load);
+    if (f && load) {
+      const half = f.half * load.factor, digits = half >= 1 ? 0 : half >= 0.1 ? 1 : 2;
+      forecast.innerHTML = "";
+      forecast.append(f.settled ? "settled at " : "will end near ", Object.assign(document.createElement("b"), { textContent: `${shown(load, f.end).toFixed(digits)} ± ${half.toFixed(digits)} ${load.unit}` }));
+    }
+    const silent = performance.now() - heard > 3000;
+    still.className = silent || (f && !f.settled) ? "amber" : "quiet";
+    if (silent) still.textContent = heard ? "No word from the server. The recording goes on; the picture follows." : "Waiting for the meters.";
+    else if (status.task && !status.task.done) still.textContent = status.task.text || "The throttle is turned by rule.";
+    else if (f) still.textContent = f.settled ? "Settled: take the readings." : f.to_go ? `not settled: about ${Math.max(1, Math.round(f.to_go / 60))} min to go` : "not settled: no end in sight yet";
+    else if (!(status.throttle > 0)) still.textContent = "The throttle is closed.";
+    else still.textContent = status.calm ? "Steady." : "Still moving.";
+  }
+
+  const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+  function fit(canvas) {
+    const scale = window.devicePixelRatio || 1, width = canvas.clientWidth, height = canvas.clientHeight;
+    if (canvas.width !== Math.round(width * scale) || canvas.height !== Math.round(height * scale)) {
+      canvas.width = Math.round(width * scale);
+      canvas.height = Math.round(height * scale);
+    }
+    const pen = canvas.getContext("2d");
+    pen.setTransform(scale, 0, 0, scale, 0, 0);
+    pen.clearRect(0, 0, width, height);
+    return [pen, width, height];
+  }
+
+  function bandOf(channel) {
+    const band = channel.band;
+    return band ? [shown(channel, band[0] - band[1]), shown(channel, band[0]), shown(channel, band[0] + band[1])] : null;
+  }
+
+  function range(channel, from, withBand) {
+    let low = Infinity, high = -Infinity;
+    for (const p of channel.points) if (p.from >= from && p.low !== null) { low = Math.min(low, shown(channel, p.low)); high = Math.max(high, shown(channel, p.high)); }
+    if (low > high) return null;
+    const band = withBand && bandOf(channel);
+    // The band is kept in sight while it is near enough to be compared with.
+    if (band && band[2] > low - 3 * (high - low + Math.abs(high) * 0.05) && band[0] < high + 3 * (high - low + Math.abs(high) * 0.05)) { low = Math.min(low, band[0]); high = Math.max(high, band[2]); }
+    const f = status.forecast;
+    if (withBand && f && channel.key === "load_temperature") { low = Math.min(low, shown(channel, f.end - f.half)); high = Math.max(high, shown(channel, f.end + f.half)); }
+    const pad = Math.max((high - low) * 0.08, Math.abs(high) * 0.002, channel.step || 1e-6);
+    return [low - pad, high + pad];
+  }
+
+  function line(pen, channel, from, x, y) {
+    pen.beginPath();
+    let open = false;
+    for (const p of channel.points) {
+      if (p.from < from) continue;
+      if (p.low === null) { open = false; continue; }
+      const at = x(p.from);
+      if (open) pen.lineTo(at, y(shown(channel, p.low)));
+      else pen.moveTo(at, y(shown(channel, p.low)));
+      if (p.high !== p.low) pen.lineTo(at, y(shown(channel, p.high)));
+      open = true;
+    }
+    pen.stroke();
+  }
+
+  function chart() {
+    const channel = byKey[chosen], [pen, width, height] = fit(document.getElementById("trace"));
+    const end = Math.max(newest / config.rate, 10), soaking = status.forecast && channel.key === "load_temperature";
+    const from = soaking || end < 90 ? 0 : Math.max(0, end - 90);
+    const limits = range(channel, from, true);
+    if (!limits) return;
+    const left = 52, right = 8, top = 14, bottom = 22;
+    const future = soaking && !status.forecast.settled && status.forecast.to_go ? Math.min(status.forecast.to_go, end) : 0;
+    const x = (s) => left + ((s - from) / (end + future - from)) * (width - left - right);
+    const y = (v) => top + (1 - (v - limits[0]) / (limits[1] - limits[0])) * (height - top - bottom);
+    pen.font = "12px HyperMono, monospace";
+    pen.lineWidth = 1;
+    const rough = (limits[1] - limits[0]) / 4, power = 10 ** Math.floor(Math.log10(rough)), step = [1, 2, 5, 10].map((m) => m * power).find((s) => s >= rough);
+    const digits = Math.max(0, -Math.floor(Math.log10(step) + 1e-9));
+    for (let v = Math.ceil(limits[0] / step) * step; v <= limits[1]; v += step) {
+      pen.strokeStyle = ink("--hair");
+      pen.beginPath(); pen.moveTo(left, y(v)); pen.lineTo(width - right, y(v)); pen.stroke();
+      pen.fillStyle = ink("--ink2"); pen.textAlign = "right"; pen.textBaseline = "middle";
+      pen.fillText(v.toFixed(digits), left - 6, y(v));
+    }
+    pen.textBaseline = "alphabetic";
+    const span = end + future - from, every = [5, 10, 15, 30, 60, 120, 300, 600, 1200, 3600].find((s) => span / s <= Math.max(width / 90, 2)) ?? 7200;
+    for (let s = Math.ceil(from / every) * every; s <= end + future; s += every) { pen.textAlign = "center"; pen.fillText(minutes(s), Math.min(Math.max(x(s), left), width - 18), height - 5); }
+    const band = bandOf(channel);
+    if (band) {
+      pen.fillStyle = ink("--ref"); pen.globalAlpha = 0.3;
+      pen.fillRect(left, y(band[2]), width - left - right, Math.max(y(band[0]) - y(band[2]), 1)); pen.globalAlpha = 1;
+      pen.setLineDash([5, 4]); pen.strokeStyle = ink("--ink"); pen.beginPath(); pen.moveTo(left, y(band[1])); pen.lineTo(width - right, y(band[1])); pen.stroke(); pen.setLineDash([]);
+      pen.textAlign = "right"; pen.fillStyle = ink("--ink2");
+      const above = y(band[2]) - 4;
+      if (above > top - 4 && above < height - bottom) pen.fillText("reference", width - right, above);
+    }
+    pen.strokeStyle = ink("--petrol"); pen.lineWidth = 1.6; pen.lineJoin = "round";
+    line(pen, channel, from, x, y);
+    if (future) {
+      const f = status.forecast, last = channel.last ?? f.end;
+      const curve = (ahead, off) => shown(channel, f.end + off * (ahead / future) + (last - f.end) * Math.exp(-ahead / Math.max(f.tau, 1)));
+      pen.fillStyle = ink("--petrol"); pen.globalAlpha = 0.18; pen.beginPath();
+      for (let i = 0; i <= 30; i++) pen.lineTo(x(end + (future * i) / 30), y(curve((future * i) / 30, f.half)));
+      for (let i = 30; i >= 0; i--) pen.lineTo(x(end + (future * i) / 30), y(curve((future * i) / 30, -f.half)));
+      pen.fill(); pen.globalAlpha = 1; pen.setLineDash([2, 4]); pen.beginPath();
+      for (let i = 0; i <= 30; i++) pen.lineTo(x(end + (future * i) / 30), y(curve((future * i) / 30, 0)));
+      pen.stroke(); pen.setLineDash([]);
+    }
+  }
+
+  function sparkline(channel) {
+    const [pen, width, height] = fit(channel.spark), end = newest / config.rate, from = Math.max(0, end - 60), limits = range(channel, from, false);
+    if (!limits || width < 10) return;
+    pen.strokeStyle = ink("--petrol");
+    pen.lineWidth = 1.2;
+    line(pen, channel, from, (s) => ((s - from) / Math.max(end - from, 1)) * width, (v) => 2 + (1 - (v - limits[0]) / (limits[1] - limits[0])) * (height - 4));
+  }
+
+  let sparks = 0;
+  function paint(all) {
+    const now = performance.now();
+    if (!all && now - drawn < (calm.matches ? 900 : 90)) return;
+    drawn = now;
+    document.getElementById("now-value").textContent = text(byKey[chosen], byKey[chosen].last);
+    for (const channel of Object.values(byKey)) channel.value.textContent = text(channel, channel.last);
+    chart();
+    if (all || now - sparks > 450) {
+      sparks = now;
+      Object.values(byKey).forEach(sparkline);
+    }
+  }
+
+  function listen() {
+    source?.close();
+    source = new EventSource(config.stream + (newest >= 0 ? `?last=${newest}` : ""));
+    source.addEventListener("history", past);
+    source.addEventListener("rows", rows);
+    source.addEventListener("status", (event) => told(JSON.parse(event.data)));
+    // A stream that was refused (the server is away) is not tried again by the browser itself.
+    source.onerror = () => { if (source.readyState === EventSource.CLOSED) setTimeout(listen, 1000); };
+  }
+
+  document.addEventListener("click", (event) => {
+    const turn = event.target.closest("[data-turn]");
+    if (!turn) return;
+    const percent = document.getElementById("percent");
+    percent.value = String(Math.min(100, Math.max(0, (Number(percent.value) || 0) + Number(turn.dataset.turn))));
+    percent.form.requestSubmit(percent.form.querySelector("[value=set]"));
+  });
+  // A dialog whose form was taken closes; one that was refused stays, with the sentence in the guide.
+  document.addEventListener("htmx:afterRequest", (event) => {
+    const form = event.detail.elt;
+    if (form?.matches?.("form[data-once]") && event.detail.successful) {
+      form.reset();
+      form.closest("dialog")?.close();
+    }
+  });
+  window.addEventListener("resize", () => paint(true));
+  window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => paint(true));
+  setInterval(say, 1000);
+  choose(chosen);
+  listen();
+})();
