@@ -14,7 +14,7 @@ from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
 from tests.web.test_actions import DATA
 
-MOST_QUERIES = 12
+MOST_QUERIES = 13
 
 
 class Pages(TestCase):

@@ -35,7 +35,7 @@ READING_SECONDS = 4.0
 BESIDE_SECONDS = 5.0
 """How much of the trace is read without the part."""
 
-SETTLES = 2.0
+SETTLES = 4.0
 """A reading begins at least this long after the throttle was turned [s]."""
 
 LATE = 0.6
@@ -44,10 +44,14 @@ LATE = 0.6
 WANTED = "hauch_wanted"
 
 
+WITHOUT = {"background_level", "tare_torque"}
+"""Channels that are stretches of another one, read without the part."""
+
+
 def live_channels(rig: Rig) -> list[str]:
     """Channels of a rig that are read over a line, in the order of the channels."""
     read = set(rig.meters.exclude(instrument__resource="").values_list("channel", flat=True))
-    return [key for key in CHANNELS if key in read]
+    return [key for key in CHANNELS if key in read - WITHOUT]
 
 
 def on_rig(rig: Rig) -> Live | None:
@@ -212,6 +216,8 @@ def _until_now(live: Live, seconds: float) -> list[float]:
         )
     end = max(live.seconds() - LATE / 2, 0.0)
     turned = live.status.get("turned") or 0.0
+    if not live.status.get("calm") and float(live.status.get("throttle") or 0) > 0:
+        raise ValidationError("The part is still moving to its new speed. Wait until it runs steadily.")
     start = max(end - seconds, 0.0)
     if end - start < seconds - 0.01:
         raise ValidationError(f"Only {end:.0f} s are recorded; a reading takes {seconds:.0f} s. Wait a moment.")

@@ -84,8 +84,12 @@ class Session:
 
     def add(self, piece: Piece) -> None:
         """Rows as they are stored."""
-        if not self.recent:
+        newest = self.recent_first + len(self.recent)
+        if not self.recent or piece.first > newest + RECENT_SECONDS * self.rate:
+            self.recent.clear()
             self.recent_first = piece.first
+        for _ in range(piece.first - newest if self.recent else 0):  # nothing was recorded between
+            self.recent.append(np.full(len(self.channels), np.nan))
         for tick, row in enumerate(piece.rows, piece.first):
             self.recent.append(row)
             self.second.append(row)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.bench import views, views_import, views_live
+from hauch.bench import views, views_import, views_live, views_run
 
 app_name = "bench"
 urlpatterns = [
@@ -8,8 +8,11 @@ urlpatterns = [
     path("pick/", views.pick, name="pick"),
     path("tests/<int:test_pk>/", views.capture, name="capture"),
     path("tests/<int:test_pk>/dnf/", views.dnf, name="dnf"),
-    path("runs/<int:pk>/", views.run_page, name="run"),
-    path("runs/<int:pk>/void/", views.void, name="void"),
+    path("runs/<int:pk>/", views_run.run_page, name="run"),
+    path("runs/<int:pk>/void/", views_run.void, name="void"),
+    path("runs/<int:pk>/exclude/", views_run.exclude, name="exclude"),
+    path("runs/<int:pk>/exclude/<int:exclusion_pk>/restore/", views_run.restore, name="restore"),
+    path("runs/<int:pk>/observe/", views_run.observe, name="observe"),
     path("tests/<int:test_pk>/live/", views_live.start, name="live_start"),
     path("live/<int:pk>/", views_live.page, name="live"),
     path("live/<int:pk>/stream/", views_live.stream, name="live_stream"),

@@ -6,7 +6,6 @@ import math
 from datetime import timedelta
 from typing import Any
 
-import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
@@ -20,17 +19,16 @@ from django.views.decorators.http import require_POST
 from hauch.bench import actions
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
-from hauch.bench.models import Run
+from hauch.bench.models import Live, Run
 from hauch.bench.queries import Plan, plan_of, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS
-from hauch.core.trace.thin import thinned
-from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
+from hauch.stores.models import RigMeter
 
 PAGE = 25
 ROOM_HOLDS = timedelta(hours=2)
@@ -51,8 +49,15 @@ def overview(request: HttpRequest, slug: str) -> HttpResponse:
         "choices": subject_choices(plan),
         "many": plan.many,
         "tests": plan.tests,
+        "lined": lined_rigs([item.test.rig_id for item in plan.due]),
+        "lives": list(Live.objects.filter(round=round, ended_at=None).select_related("test__rig", "specimen__version__entry", "reference__type")),
     }
     return render(request, "bench/overview.html", context)
+
+
+def lined_rigs(rigs: list[int]) -> set[int]:
+    """Which of some rigs have a meter that is read over a line."""
+    return set(RigMeter.objects.filter(rig__in=rigs).exclude(instrument__resource="").values_list("rig_id", flat=True))
 
 
 def pick(request: HttpRequest, slug: str) -> HttpResponse:
@@ -184,7 +189,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     context = {
         "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
-        "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind, "places": places_of(test),
+        "lined": bool(lined_rigs([test.rig_id])), "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind, "places": places_of(test),
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -267,106 +272,3 @@ def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         return redirect(f"{reverse('bench:capture', args=[slug, test_pk])}?subject={choice}")
     messages.success(request, f"{run.subject} did not finish: {run.reason} It keeps its row, last.")
     return redirect("bench:overview", slug)
-
-
-def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
-    """One run that the person may see."""
-    run = runs().visible_to(request.user, round).with_names().select_related("recording__source").filter(pk=pk).first()
-    if run is None:
-        raise Http404("There is no such run in this round.")
-    return run
-
-
-def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """What a run came to: figure, evidence, working, raw readings."""
-    round = round_for(request.user, slug)
-    run = run_for(request, round, pk)
-    run.test.round = round
-    result = getattr(run, "result", None)
-    subject = Subject(run.specimen, run.reference)
-    around = (
-        runs()
-        .visible_to(request.user, round)
-        .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
-        .order_by("started_at", "pk")
-    )
-    chart = repeats_chart(run.test, subject, run.pk)
-    order = list(around.values_list("pk", flat=True))
-    index = order.index(run.pk)
-    context = {
-        "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
-        "doubt": doubt_split(result.parts) if result else [], "chart": chart,
-        "traces": _traces(run, result.marks if result else [], chart["reference"] if chart else None), "may_void": allowed(request.user, "run.void", round),
-        "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
-        "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
-    }  # fmt: skip
-    return render(request, "bench/run.html", context)
-
-
-def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
-    """Share of each cause in the doubt, largest first; small ones together."""
-    total = sum(part[5] ** 2 for part in parts)
-    if not total:
-        return []
-    rows = sorted(({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts), key=lambda row: -row["share"])
-    large = [row for row in rows if row["share"] >= 0.01]
-    rest = sum(row["share"] for row in rows if row["share"] < 0.01)
-    return large + ([{"name": "all others", "scope": "", "kind": "", "share": rest}] if rest else [])
-
-
-def _reading_rows(run: Run) -> list[dict[str, Any]]:
-    rows: dict[tuple[str, int], dict[str, Any]] = {}
-    for reading in (run.carried_from or run).readings.all():
-        place = f", place {reading.position}" if reading.position else ""
-        label = CHANNELS[reading.channel].label + place
-        row = rows.setdefault((reading.channel, reading.position), {"label": label, "unit": reading.unit, "values": []})
-        row["values"].append(reading.typed)
-    return list(rows.values())
-
-
-def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) -> list[dict[str, Any]]:
-    if run.recording is None:
-        return []
-    times, channels = run.recording.arrays()
-    if not times.size:
-        return []
-    used = [key for key in channels_of(run.test.how) if key in channels]
-    charts = []
-    for key in used:
-        channel = CHANNELS[key]
-        thin_times, values = thinned(times.tolist(), channels[key].tolist())
-        charts.append(
-            {
-                "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values,
-                "window": (times[-1] - 0.25 * (times[-1] - times[0]), times[-1]),
-                "marks": [{"kind": m[1], "from": m[2], "to": m[3]} for m in marks if m[0] == key],
-                "reference": _band_on_trace(run, key, channels, band),
-                "counts": {kind: sum(m[4] for m in marks if m[0] == key and m[1] == kind) for kind in ("dropout", "spike")},
-            }
-        )  # fmt: skip
-    return charts
-
-
-def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float] | None) -> tuple[float, float] | None:
-    """Where the reference would end on this channel: for the load, its rise above this run's room; else only for the metric itself."""
-    if band is None:
-        return None
-    if key == "load_temperature" and "room_temperature" in channels:
-        room = channels["room_temperature"]
-        room = room[np.isfinite(room)]
-        return (float(room[-1]) + band[0], band[1]) if room.size else None
-    return band if run.test.procedure == key else None
-
-
-@require_POST
-def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """Take a run out of the standing."""
-    round = round_for(request.user, slug, "run.void")
-    run = run_for(request, round, pk)
-    try:
-        actions.void_run(request.user, run, request.POST.get("reason", ""))
-    except ValidationError as problem:
-        messages.error(request, " ".join(problem.messages))
-    else:
-        messages.success(request, f"Run {run.pk} is void. Its readings are kept, and it no longer counts.")
-    return redirect(run)

@@ -111,7 +111,7 @@ def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
         "seen": list(one.recording.observations.select_related("picture")), "hold": guide.to_hold(one), "key": uuid.uuid4(),
         "bracket": bool(reference) and one.specimen_id is not None and guide.bracket_due(one.test), "reference": reference, "due": plan.due,
         "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
-        "silent": one.status.get("silent") or [], "recorder_silent": one.heard_at is None or (timezone.now() - one.heard_at).total_seconds() > 5,
+        "silent": one.status.get("silent") or [], "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
     }  # fmt: skip
 
 

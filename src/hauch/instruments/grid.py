@@ -90,7 +90,7 @@ class Grid:
         for channel, period in self.periods.items():
             self._stand(rows[:, self.column[channel]], channel, period)
         first, self.next = self.next, upto + 1
-        return [*pieces, Piece(first, rows)]
+        return [*pieces, *_without_empty(first, rows)]
 
     def _stand(self, column: np.ndarray, channel: str, period: float) -> None:
         """Let a slow meter's reading stand until its next one."""
@@ -117,6 +117,12 @@ class Grid:
                 start = i
         self.late.clear()
         return pieces
+
+
+def _without_empty(first: int, rows: np.ndarray) -> list[Piece]:
+    """Pieces of the rows in which any meter showed something; where none did, nothing was recorded."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], np.isfinite(rows).any(axis=1).astype(np.int8), [0])))).reshape(-1, 2)
+    return [Piece(first + int(a), rows[a:b]) for a, b in edges]
 
 
 def joined(pieces: Sequence[Piece], width: int) -> tuple[np.ndarray, np.ndarray]:

@@ -79,6 +79,23 @@ def identify(resource: str, profile: Profile) -> str:
         line.close()
 
 
+def read_once(resource: str, profile: Profile, channel: str) -> float:
+    """One reading in SI; from the newest sample where the meter only hands out its buffer.
+
+    Raises
+    ------
+    VisaError, OSError, ValueError : it does not answer, or answers no number
+    """
+    line = open_line(resource, profile)
+    try:
+        if profile.query:
+            return profile.value(line.query(profile.query), channel)
+        answer = line.query_binary_values(profile.buffer.replace("{after}", "-1"), datatype="d", container=np.array)
+        return float(to_si(float(answer[4:].reshape(-1, int(answer[3]))[-1, profile.column]), profile.unit, CHANNELS[channel].kind))
+    finally:
+        line.close()
+
+
 class Link:
     """Reads one meter in a thread of its own.
 
@@ -96,6 +113,8 @@ class Link:
         self.after = after
         self.problem = ""
         self.last_index: int | None = None
+        self.offset = 0.0
+        self._quickest, self._compared = math.inf, 0.0
         self._commands: list[str] = []
         self._waves: list[tuple[str, float, Callable[[np.ndarray | None], None]]] = []
         self._lock = threading.Lock()
@@ -194,8 +213,8 @@ class Link:
         if not rows.size:
             return
         self.last_index = first + len(rows) - 1
-        offset = 0.5 * (before + self.clock()) - clock
-        times = (first + np.arange(len(rows))) / rate + (offset if abs(offset) > 0.02 else 0.0)
+        self._compare_clocks(clock, before, self.clock())
+        times = (first + np.arange(len(rows))) / rate + self.offset
         if first_time:
             kept = times > self.after
             times, rows = times[kept], rows[kept]
@@ -203,6 +222,18 @@ class Link:
             for reader in self.readers.values():
                 if reader.profile.buffer == query:
                     self._add(reader, times, rows[:, reader.profile.column])
+
+    def _compare_clocks(self, theirs: float, before: float, after: float) -> None:
+        """By how much the meter's clock is behind ours. The quickest answer of the last minute tells it best; less than its travel time is nothing.
+
+        The offset stays until it is surely another, so that samples keep their distance from one another.
+        """
+        way, now = after - before, time.monotonic()
+        if way < self._quickest or now - self._compared > 60:
+            self._quickest, self._compared = way, now
+            found = 0.5 * (before + after) - theirs
+            if abs(found - self.offset) > max(way, 0.01):
+                self.offset = found if abs(found) > max(way, 0.01) else 0.0
 
     def _poll(self, line: pyvisa.resources.MessageBasedResource, reader: Reader) -> None:
         answer = line.query(reader.profile.query)

@@ -13,6 +13,8 @@ from django.utils import timezone
 from hauch.core.measure.calibration import CalibrationRefused, Line, fit_line, leak_rate, profile_factor
 from hauch.core.measure.rigs import check_constants
 from hauch.core.quantity import significant
+from hauch.core.quantity.show import show
+from hauch.instruments.profile import Profile, ProfileWrong
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
@@ -35,7 +37,7 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
     new = instrument.pk is None
     instrument.full_clean()
     instrument.save()
-    detail = {name: getattr(instrument, name) for name in ("resolution", "accuracy", "accuracy_share", "low", "high", "retired")}
+    detail = {name: getattr(instrument, name) for name in ("resolution", "accuracy", "accuracy_share", "low", "high", "retired", "resource")}
     record(user, "instrument.add" if new else "instrument.change", instrument, **detail)
     return instrument
 
@@ -55,6 +57,29 @@ def save_material(user: User, material: Material) -> Material:
     detail = {name: getattr(material, name) for name in ("label", "density", "along", "across", "heat", "anneal", "price", "retired")}
     record(user, "material.add" if new else "material.change", material, **detail)
     return material
+
+
+def ask_instrument(user: User, instrument: Instrument) -> str:
+    """What a meter on a line says: its identity and one reading, in a sentence.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : it is on no line, or does not answer
+    """
+    from hauch.instruments.link import TROUBLES, identify, read_once  # PyVISA takes a second to load
+
+    require(user, "stores.change")
+    if not instrument.resource:
+        raise ValidationError("This meter is on no line. Enter its resource name first.")
+    try:
+        profile = Profile.of(instrument.profile, instrument.channel)
+        name = identify(instrument.resource, profile)
+        value = read_once(instrument.resource, profile, instrument.channel)
+    except (ProfileWrong, *TROUBLES) as problem:
+        raise ValidationError(
+            f"{instrument} does not answer at {instrument.resource}: {str(problem)[:200]}. Check the name, the cable and that it is on."
+        ) from problem
+    return f"{name or instrument.name} reads {show(value, instrument.reads.kind, user.units)}."
 
 
 def line_of(instrument: Instrument, points: Sequence[tuple[float, float]], standard_u: float) -> Line:

@@ -12,6 +12,7 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity.units import KINDS, to_si
+from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.people.fields import FigureField, NumberInput, kept_figure, parse_number
 from hauch.stores.models import CHANNEL_CHOICES, Instrument, Material, Rig
 
@@ -29,13 +30,30 @@ class InstrumentForm(forms.ModelForm):
 
     accuracy_percent = FigureField(kind="percent", difference=True, label="Limit, of the reading", required=False, low=0)
 
+    like = forms.ChoiceField(label="Read over a line like", required=False, help_text="Fills the profile in, where it is empty.")
+
     class Meta:
         model = Instrument
-        fields = ["name", "serial", "principle", "recalibrate_after", "retired"]
-        help_texts = {"recalibrate_after": ""}
-        labels = {"recalibrate_after": "Calibrate again after, days", "retired": "No longer in use"}
+        fields = ["name", "serial", "principle", "recalibrate_after", "retired", "resource", "profile"]
+        help_texts = {
+            "recalibrate_after": "", "resource": "Such as TCPIP0::127.0.0.1::15140::SOCKET or ASRL/dev/ttyUSB0::INSTR; empty where it is read by hand.",
+            "profile": "JSON: what is sent and what comes back. See the user guide.",
+        }  # fmt: skip
+        labels = {
+            "recalibrate_after": "Calibrate again after, days",
+            "retired": "No longer in use",
+            "resource": "VISA resource name",
+            "profile": "Reading profile",
+        }
+        widgets = {
+            "profile": forms.Textarea(attrs={"rows": 4, "class": "code", "spellcheck": "false"}),
+            "resource": forms.TextInput(attrs={"autocomplete": "off"}),
+        }
 
-    field_order = ["name", "serial", "resolution", "accuracy", "accuracy_percent", "low", "high", "response_time", "principle", "recalibrate_after"]
+    field_order = [
+        "name", "serial", "resolution", "accuracy", "accuracy_percent", "low", "high", "response_time", "principle", "recalibrate_after", "retired", "resource",
+        "like", "profile",
+    ]  # fmt: skip
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)
@@ -47,10 +65,29 @@ class InstrumentForm(forms.ModelForm):
         self.fields["high"] = FigureField(kind=kind, units=units, label="Range to", required=False)
         self.fields["response_time"] = FigureField(kind="time", units=units, label="Response time", required=False, low=0)
         self.order_fields(self.field_order)
+        self.fields["profile"].required = False
+        fitting = [name for name, channels in presets().items() if self.instance.channel in channels]
+        self.fields["like"].choices = [("", "none of these"), *((name, name) for name in fitting)]  # type: ignore[attr-defined]
         if kind != "air_speed":
             del self.fields["principle"]
         for name in ("resolution", "accuracy", "low", "high", "response_time", "accuracy_percent"):
             self.fields[name].initial = getattr(self.instance, name) if self.instance.pk else None
+
+    def clean(self) -> dict[str, Any]:
+        """A profile from the presets, where none was typed; one that cannot be used is told."""
+        data = super().clean() or {}
+        profile = data.get("profile") or {}
+        if not profile and data.get("like"):
+            profile = presets()[data["like"]][self.instance.channel]
+        data["profile"] = profile
+        if data.get("resource") and not profile:
+            self.add_error("profile", "A meter on a line needs a reading profile. Choose one like it, or write one.")
+        if profile:
+            try:
+                Profile.of(profile, self.instance.channel)
+            except ProfileWrong as problem:
+                self.add_error("profile", str(problem))
+        return data
 
     def _post_clean(self) -> None:
         """Bring the figures over before the model looks at its constraints."""

@@ -13,6 +13,7 @@ urlpatterns = [
     path("instruments/new/", views.new_instrument, name="new_instrument"),
     path("instruments/<int:pk>/", views.instrument, name="instrument"),
     path("instruments/<int:pk>/change/", views.change_instrument, name="change_instrument"),
+    path("instruments/<int:pk>/ask/", views.ask, name="ask_instrument"),
     path("instruments/<int:pk>/calibrate/", views.calibrate, name="calibrate"),
     path("calibrations/<int:pk>/withdraw/", views.withdraw_calibration, name="withdraw_calibration"),
     path("references/new/", views.new_reference, name="new_reference"),

@@ -264,6 +264,17 @@ def _instrument_form(request: HttpRequest, instrument: Instrument) -> HttpRespon
     return render(request, "stores/instrument_form.html", {"form": form, "instrument": instrument}, status=422 if form.is_bound else 200)
 
 
+@require_POST
+def ask(request: HttpRequest, pk: int) -> HttpResponse:
+    """Ask a meter on a line who it is and what it reads."""
+    found = get_object_or_404(Instrument, pk=pk)
+    try:
+        messages.success(request, actions.ask_instrument(request.user, found))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    return redirect(found)
+
+
 def instrument(request: HttpRequest, pk: int) -> HttpResponse:
     """An instrument: specification, calibrations, the line with its residuals."""
     found = get_object_or_404(Instrument.objects.prefetch_related("calibrations__entered_by"), pk=pk)

@@ -88,6 +88,12 @@ class Quantity:
     parts: Mapping[Influence, float] = field(default_factory=dict)
     working: tuple[Step, ...] = ()
 
+    @classmethod
+    def stored(cls, value: float, unit: str, parts: Iterable[Any]) -> Quantity:
+        """A quantity from its stored value and causes, as `as_json` wrote them; without its working."""
+        causes = {Influence(key, name, scope, kind, math.inf if dof is None else dof): part for key, name, scope, kind, dof, part in parts}
+        return cls(value, unit, causes)
+
     @property
     def u(self) -> float:
         """Combined standard uncertainty [unit] (GUM eq. 13, causes independent of one another)."""

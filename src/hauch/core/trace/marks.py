@@ -17,7 +17,7 @@ from scipy.ndimage import median_filter
 
 from hauch.core.measure.channels import CHANNELS, SPEEDS
 
-SPIKE_SIGMAS = 4.7
+SPIKE_SIGMAS = 4.6
 """A sample this many robust standard deviations off its neighbours is a spike. Normal scatter reaches it about 3 times in a million (the
 median of the neighbours scatters too), and a fault of 8 standard deviations passes it in 99.7 of 100."""
 
@@ -93,9 +93,11 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
     if there.size < 11:
         return flags
     known = values[there]
-    off = known - median_filter(known, size=11, mode="nearest")
+    # Reflected about its ends, so that a slope goes on there.
+    off = known - median_filter(np.pad(known, 5, mode="reflect", reflect_type="odd"), size=11)[5:-5]
     bent = np.diff(known, 2, prepend=known[0], append=known[-1])
     spread = np.maximum(_spread_around(off), _spread_around(bent) / 6**0.5)
+    off[:5], off[-5:] = off[:5] / EDGE_DOUBT, off[-5:] / EDGE_DOUBT
     step = max(resolution, last_digit(known))
     flags[there[np.abs(off) > SPIKE_SIGMAS * np.maximum(spread, max(step / 2, 1e-12))]] = True
     return flags
@@ -108,8 +110,14 @@ def last_digit(values: np.ndarray) -> float:
     return float(steps.min()) if steps.size else 0.0
 
 
+EDGE_DOUBT = 1.5
+"""By how much less a median tells at the ends, where its window is half a reflection."""
+
 NINE_TENTHS = 0.7893
 """Standard deviation of the nine tenths of normal scatter nearest to zero: sqrt(1 - 2 * 1.6449 * 0.10314 / 0.9)."""
+
+STILL_SHARE = 0.3
+"""From this share on, samples without any change are a meter or a part that stands still, and say nothing of the scatter of the others."""
 
 SURROUNDINGS = 256
 """Samples whose scatter is taken together; a sample is judged by the most restless of its own and the two neighbouring stretches."""
@@ -119,9 +127,12 @@ def _spread_around(values: np.ndarray) -> np.ndarray:
     """Robust standard deviation around each sample, shape (n,): root mean square of the nine tenths nearest to zero."""
     count = max(values.size // SURROUNDINGS, 1)
     size = values.size // count
-    kept = max(int(0.9 * size), 1)
-    squares = np.partition(values[: count * size].reshape(count, size) ** 2, kept - 1, axis=1)[:, :kept]
-    found = np.sqrt(squares.mean(axis=1)) / NINE_TENTHS
+    squares = np.sort(values[: count * size].reshape(count, size) ** 2, axis=1)
+    still = (squares == 0).sum(axis=1)
+    still[still < STILL_SHARE * size] = 0  # a few equal readings belong to the scatter, a standing meter does not
+    kept = np.maximum(still + (0.9 * (size - still)).astype(int), np.minimum(still + 1, size))
+    sums = np.take_along_axis(np.cumsum(squares, axis=1), kept[:, None] - 1, axis=1)[:, 0]
+    found = np.sqrt(sums / np.maximum(kept - still, 1)) / NINE_TENTHS
     widest = np.maximum(found, np.maximum(np.append(found[1:], found[-1]), np.insert(found[:-1], 0, found[0])))
     return widest[np.minimum(np.arange(values.size) // size, count - 1)]
 
@@ -213,6 +224,9 @@ def find_marks(
     resolutions, ranges = resolutions or {}, ranges or {}
     marks = [Mark("time", "gap", a, b, float(times[a]), float(times[b])) for a, b in gaps(times)]
     stops = [stop for key in SPEEDS if key in channels for stop in standing(times, channels[key])]
+    idle = np.zeros(len(times), dtype=bool)
+    if "speed" in channels and np.isfinite(channels["speed"]).any():
+        idle = ~(channels["speed"] >= STALL_SHARE * max(float(np.nanpercentile(channels["speed"], 95)), 1.0))
     # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a meter stick while nothing moves.
     near = [(float(times[a]) - 10, float(times[a]) + 10) for a, _ in stops] + [(float(times[b]) - 10, float(times[b]) + 10) for _, b in stops]
     for key, values in channels.items():
@@ -227,7 +241,7 @@ def find_marks(
                 mark = Mark(key, kind, a, b, float(times[a]), float(times[b]))
                 if kind == "spike" and any(low <= mark.from_s <= high for low, high in near):
                     continue
-                if kind == "stuck" and any(first - 5 <= a and b <= last + 5 for first, last in stops):
+                if kind == "stuck" and (idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)):
                     continue
                 marks.append(mark)
     for key in SPEEDS:

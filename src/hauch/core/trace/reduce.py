@@ -86,6 +86,8 @@ def steady_readings(
     stands = _stands(times, channels, marks) if by_point else []
     windows = [(float(times[s.steady]), float(times[s.last])) for s in stands] or list(chosen.windows)
     windows = windows or [(float(times[-1] - STEADY_SHARE * (times[-1] - times[0])), float(times[-1]))]
+    # What a meter shows out of its range while nobody reads it is of no account.
+    marks = [m for m in marks if m.kind != "over_range" or any(m.from_s <= high and m.to_s >= low for low, high in windows)]
     _refuse_stall(marks, windows, times.size)
     readings: dict[str, np.ndarray] = {}
     correlation: dict[str, float] = {}

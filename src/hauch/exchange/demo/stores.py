@@ -13,6 +13,8 @@ from hauch.bench.models import Run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig import Bench
+from hauch.instruments.profile import presets
+from hauch.instruments.standins import DEVICES, FIRST_PORT
 from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, Test
@@ -36,6 +38,13 @@ METERS: list[tuple[str, str, dict[str, Any]]] = [
     ("Supply P1, current", "current", {"resolution": 0.001, "accuracy": 0.002, "accuracy_share": 0.002}),
     ("Tachometer D1", "speed", {"resolution": 1.0, "accuracy": 1.0}),
     ("Torque cell Q1", "torque", {"resolution": 0.001, "accuracy": 0.01, "low": -5.0, "high": 5.0}),
+    ("Motor controller C1", "throttle", {"resolution": 0.1}),
+    ("Supply P1, power", "power", {"resolution": 0.01, "accuracy": 0.02, "accuracy_share": 0.003}),
+    ("Manometer M2, orifice", "orifice_pressure", {"resolution": 0.1, "accuracy": 0.4, "accuracy_share": 0.01}),
+    ("Manometer M2, depression", "test_depression", {"resolution": 0.1, "accuracy": 0.4, "accuracy_share": 0.01}),
+    ("Kitchen scale K1", "scale_mass", {"resolution": 0.0001, "accuracy": 0.0002, "accuracy_share": 0.002}),
+    ("Accelerometer A1", "vibration", {"resolution": 0.00001, "accuracy_share": 0.05}),
+    ("Gap gauge G1", "gap", {"resolution": 0.00005, "accuracy": 0.0001}),
     ("Stopwatch W1", "fill_time", {"resolution": 0.01, "accuracy": 0.15}),
     ("Score cards", "panel_points", {"resolution": 0.5}),
 ]  # fmt: skip
@@ -46,21 +55,21 @@ Pairs = dict[str, tuple[float, float]]
 RIGS: list[tuple[str, str, Pairs, list[str]]] = [
     ("Tunnel in the east gable", "tunnel",
      {"bore": (0.1252, 0.0001), "length": (1.6, 0.002), "straightener_at": (0.4, 0.002), "straightener_length": (0.08, 0.001), "cell": (0.008, 0.0002),
-      "sensor_at": (1.2, 0.002)}, ["air_speed", "speed"]),
+      "sensor_at": (1.2, 0.002)}, ["air_speed", "speed", "voltage", "current", "sound_level", "background_level", "throttle"]),
     ("Plenum box", "chamber", {"width": (0.42, 0.001), "height": (0.42, 0.001), "depth": (0.65, 0.001), "mouth": (0.136, 0.0002), "tap_at": (0.45, 0.002)},
-     ["static_pressure", "speed"]),
+     ["static_pressure", "speed", "throttle"]),
     ("Sound spot behind the stairs", "sound_spot", {"distance": (1.0, 0.01), "height": (1.2, 0.01), "part_height": (1.2, 0.01), "background_at": (2.5, 0.05)},
-     ["sound_level", "background_level", "speed"]),
+     ["sound_level", "background_level", "speed", "throttle"]),
     ("Hot block", "hot_block", {"block_width": (0.12, 0.0005), "block_height": (0.04, 0.0005), "distance": (0.06, 0.001), "heat": (120.0, 1.0),
-                                "sensor_depth": (0.012, 0.001)}, ["load_temperature", "room_temperature", "speed"]),
-    ("Bench supply", "power", {"standby_power": (0.42, 0.01), "cable_resistance": (0.04, 0.01)}, ["voltage", "current"]),
+                                "sensor_depth": (0.012, 0.001)}, ["load_temperature", "room_temperature", "speed", "throttle"]),
+    ("Bench supply", "power", {"standby_power": (0.42, 0.01), "cable_resistance": (0.04, 0.01)}, ["voltage", "current", "speed", "throttle"]),
     ("Shelf outlets", "outlets", {"places": (3.0, 0.0), "outlet": (0.07, 0.0005), "spacing": (0.3, 0.002)}, ["air_speed", "speed"]),
     ("Leaf table", "panel", {"places": (5.0, 0.0), "faces": (4.0, 0.0), "top": (10.0, 0.0)}, ["panel_points"]),
     ("Packing table", "free_room", {"distance": (1.0, 0.005), "grid_width": (0.42, 0.002), "grid_height": (0.42, 0.002), "places": (9.0, 0.0),
                                     "height": (0.95, 0.01)}, ["air_speed", "speed"]),
     ("Herb bag", "bag_fill", {"bag_volume": (0.12, 0.001), "mouth": (0.3, 0.002)}, ["fill_time", "speed"]),
     ("Belt drive in the loft", "drive", {"gear": (1.0, 0.0), "arm": (0.1, 0.0002), "belt": (0.32, 0.001), "rotor": (0.4, 0.001)},
-     ["torque", "tare_torque", "speed"]),
+     ["torque", "tare_torque", "speed", "throttle"]),
 ]  # fmt: skip
 REFERENCES: list[tuple[str, str, str, str, float, str]] = [
     ("Loft-140", "L-01", "140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min.", "in_use", 412.0,
@@ -90,11 +99,20 @@ def members(round: Round, who: dict[str, User]) -> None:
             Membership.objects.create(round=round, user=who[username], role=role)
 
 
+def line_of(channel: str) -> dict[str, Any]:
+    """Resource name and profile of the simulated meter that reads a channel; nothing where none does."""
+    for number, device in enumerate(DEVICES):
+        if channel in device.columns:
+            profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            return {"resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET", "profile": profile}
+    return {}
+
+
 def make_stores(runa: User) -> tuple[dict[str, Rig], dict[str, ReferenceSpecimen]]:
     """Meters, rigs and references; gives rigs and references by name."""
     meters: dict[str, Instrument] = {}
     for name, channel, spec in METERS:
-        meters[channel] = Instrument.objects.create(uid=uid("meter", name), name=name, channel=channel, **spec)
+        meters[channel] = Instrument.objects.create(uid=uid("meter", name), name=name, channel=channel, **spec, **line_of(channel))
         if channel != "air_speed":
             Calibration.objects.create(uid=uid("calibration", name), instrument=meters[channel], at=CALIBRATED, note="As delivered.")
     vane = add_calibration(runa, meters["air_speed"], CALIBRATED, VANE_POINTS, standard="pitot tube and manometer M1", standard_u=0.02)

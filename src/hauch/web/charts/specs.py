@@ -46,44 +46,89 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
     return chart(layers, 190)
 
 
+MARKS = {"dropout": AMBER, "gap": AMBER, "spike": DANGER, "stall": DANGER, "stuck": DANGER, "over_range": AMBER, "excluded": SECOND, "seen": PETROL}
+"""Colour of each kind of mark; its word stands beside it."""
+
+
 def trace(data: dict[str, Any], system: str) -> Spec:
     """One channel of a recording with its marks, the steady window and, where known, the reference.
 
-    ``data``: kind, label, times [s], values [SI, None where lost], window (from, to) or None, marks [{kind, from, to}],
+    ``data``: kind, label, times [s], values [SI, None where lost], windows [(from, to)] that were read, marks [{kind, from, to}],
     reference (value, expanded) or None.
     """
     kind = data["kind"]
     unit = KINDS[kind].shown[system]
-    rows = [{"t": t / 60, "v": None if v is None else from_si(v, unit, kind)} for t, v in zip(data["times"], data["values"], strict=True)]
-    x = {"type": "quantitative", "title": "minutes", "axis": {"grid": False}, "scale": {"nice": False}}
+    per, title = (60, "minutes") if data["times"] and data["times"][-1] > 180 else (1, "seconds")
+    rows = [{"t": t / per, "v": None if v is None else from_si(v, unit, kind)} for t, v in zip(data["times"], data["values"], strict=True)]
+    x = {"type": "quantitative", "title": title, "axis": {"grid": False}, "scale": {"nice": False}}
     y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
     layers: list[Spec] = []
     if data.get("reference"):
         value, half = from_si(data["reference"][0], unit, kind), data["reference"][1] * factor_from_si(unit, kind)
         layers += ground(value - half, value, value + half, "y", "the reference would end here")
-    if data.get("window"):
-        low, high = data["window"]
+    if data.get("windows"):
         layers.append(
-            {"data": {"values": [{"a": low / 60, "b": high / 60}]}, "mark": {"type": "rect", "color": PETROL, "opacity": 0.08},
+            {"data": {"values": [{"a": low / per, "b": high / per} for low, high in data["windows"]]}, "mark": {"type": "rect", "color": PETROL, "opacity": 0.08},
              "encoding": {"x": x | {"field": "a"}, "x2": {"field": "b"}}}
         )  # fmt: skip
     layers.append({"data": {"values": rows}, "mark": {"type": "line", "color": PETROL, "strokeWidth": 1.5, "invalid": "break-paths-filter-domains"},
                    "encoding": {"x": x | {"field": "t"}, "y": y | {"field": "v"}}})  # fmt: skip
-    marks = [{"a": m["from"] / 60, "b": max(m["to"], m["from"] + data["times"][-1] / 300) / 60, "what": m["kind"]} for m in data["marks"]]
+    marks = [
+        {"a": m["from"] / per, "b": max(m["to"], m["from"] + data["times"][-1] / 300) / per, "what": m["kind"], "word": m.get("word", m["kind"])}
+        for m in data["marks"]
+    ]
     if marks:
         colour = {
             "field": "what",
             "type": "nominal",
-            "scale": {"domain": ["dropout", "spike", "stall"], "range": [AMBER, DANGER, DANGER]},
+            "scale": {"domain": list(MARKS), "range": list(MARKS.values())},
             "legend": None,
         }
         layers += [
             {"data": {"values": marks}, "mark": {"type": "rect", "opacity": 0.35}, "encoding": {
                 "x": x | {"field": "a"}, "x2": {"field": "b"}, "color": colour}},
             {"data": {"values": marks}, "mark": {"type": "text", "align": "left", "dx": 3, "fontSize": 11}, "encoding": {
-                "x": x | {"field": "a"}, "y": {"value": 8}, "text": {"field": "what"}, "color": colour}},
+                "x": x | {"field": "a"}, "y": {"value": 8}, "text": {"field": "word"}, "color": colour}},
         ]  # fmt: skip
     return chart(layers, 200)
+
+
+def sweep(data: dict[str, Any], system: str) -> Spec:
+    """Points of a sweep with their doubt, the curve through them, the system's line and where the figure is read.
+
+    ``data``: a stored curve: x_label, x_kind, y_label, y_kind, points [(x, ux, y, uy)], line, system, at.
+    """
+    units = {axis: KINDS[data[f"{axis}_kind"]].shown[system] for axis in "xy"}
+
+    def to(axis: str, value: float) -> float:
+        return float(from_si(value, units[axis], data[f"{axis}_kind"]))
+
+    factor = factor_from_si(units["y"], data["y_kind"])
+    points = [{"x": to("x", x), "y": to("y", y), "low": to("y", y) - uy * factor, "high": to("y", y) + uy * factor} for x, _, y, uy in data["points"]]
+    x = {"type": "quantitative", "title": f"{data['x_label']}, {units['x']}", "axis": {"grid": False}, "scale": {"zero": False, "nice": True}}
+    y = {"type": "quantitative", "title": f"{data['y_label']}, {units['y']}", "scale": {"zero": False, "nice": True}}
+
+    def along(line: list[list[float]], **mark: Any) -> Spec:
+        rows = [{"x": to("x", a), "y": to("y", b)} for a, b in line]
+        return {
+            "data": {"values": rows},
+            "mark": {"type": "line", **mark},
+            "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}, "order": {"field": "x"}},
+        }
+
+    layers = [along(data["line"], color=PETROL, strokeWidth=2)]
+    if data["system"]:
+        layers.append(along(data["system"], color=SECOND, strokeDash=[5, 4]))
+    layers += [
+        {"data": {"values": points}, "mark": {"type": "rule", "color": PETROL}, "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "low"}, "y2": {"field": "high"}}},
+        {"data": {"values": points}, "mark": {"type": "point", "filled": True, "size": 50, "color": PETROL, "opacity": 1}, "encoding": {
+            "x": x | {"field": "x"}, "y": y | {"field": "y"}}},
+    ]  # fmt: skip
+    if data["at"]:
+        at = [{"x": to("x", data["at"][0]), "y": to("y", data["at"][1])}]
+        layers.append({"data": {"values": at}, "mark": {"type": "point", "shape": "diamond", "size": 160, "color": INK, "strokeWidth": 2}, "encoding": {
+            "x": x | {"field": "x"}, "y": y | {"field": "y"}}})  # fmt: skip
+    return chart(layers, 240)
 
 
 def gains(data: list[dict[str, Any]], system: str) -> Spec:
@@ -213,6 +258,6 @@ def profile(data: dict[str, Any], system: str) -> Spec:
 
 
 SPECS: dict[str, Callable[[Any, str], Spec]] = {
-    "repeats": repeats, "trace": trace, "gains": gains, "places": places, "control": control, "residuals": residuals, "profile": profile,
+    "repeats": repeats, "trace": trace, "sweep": sweep, "gains": gains, "places": places, "control": control, "residuals": residuals, "profile": profile,
     "curves": desk.curves, "record": desk.record,
 }  # fmt: skip

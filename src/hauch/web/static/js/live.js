@@ -56,8 +56,8 @@
     const points = channel.points, last = points.at(-1);
     // Four points a second are kept, the lowest and highest within each, so that no spike vanishes.
     if (last && seconds - last.from < 0.25 && (last.low === null) === (value === null)) {
-      if (value !== null) { last.low = Math.min(last.low, value); last.high = Math.max(last.high, value); }
-    } else points.push({ from: seconds, low: value, high: value });
+      if (value !== null) { last.low = Math.min(last.low, value); last.high = Math.max(last.high, value); last.sum += value; last.count += 1; }
+    } else points.push({ from: seconds, low: value, high: value, sum: value, count: 1 });
     if (points.length > 6000) points.splice(0, points.length - 6000);
   }
 
@@ -80,7 +80,7 @@
     heard = performance.now();
     for (const [key, trace] of Object.entries(data.traces)) {
       if (!byKey[key]) continue;
-      byKey[key].points = trace.map(([at, value]) => ({ from: at, low: value, high: value }));
+      byKey[key].points = trace.map(([at, value]) => ({ from: at, low: value, high: value, sum: value, count: 1 }));
       byKey[key].last = trace.findLast?.(([, value]) => value !== null)?.[1] ?? null;
     }
     newest = data.tick;
@@ -95,7 +95,7 @@
     heard = performance.now();
     const guide = document.getElementById("guide");
     const now = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0]);
-    if (signature && now !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
+    if (now !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
     signature = now;
     const percent = document.getElementById("percent");
     if (percent && document.activeElement !== percent) percent.value = String(Math.round(data.throttle * 10) / 10);
@@ -163,15 +163,23 @@
   }
 
   function line(pen, channel, from, x, y) {
+    const points = channel.points.filter((p) => p.from >= from);
+    // From the lowest to the highest of each quarter second as a fine stroke, so that no spike vanishes; over it the mean.
+    pen.globalAlpha = 0.22;
     pen.beginPath();
-    let open = false;
-    for (const p of channel.points) {
-      if (p.from < from) continue;
+    for (const p of points) if (p.low !== null && p.high !== p.low) { pen.moveTo(x(p.from), y(shown(channel, p.low))); pen.lineTo(x(p.from), y(shown(channel, p.high))); }
+    pen.stroke();
+    pen.globalAlpha = 1;
+    pen.beginPath();
+    let open = false, before = 0;
+    for (const p of points) {
       if (p.low === null) { open = false; continue; }
-      const at = x(p.from);
-      if (open) pen.lineTo(at, y(shown(channel, p.low)));
-      else pen.moveTo(at, y(shown(channel, p.low)));
-      if (p.high !== p.low) pen.lineTo(at, y(shown(channel, p.high)));
+      // Where nothing was recorded the line breaks.
+      if (p.from - before > Math.max(1, (points.at(-1).from - points[0].from) / 150)) open = false;
+      before = p.from;
+      const mean = y(shown(channel, p.sum / p.count));
+      if (open) pen.lineTo(x(p.from), mean);
+      else pen.moveTo(x(p.from), mean);
       open = true;
     }
     pen.stroke();
@@ -180,7 +188,9 @@
   function chart() {
     const channel = byKey[chosen], [pen, width, height] = fit(document.getElementById("trace"));
     const end = Math.max(newest / config.rate, 10), soaking = status.forecast && channel.key === "load_temperature";
-    const from = soaking || end < 90 ? 0 : Math.max(0, end - 90);
+    // While a part runs steadily the chart shows that; after a turn of the throttle, what came of it.
+    const turned = status.turned ?? 0, since = status.calm && end - turned > 12 ? turned + 4 : 0;
+    const from = soaking ? 0 : Math.max(since, end - 90, 0);
     const limits = range(channel, from, true);
     if (!limits) return;
     const left = 52, right = 8, top = 14, bottom = 22;

@@ -1,0 +1,216 @@
+"""A run: what it came to and why, what it is held against, and what can be done to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.db.models import Q
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from hauch.bench import actions, live
+from hauch.bench.actions import Subject
+from hauch.bench.compare import comparisons, orientation_told
+from hauch.bench.models import Exclusion, Observation, Run
+from hauch.bench.queries import runs
+from hauch.bench.reduction import marks_in
+from hauch.bench.views import repeats_chart
+from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.procedures import channels_of
+from hauch.core.trace import trouble
+from hauch.core.trace.thin import thinned
+from hauch.people.fields import parse_number
+from hauch.people.permissions import allowed
+from hauch.rounds.models import Round
+from hauch.rounds.queries import round_for
+from hauch.stores.pictures import keep_picture
+
+
+def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
+    """One run that the person may see."""
+    run = runs().visible_to(request.user, round).with_names().select_related("recording__source").filter(pk=pk).first()
+    if run is None:
+        raise Http404("There is no such run in this round.")
+    return run
+
+
+def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """What a run came to: figure, evidence, working, raw readings."""
+    round = round_for(request.user, slug)
+    run = run_for(request, round, pk)
+    run.test.round = round
+    result = getattr(run, "result", None)
+    subject = Subject(run.specimen, run.reference)
+    around = (
+        runs()
+        .visible_to(request.user, round)
+        .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
+        .order_by("started_at", "pk")
+    )
+    chart = repeats_chart(run.test, subject, run.pk)
+    found = [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
+    order = list(around.values_list("pk", flat=True))
+    index = order.index(run.pk)
+    context = {
+        "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
+        "doubt": doubt_split(result.parts) if result else [], "chart": chart,
+        "traces": _traces(run, result.marks if result else found, chart["reference"] if chart else None), "may_void": allowed(request.user, "run.void", round),
+        "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
+        "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
+        "against": comparisons(run), "orientation": orientation_told(run), "seen": _observations(run), "exclusions": list(run.exclusions.select_related("by", "undone_by", "reading")),
+        "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)], "tags": Observation.Tag.choices,
+        "suspects": trouble.wrong_unit(result.value, chart["reference"][0], "The figure") if result and result.value and chart and chart["reference"] else "",
+    }  # fmt: skip
+    return render(request, "bench/run.html", context)
+
+
+def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
+    """Share of each cause in the doubt, largest first; small ones together."""
+    total = sum(part[5] ** 2 for part in parts)
+    if not total:
+        return []
+    rows = sorted(({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts), key=lambda row: -row["share"])
+    large = [row for row in rows if row["share"] >= 0.01]
+    rest = sum(row["share"] for row in rows if row["share"] < 0.01)
+    return large + ([{"name": "all others", "scope": "", "kind": "", "share": rest}] if rest else [])
+
+
+def _reading_rows(run: Run) -> list[dict[str, Any]]:
+    rows: dict[tuple[str, int], dict[str, Any]] = {}
+    left_out = {e.reading_id for e in run.exclusions.all() if e.stands}
+    for reading in (run.carried_from or run).readings.all():
+        place = f", place {reading.position}" if reading.position else ""
+        label = CHANNELS[reading.channel].label + place
+        row = rows.setdefault((reading.channel, reading.position), {"label": label, "unit": reading.unit, "values": []})
+        row["values"].append({"pk": reading.pk, "typed": reading.typed, "out": reading.pk in left_out})
+    return list(rows.values())
+
+
+SHORT_WORDS = {"dropout": "lost", "gap": "no record", "over_range": "over range", "excluded": "left out"}
+
+
+def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) -> list[dict[str, Any]]:
+    if run.recording is None:
+        return []
+    times, channels = run.recording.arrays()
+    if not times.size:
+        return []
+    used = [key for key in channels_of(run.test.how) if key in channels and np.isfinite(channels[key]).any()]
+    windows = run.windows or ([] if run.state == Run.State.DNF or run.test.how.by_point else [(times[-1] - 0.25 * (times[-1] - times[0]), times[-1])])
+    seen = [{"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s} for n, o in enumerate(_observations(run), 1) if o.at_s is not None]
+    charts = []
+    for key in used:
+        channel = CHANNELS[key]
+        thin_times, values = thinned(times.tolist(), channels[key].tolist())
+        own = [m for m in marks if m[0] in {key, "time"}]
+        charts.append(
+            {
+                "key": key, "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values, "windows": windows,
+                "marks": [{"kind": m[1], "word": SHORT_WORDS.get(m[1], m[1]), "from": m[2], "to": m[3]} for m in own[:MOST_MARKS]] + seen,
+                "reference": _band_on_trace(run, key, channels, band),
+                "counts": {kind: sum(m[4] for m in own if m[1] == kind) for kind in ("dropout", "spike", "stuck", "excluded")},
+            }
+        )  # fmt: skip
+    return charts
+
+
+MOST_MARKS = 60
+"""More marks than this are counted, not drawn."""
+
+
+def _observations(run: Run) -> list[Observation]:
+    """What was seen during a run: its own, and what belongs to the recording while it was made."""
+    found = Observation.objects.filter(Q(run=run) | Q(recording__isnull=False, recording=run.recording, run=None))
+    return list(found.select_related("picture", "by"))
+
+
+def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float] | None) -> tuple[float, float] | None:
+    """Where the reference would end on this channel: for the load, its rise above this run's room; else only for the metric itself."""
+    if band is None:
+        return None
+    if key == "load_temperature" and "room_temperature" in channels:
+        room = channels["room_temperature"]
+        room = room[np.isfinite(room)]
+        return (float(room[-1]) + band[0], band[1]) if room.size else None
+    return band if run.test.procedure == key else None
+
+
+@require_POST
+def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Take a run out of the standing."""
+    round = round_for(request.user, slug, "run.void")
+    run = run_for(request, round, pk)
+    try:
+        actions.void_run(request.user, run, request.POST.get("reason", ""))
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    else:
+        messages.success(request, f"Run {run.pk} is void. Its readings are kept, and it no longer counts.")
+    return redirect(run)
+
+
+def _told(request: HttpRequest, run: Run, change: Callable[[], Any], done: str) -> HttpResponse:
+    """Do one thing to a run, say how it went, and show the run again."""
+    try:
+        change()
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    else:
+        messages.success(request, done)
+    return redirect(run)
+
+
+@require_POST
+def exclude(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Leave a stretch or a typed reading out of a run's figure."""
+    round = round_for(request.user, slug, "run.void")
+    run = run_for(request, round, pk)
+    reading = request.POST.get("reading", "")
+
+    def change() -> None:
+        stretch = None
+        if not reading:
+            try:
+                stretch = (parse_number(request.POST.get("from_s", "")), parse_number(request.POST.get("to_s", "")))
+            except ValueError as problem:
+                raise ValidationError(f"From and to: {problem}") from problem
+        live.exclude(
+            request.user, run, request.POST.get("reason", ""), request.POST.get("channel", ""), stretch, int(reading) if reading.isdigit() else None
+        )
+
+    return _told(request, run, change, "It is left out, and the figure is computed again without it. The raw data stays.")
+
+
+@require_POST
+def restore(request: HttpRequest, slug: str, pk: int, exclusion_pk: int) -> HttpResponse:
+    """Take an exclusion back."""
+    round = round_for(request.user, slug, "run.void")
+    run = run_for(request, round, pk)
+    exclusion = get_object_or_404(Exclusion, pk=exclusion_pk, run=run)
+    return _told(request, run, lambda: live.restore(request.user, exclusion), "It counts again.")
+
+
+@require_POST
+def observe(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """Write down what was seen in a run, afterwards."""
+    round = round_for(request.user, slug, "run.record")
+    run = run_for(request, round, pk)
+
+    def change() -> None:
+        at = request.POST.get("at_s", "").strip()
+        try:
+            seconds = parse_number(at) if at else None
+        except ValueError as problem:
+            raise ValidationError(f"At: {problem}") from problem
+        sent = request.FILES.get("picture")
+        picture = keep_picture(request.user, sent.read()) if sent else None
+        live.observe(
+            request.user, round, run=run, text=request.POST.get("text", ""), tags=request.POST.getlist("tags"), picture=picture, at_s=seconds
+        )
+
+    return _told(request, run, change, "It is kept with the run.")
