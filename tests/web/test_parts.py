@@ -95,7 +95,7 @@ class ChartTests(SimpleTestCase):
             "reference": (0.041, 0.0004),
         },
         "trace": {
-            "kind": "temperature", "label": "Load", "times": [0.0, 60.0, 120.0, 180.0], "values": [21.0, 40.0, None, 60.0], "window": (120.0, 180.0),
+            "kind": "temperature", "label": "Load", "times": [0.0, 60.0, 120.0, 180.0], "values": [21.0, 40.0, None, 60.0], "windows": [(120.0, 180.0)],
             "marks": [{"kind": "dropout", "from": 110.0, "to": 130.0}], "reference": (61.0, 0.5),
         },
         "gains": [
@@ -112,6 +112,9 @@ class ChartTests(SimpleTestCase):
                    "points": [("duty", 0.02, 9.0), ("stalled", 0.01, 11.0)],
                    "lines": [{"label": "fan", "xs": [0.0, 0.02, 0.04], "ys": [12.0, 9.0, float("nan")], "style": "first"},
                              {"label": "system", "xs": [0.0, 0.04], "ys": [0.0, 20.0], "style": "dashed"}, {"label": "other", "xs": [0.0, 0.04], "ys": [11.0, 1.0], "style": "other1"}]},
+        "sweep": {"x_label": "flow", "x_kind": "volume_flow", "y_label": "static pressure", "y_kind": "pressure",
+                  "points": [(0.0, 0.001, 60.0, 1.0), (0.02, 0.001, 50.0, 1.0), (0.04, 0.001, 20.0, 1.0)], 
+                  "line": [(0.0, 60.0), (0.04, 20.0)], "system": [(0.0, 0.0), (0.04, 37.0)], "at": (0.03, 36.0)},
         "record": [{"by": "Alma", "metric": "airflow", "error": 4.0, "entry": "Distel"}, {"by": "Rotor model", "metric": "airflow", "error": -7.0, "entry": "Distel"}],
         "places": {"entries": ["Distel", "Mohn"], "cells": [{"entry": "Distel", "place": 1, "p": 0.8}, {"entry": "Mohn", "place": 2, "p": 0.8}]},
     }  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import channels_of, fed_by
+from hauch.core.trace.align import NotAligned, align
 from hauch.entries.actions import seal
 from hauch.entries.models import Entry
 from hauch.formats.logger_csv import TIME, Column, Log
@@ -345,6 +347,51 @@ def store_chunks(recording: Recording, times: np.ndarray, channels: Mapping[str,
             part = data[start : start + CHUNK_SAMPLES]
             chunks.append(Chunk(recording=recording, channel=key, seq=seq, count=part.size, data=part.tobytes()))
     Chunk.objects.bulk_create(chunks)
+
+
+@transaction.atomic
+def add_second(user: User, first: Recording, source: SourceFile, log: Log, columns: Sequence[Column], by: str, seconds: float = 0.0) -> Recording:
+    """Add the file of a second logger that ran beside a recording, and compute the runs of it again.
+
+    Parameters
+    ----------
+    by : ``traces`` moves it so that its changes fall on those of the first, ``clocks`` trusts both clocks, ``hand`` adds ``seconds``
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : it cannot be brought onto the first one's clock; nothing is saved then
+    """
+    require(user, "run.record", first.round)
+    if imported_before(first.round, source.sha256) is not None:
+        raise ValidationError("This file was imported before; it is not taken twice.")
+    times, channels = first.own_arrays()
+    fresh = [key for key in log.channels if key not in channels]
+    if not fresh:
+        raise ValidationError("All channels of this file are in the first recording already.")
+    clocks = (log.start - first.started_at).total_seconds() if log.start else 0.0
+    if by == "traces":
+        try:
+            found = align(times, channels, log.times, log.channels)
+        except NotAligned as problem:
+            raise ValidationError(str(problem)) from problem
+        shift = found.seconds
+        note = f"by the traces: {CHANNELS[found.first_channel].label.lower()} and {CHANNELS[found.second_channel].label.lower()} agree to {found.correlation:.2f}"
+    elif by == "clocks":
+        if log.start is None:
+            raise ValidationError("The file has no dates, so its clock says nothing. Move it by its traces or by hand.")
+        shift, note = clocks, "by the clocks of both loggers"
+    else:
+        shift, note = seconds, "by hand"
+    if not math.isfinite(shift) or shift + float(log.times[-1]) < float(times[0]) or shift + float(log.times[0]) > float(times[-1]):
+        raise ValidationError(f"Moved by {shift:.1f} s the file does not overlap with the first recording. Check the shift.")
+    second = Recording.objects.create(
+        round=first.round, source=source, started_at=log.start or first.started_at, columns=[[c.channel, c.unit] for c in columns], beside=first,
+        shift=round(shift, 4), shift_note=note,
+    )  # fmt: skip
+    store_chunks(second, log.times, log.channels)
+    record(user, "recording.second", second, first.round, file=source.name, shift=second.shift, how=note)
+    recompute(run_rows().filter(recording=first, state=Run.State.VALID))
+    return second
 
 
 @transaction.atomic

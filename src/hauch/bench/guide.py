@@ -19,9 +19,6 @@ from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.rounds.models import Test
 
-BRACKET_EVERY = 4
-"""After so many runs of entries the reference is due again."""
-
 
 @dataclass(frozen=True, slots=True)
 class Step:
@@ -37,12 +34,24 @@ class Step:
 
 def main_channel(live: Live) -> str:
     """The channel that decides, for the large figure."""
-    columns = live.recording.columns
+    columns = shown_channels(live)
+    if live.test.procedure == "electrical_power" and "power" in columns:
+        return "power"
     for group in live.test.how.needs:
         for channel in group:
             if channel in columns:
                 return channel
     return columns[0]
+
+
+def shown_channels(live: Live) -> list[str]:
+    """Channels on the screen: those that are read, and the power where volts and amps are."""
+    columns = list(live.recording.columns)
+    return [*columns, "power"] if "power" not in columns and {"voltage", "current"} <= set(columns) else columns
+
+
+HOLDABLE = ("power", "sound_level", "speed", "air_speed", "static_pressure")
+"""Channels that a search can hold, the usual ones first."""
 
 
 def steps(live: Live, units: str) -> list[Step]:
@@ -201,9 +210,3 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
         for key, values in seen.items():
             means.setdefault(key, []).append(float(np.mean(values)))
     return {key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0])) for key, v in means.items()}
-
-
-def bracket_due(test: Test) -> bool:
-    """Whether so many runs of entries were made since the reference's last one that it is due again."""
-    order = Run.objects.filter(test=test, state=Run.State.VALID).order_by("-started_at", "-pk").values_list("reference_id", flat=True)[:BRACKET_EVERY]
-    return len(order) == BRACKET_EVERY and all(reference is None for reference in order)

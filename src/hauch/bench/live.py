@@ -239,6 +239,8 @@ def take(user: User, live: Live) -> Live:
         )
     live.windows = [*live.windows, window]
     live.save(update_fields=["windows"])
+    if {"sound_level", "vibration"} & set(live.recording.columns):
+        _wish(live, wave=READING_SECONDS)
     return live
 
 

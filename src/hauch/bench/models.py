@@ -130,6 +130,22 @@ class Piece(models.Model):
         constraints = [models.CheckConstraint(condition=Q(first__gte=0, count__gte=1), name="piece_has_rows")]
 
 
+class Waveform(models.Model):
+    """Sound or acceleration as it was sampled, a few seconds of it, kept as a WAV file. Append-only."""
+
+    recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="waveforms")
+    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    at_s = models.FloatField(help_text="s of the recording at which it ends")
+    seconds = models.FloatField()
+    rate = models.FloatField(help_text="samples a second")
+    source = models.ForeignKey(SourceFile, on_delete=models.PROTECT, related_name="waveforms")
+    clipped = models.FloatField(default=0.0, help_text="share of the samples at the end of the scale")
+
+    class Meta:
+        ordering = ["at_s", "id"]
+        constraints = [models.CheckConstraint(condition=Q(rate__gt=0, seconds__gt=0, clipped__gte=0, clipped__lte=1), name="waveform_sane")]
+
+
 class Chunk(models.Model):
     """A piece of one channel's trace: little-endian 64-bit floats in SI units, NaN where a sample is missing."""
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from django.db.models import Q, QuerySet
 
-from hauch.bench.models import Progress, Run
+from hauch.bench.models import Observation, Progress, Run
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -26,7 +26,7 @@ class RunQuerySet(QuerySet):
     def with_raw(self):
         """With all that a reduction reads."""
         return self.select_related("test__round", "rig", "recording", "result", "carried_from").prefetch_related(
-            "readings", "carried_from__readings", "exclusions", "recording__seconds", "rig__meters__instrument__calibrations"
+            "readings", "carried_from__readings", "exclusions", "recording__seconds", "recording__waveforms", "rig__meters__instrument__calibrations"
         )
 
     def visible_to(self, user: User, round: Round):
@@ -59,6 +59,12 @@ class Due:
         return f"{self.test.label}, repeat {self.repeat}"
 
 
+def seen_of(entry: Entry) -> list[Observation]:
+    """What was seen in the runs of an entry, the newest first."""
+    found = Observation.objects.filter(run__specimen__version__entry=entry).select_related("run__test__round", "picture", "by")
+    return list(found.order_by("-at", "-pk")[:40])
+
+
 MOST_CHOICES = 100
 """Rounds with more specimens ask for the code on the part instead of offering a list."""
 
@@ -84,6 +90,16 @@ class Plan:
     def test(self, pk: int) -> Test | None:
         """One of the round's tests."""
         return next((test for test in self.tests if test.pk == pk), None)
+
+
+BRACKET_EVERY = 4
+"""After so many runs of entries the reference is due again."""
+
+
+def bracket_due(test: Test) -> bool:
+    """Whether so many runs of entries were made since the reference's last one that it is due again."""
+    order = Run.objects.filter(test=test, state=Run.State.VALID).order_by("-started_at", "-pk").values_list("reference_id", flat=True)[:BRACKET_EVERY]
+    return len(order) == BRACKET_EVERY and all(reference is None for reference in order)
 
 
 def dnf_entries(tests: list[Test]) -> dict[int, Run]:
@@ -125,8 +141,8 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         missing = sorted((counts.get((test.pk, entry), 0), order, pk) for order, (entry, pk) in enumerate(newest.items()))
         missing = [item for item in missing if item[0] < test.repeats]
         total += sum(test.repeats - count for count, _, _ in missing)
-        if missing and test.pk in references and test.pk not in referenced:
-            wanted.append((test, None, 1))  # the reference goes first
+        if missing and test.pk in references and (test.pk not in referenced or bracket_due(test)):
+            wanted.append((test, None, 1))  # the reference goes first, and again after every few runs of entries
         wanted += [(test, pk, count + 1) for count, _, pk in missing[: max(limit - len(wanted), 0)]]
     chosen = Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None}) if many else ready
     specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}

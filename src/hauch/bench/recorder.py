@@ -22,10 +22,14 @@ import psycopg
 from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
-from hauch.bench.models import Live, Piece
+from hauch.bench.files import keep_file
+from hauch.bench.models import Live, Piece, Waveform
 from hauch.bench.session import Session, Task
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
+from hauch.core.sound.clip import clipping
+from hauch.core.trace.vibration import velocity_rms
+from hauch.formats.sound import wav_bytes
 from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.instruments.link import Link
@@ -59,7 +63,7 @@ class Held:
     motor: tuple[Link, Profile] | None = None
     seen: int = -1
     unsaved: list[Rows] = field(default_factory=list)
-    said: str = ""
+    waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
     problems: dict[str, str] = field(default_factory=dict)
 
 
@@ -202,7 +206,9 @@ class Recorder:
         held.seen, session = number, held.session
         if wanted.get("mounted") is not None and held.motor is not None and held.motor[1].mounted:
             held.motor[0].send(held.motor[1].mounted.replace("{part}", wanted["mounted"].replace('"', "")))
-        if wanted.get("cut"):
+        if wanted.get("wave"):
+            self._listen_to(held, float(wanted["wave"]))
+        elif wanted.get("cut"):
             session.cut("The throttle was closed by hand.")
         elif wanted.get("task"):
             session.task = task_of(wanted["task"], session)
@@ -213,6 +219,40 @@ class Recorder:
             if session.task is not None and not session.task.done:
                 session.task.done, session.task.text = True, "Stopped: the throttle was turned by hand."
             session.turn(float(wanted["throttle"]))
+
+    def _listen_to(self, held: Held, seconds: float) -> None:
+        """Have the waveforms of all meters that have one fetched."""
+        for link in held.links.values():
+            for channel, reader in link.readers.items():
+                if reader.profile.wave and reader.profile.wave_rate:
+                    rate = reader.profile.wave_rate
+
+                    def done(samples: np.ndarray | None, channel: str = channel, rate: float = rate) -> None:
+                        if samples is not None and samples.size:
+                            held.waves.append((channel, held.session.now, rate, samples))
+
+                    link.waveform(reader.profile.wave, seconds, done)
+
+    def _keep_waves(self, pk: int, held: Held) -> None:
+        """Store waveforms that came, and say what is wrong with them."""
+        while held.waves:
+            channel, at, rate, samples = held.waves[0]
+            operator = Live.objects.select_related("operator").get(pk=pk).operator
+            cut = clipping(samples).share if channel == "sound_level" else 0.0
+            source = keep_file(operator, f"{channel}-{pk}-{at:.1f}s.wav", wav_bytes(samples, rate))
+            Waveform.objects.create(
+                recording_id=held.recording, channel=channel, at_s=round(at, 2), seconds=samples.size / rate, rate=rate, source=source, clipped=cut
+            )
+            if cut:
+                held.session.events.append(
+                    f"The sound recorded at {at:.0f} s was clipped ({100 * cut:.1f} % of its samples at the end of the scale). Choose a higher range and read again."
+                )
+            elif channel == "vibration":
+                with suppress(ValueError):
+                    held.session.events.append(
+                        f"Vibration from the waveform at {at:.0f} s: {1000 * velocity_rms(samples, rate):.2f} mm/s r.m.s., 10 to 1000 Hz."
+                    )
+            held.waves.pop(0)
 
     def _collect(self) -> None:
         now = self.clock()
@@ -229,6 +269,8 @@ class Recorder:
 
     def _store(self) -> None:
         """Store all rows in one transaction, and tell whoever watches."""
+        for pk, held in self.held.items():
+            self._keep_waves(pk, held)
         waiting = [(pk, held) for pk, held in self.held.items() if held.unsaved]
         if not waiting:
             return

@@ -118,7 +118,9 @@ def compute(run: Run) -> dict[str, Any]:
     try:
         given, reduced = run_input(run)
         marks = reduced.marks if reduced else []
-        troubles = [s for s in (trouble.speed_short(given.readings, run.test.common_speed), trouble.rotors_apart(given.readings)) if s]
+        troubles = clipped_told(run) + [
+            s for s in (trouble.speed_short(given.readings, run.test.common_speed), trouble.rotors_apart(given.readings)) if s
+        ]
         fields |= run.test.how.reduce(given).as_json()
         if run.test.how.curve is not None:
             fields["curve"] = _rounded(asdict(run.test.how.curve(given)))
@@ -130,6 +132,14 @@ def compute(run: Run) -> dict[str, Any]:
     fields["marks"] = [[m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples] for m in marks]
     fields["troubles"] = trouble.of_marks(marks) + troubles
     return fields
+
+
+def clipped_told(run: Run) -> list[str]:
+    """Sentences for sound that was clipped while the run was read."""
+    if run.recording is None:
+        return []
+    found = [w for w in run.recording.waveforms.all() if w.clipped > 0 and any(low <= w.at_s <= high + w.seconds + 2 for low, high in run.windows)]
+    return [f"The sound recorded at {w.at_s:.0f} s was clipped: {100 * w.clipped:.1f} % of its samples lie at the end of the scale." for w in found]
 
 
 def _rounded(value: Any) -> Any:

@@ -24,7 +24,7 @@ from django.db import connection
 
 from hauch.bench.models import Live
 from hauch.bench.recorder import RECORDED
-from hauch.core.trace.thin import thinned
+from hauch.core.trace.thin import binned
 
 KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""
@@ -113,13 +113,22 @@ def rows_after(live: Live, tick: int) -> tuple[int, list[list[float | None]]]:
 
 
 def history(live: Live) -> dict[str, Any]:
-    """All of a recording so far, thinned for a screen: points [s, value] of each channel, and the newest tick."""
+    """All of a recording so far, for a screen: start, lowest, highest and mean of each stretch by channel, and the newest tick."""
     times, channels = live.recording.own_arrays()
-    traces = {}
-    for key, values in channels.items():
-        at, shown = thinned(times.tolist(), values.tolist(), HISTORY_POINTS)
-        traces[key] = [[round(t, 2), None if v is None else float(f"{v:.5g}")] for t, v in zip(at, shown, strict=True)]
+    channels = with_products(channels)
+    width = max(0.25, float(times[-1]) / HISTORY_POINTS) if times.size else 0.25
+    traces = {
+        key: [[float(f"{v:.6g}") for v in stretch] for stretch in zip(*(part.tolist() for part in binned(times, values, width)), strict=True)]
+        for key, values in channels.items()
+    }
     return {"traces": traces, "tick": round(float(times[-1]) * (live.recording.rate or 1)) if times.size else -1, "status": live.status}
+
+
+def with_products(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Channels with those that are a product of two, where they are not read themselves: direct current power."""
+    if "power" not in channels and {"voltage", "current"} <= set(channels):
+        return channels | {"power": channels["voltage"] * channels["current"]}
+    return channels
 
 
 async def events(live: Live, last: int | None) -> AsyncIterator[str]:

@@ -248,8 +248,14 @@ def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
     return redirect(target)
 
 
+MOST_POINTS = 60
+"""Points of a curve that are read by hand."""
+
+
 def places_of(test: Test) -> int:
-    """How many places a run of a test reads in turn; 0 where it reads one."""
+    """How many places a run of a test reads in turn; 0 where it reads one. Each row of a curve is a point of its own."""
+    if test.how.by_point:
+        return MOST_POINTS
     return int(test.rig.pairs.get("places", (0, 0))[0]) if test.how.places else 0
 
 

@@ -8,6 +8,7 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
@@ -15,13 +16,14 @@ from hauch.bench import actions
 from hauch.bench.actions import NewRecording, imported_before
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.forms import RoomForm, column_choices, mapping_of, room_initial, subject_choices, subject_of, typed_readings, unit_choices
-from hauch.bench.models import LogMapping, SourceFile
+from hauch.bench.models import LogMapping, Recording, SourceFile
 from hauch.bench.queries import plan_of
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
 from hauch.formats.logger_csv import MOST_BYTES, TIME, Column, LogRefused, Table, guess_mapping, inspect, read_log
+from hauch.people.fields import parse_number
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
@@ -51,7 +53,9 @@ def upload(request: HttpRequest, slug: str) -> HttpResponse:
     source = keep_file(request.user, sent.name, data)
     if (before := imported_before(round, source.sha256)) is not None:
         return render(request, "bench/imported_before.html", {"round": round, "recording": before, "source": source, "name": sent.name}, status=409)
-    return redirect("bench:preview", round.slug, source.sha256)
+    beside = request.POST.get("beside", "")
+    target = reverse("bench:preview", args=[round.slug, source.sha256])
+    return redirect(f"{target}?beside={beside}" if beside.isdigit() else target)
 
 
 def refused(request: HttpRequest, round: Round, problem: str, refusal: LogRefused | None = None) -> HttpResponse:
@@ -65,6 +69,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     source = get_object_or_404(SourceFile, sha256=sha256)  # only who has the content knows its hash
     table = inspect(file_content(source))
     remembered = LogMapping.objects.filter(fingerprint=table.fingerprint).first()
+    beside = _beside(request, round)
     plan = plan_of(round, 0)
     tests = plan.tests
     units = request.user.units
@@ -74,7 +79,10 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
         form = RoomForm(request.POST, units=units)
         day_first = request.POST.get("day_first", "yes") == "yes"
         if form.is_valid():
-            answer, problems = _import(request, round, source, table, mapping, form, tests, day_first)
+            if beside is not None:
+                answer, problems = _import_second(request, round, beside, source, table, mapping, day_first)
+            else:
+                answer, problems = _import(request, round, source, table, mapping, form, tests, day_first)
             if answer is not None:
                 return answer
         chosen = set(request.POST.getlist("tests"))
@@ -86,7 +94,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     context = {
         "round": round, "source": source, "table": table, "form": form, "problems": problems, "remembered": remembered,
         "columns": _columns(table, mapping), "channel_choices": column_choices(), "subjects": subject_choices(plan),
-        "many": plan.many,
+        "many": plan.many, "beside": beside,
         "subject": request.POST.get("subject") or request.GET.get("subject", ""), "tests": [(t, str(t.pk) in chosen) for t in tests],
         "extra": [{"key": key, "label": CHANNELS[key].label, "unit": KINDS[CHANNELS[key].kind].shown[units], "value": " ".join(request.POST.getlist(f"r-{key}"))}
                   for key, beside in BY_HAND.items() if beside in {c.channel for c in mapping} - {key}],
@@ -95,6 +103,36 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
         "elapsed": any(c.channel == TIME and c.unit for c in mapping),
     }  # fmt: skip
     return render(request, "bench/preview.html", context, status=422 if request.method == "POST" else 200)
+
+
+def _beside(request: HttpRequest, round: Round) -> Recording | None:
+    """The recording that a second logger ran beside, where the file is one."""
+    pk = request.GET.get("beside", "")
+    return get_object_or_404(Recording, pk=pk, round=round) if pk.isdigit() else None
+
+
+def _import_second(
+    request: HttpRequest, round: Round, first: Recording, source: SourceFile, table: Table, mapping: list[Column], day_first: bool
+) -> tuple[HttpResponse | None, list[str]]:
+    """Add a second logger's file to a recording, or say in sentences why not."""
+    by, typed = request.POST.get("by", "traces"), request.POST.get("seconds", "").strip()
+    try:
+        seconds = parse_number(typed) if typed else 0.0
+        log = read_log(table, mapping, timezone.get_current_timezone(), day_first)
+        second = actions.add_second(request.user, first, source, log, mapping, by, seconds)
+    except LogRefused as refusal:
+        return (refused(request, round, f"{source.name}: {refusal}", refusal), []) if refusal.problems else (None, [str(refusal)])
+    except ValidationError as problem:
+        return None, list(problem.messages)
+    except ValueError as problem:
+        return None, [f"Seconds to move it by: {problem}"]
+    actions.remember_mapping(request.user, table.fingerprint, mapping, day_first)
+    messages.success(
+        request,
+        f"{source.name} runs beside the first recording now, moved by {second.shift:+.2f} s {second.shift_note}. Its runs were computed again.",
+    )
+    run = first.runs.order_by("pk").first()
+    return (redirect(run) if run else redirect("bench:overview", round.slug)), []
 
 
 def _columns(table: Table, mapping: list[Column]) -> list[dict[str, Any]]:

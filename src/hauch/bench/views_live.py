@@ -19,7 +19,7 @@ from hauch.bench import guide, live
 from hauch.bench.actions import Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
-from hauch.bench.queries import plan_of
+from hauch.bench.queries import bracket_due, plan_of
 from hauch.bench.stream import events
 from hauch.bench.views import capture_url, last_room, repeats_chart
 from hauch.core.measure.channels import AMBIENT, CHANNELS
@@ -68,7 +68,17 @@ def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     if one.ended_at is not None and not request.htmx:
         last = one.recording.runs.order_by("-pk").first()
         return redirect(last) if last else redirect("bench:overview", slug)
-    context = {"round": round, "live": one, "config": config(request, one), "main": guide.main_channel(one), **_guide(request, one)}
+    holdable = [
+        (key, CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units]) for key in guide.HOLDABLE if key in guide.shown_channels(one)
+    ]
+    context = {
+        "holdable": holdable,
+        "round": round,
+        "live": one,
+        "config": config(request, one),
+        "main": guide.main_channel(one),
+        **_guide(request, one),
+    }
     return render(request, "bench/live.html", context)
 
 
@@ -77,14 +87,14 @@ def config(request: HttpRequest, one: Live) -> dict[str, Any]:
     units, bands = request.user.units, guide.bands(one.test)
     digits = {m.channel: m.instrument.resolution for m in one.test.rig.meters.select_related("instrument")}
     channels = []
-    for key in one.recording.columns:
+    for key in guide.shown_channels(one):
         kind = CHANNELS[key].kind
         unit = KINDS[kind].shown[units]
         factor = factor_from_si(unit, kind)
         band = bands.get(key)
         channels.append(
             {"key": key, "label": CHANNELS[key].label, "unit": unit, "factor": factor, "offset": float(from_si(0.0, unit, kind)), "step": digits.get(key, 0) * factor,
-             "level": kind == "level", "band": list(band) if band else None}
+             "level": kind == "level", "product": ["voltage", "current"] if key == "power" and key not in one.recording.columns else None, "band": list(band) if band else None}
         )  # fmt: skip
     return {
         "channels": channels, "main": guide.main_channel(one), "rate": one.recording.rate, "origin": one.recording.started_at.timestamp(),
@@ -109,7 +119,7 @@ def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
         "table": [{"number": i, "cells": [(show(row["means"][c], CHANNELS[c].kind, units), c in row["odd"]) for c in shown]} for i, row in enumerate(rows, 1)],
         "settings": list(Setting.objects.filter(round=one.round)), "tags": Observation.Tag.choices, "can_turn": "throttle" in one.recording.columns,
         "seen": list(one.recording.observations.select_related("picture")), "hold": guide.to_hold(one), "key": uuid.uuid4(),
-        "bracket": bool(reference) and one.specimen_id is not None and guide.bracket_due(one.test), "reference": reference, "due": plan.due,
+        "bracket": bool(reference) and one.specimen_id is not None and bracket_due(one.test), "reference": reference, "due": plan.due,
         "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
         "silent": one.status.get("silent") or [], "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
     }  # fmt: skip

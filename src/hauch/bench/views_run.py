@@ -64,6 +64,7 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
         "against": comparisons(run), "orientation": orientation_told(run), "seen": _observations(run), "exclusions": list(run.exclusions.select_related("by", "undone_by", "reading")),
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)], "tags": Observation.Tag.choices,
+        "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
         "suspects": trouble.wrong_unit(result.value, chart["reference"][0], "The figure") if result and result.value and chart and chart["reference"] else "",
     }  # fmt: skip
     return render(request, "bench/run.html", context)

@@ -145,34 +145,41 @@ class Meter:
 
     def _rig(self, head: str, parts: Sequence[str]) -> bytes | None:
         """What a hand does at the rig, and faults on request."""
-        rig = self.rig
-        match head:
-            case "RIG:PART":
-                rig.mount(parts[0])
-            case "RIG:BARE":
-                rig.fan = None
-            case "RIG:DAMPER":
-                rig.damper = float(parts[0])
-            case "RIG:OVER":
-                rig.turned_over, rig.only_upright = parts[0] == "1", len(parts) > 1 and parts[1] == "1"
-            case "RIG:BATTERY":
-                rig.battery, rig.used = float(parts[0]), 0.0
-            case "RIG:DRIFT":
-                rig.drift_per_hour = float(parts[0])
-            case "RIG:NOISE":
-                rig.background = float(parts[0])
-            case "RIG:FAULT":
-                rig.fault(parts[0], parts[1].lower(), float(parts[2]) if len(parts) > 2 else 0.0, float(parts[3]) if len(parts) > 3 else 0.0)
-            case "RIG:OFFLINE":
-                self.offline_until = self.clock() + float(parts[0])
-                for writer in self.writers:
-                    writer.close()
-            case "RIG:CHANNELS?":
-                return ",".join(self.device.columns).encode() + b"\n"
-            case _:
-                self.errors.append('-113,"Undefined header"')
-                return b"\n" if head.endswith("?") else None
+        if head == "RIG:CHANNELS?":
+            return ",".join(self.device.columns).encode() + b"\n"
+        if head == "RIG:OFFLINE":
+            self.offline_until = self.clock() + float(parts[0])
+            for writer in self.writers:
+                writer.close()
+        elif head in HANDS:
+            HANDS[head](self.rig, parts)
+        else:
+            self.errors.append('-113,"Undefined header"')
+            return b"\n" if head.endswith("?") else None
         return None
+
+
+def _battery(rig: LiveRig, parts: Sequence[str]) -> None:
+    rig.battery, rig.used = float(parts[0]), 0.0
+
+
+def _over(rig: LiveRig, parts: Sequence[str]) -> None:
+    rig.turned_over, rig.only_upright = parts[0] == "1", len(parts) > 1 and parts[1] == "1"
+
+
+def _fault(rig: LiveRig, parts: Sequence[str]) -> None:
+    rig.fault(parts[0], parts[1].lower(), *(float(p) for p in parts[2:4]))
+
+
+HANDS: dict[str, Callable[[LiveRig, Sequence[str]], None]] = {
+    "RIG:PART": lambda rig, parts: rig.mount(parts[0]),
+    "RIG:DAMPER": lambda rig, parts: setattr(rig, "damper", float(parts[0])),
+    "RIG:DRIFT": lambda rig, parts: setattr(rig, "drift_per_hour", float(parts[0])),
+    "RIG:NOISE": lambda rig, parts: setattr(rig, "background", float(parts[0])),
+    "RIG:RANGE": lambda rig, parts: setattr(rig, "full_scale", float(parts[0])),
+    "RIG:BATTERY": _battery, "RIG:OVER": _over, "RIG:FAULT": _fault,
+}  # fmt: skip
+"""What a hand does at the rig, by command."""
 
 
 class Bench:

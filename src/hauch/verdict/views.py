@@ -9,7 +9,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from hauch.bench.queries import runs
+from hauch.bench.queries import runs, seen_of
 from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
@@ -116,7 +116,7 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         "round": round, "entry": found, "row": row if allowed(request.user, "verdict.view_early", round) else None, "rules": rules, "gains": gains, "cells": cells,
         "versions": found.versions.prefetch_related("specimens"), "doubt": queries.doubt(row) if row else 0,
         "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
-        "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
+        "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
     }  # fmt: skip
     return render(request, "verdict/entry.html", context)

@@ -83,6 +83,8 @@ class LiveRig:
     drift_per_hour: float = 0.0
     turned_over: bool = False
     """Whether the part hangs head down."""
+    full_scale: float = 2.0
+    """Sound pressure [Pa] at which the meter's range ends and cuts."""
     only_upright: bool = False
     """A part whose bearing does not start head down."""
     throttle: float = 0.0
@@ -256,8 +258,8 @@ class LiveRig:
         at = np.arange(first, self.tick + 1)
         return first, self.kept[CHANNELS.index(channel), at % self.size]
 
-    def sound(self, seconds: float, rate: int = 48_000, full_scale: float = 2.0) -> np.ndarray:
-        """Sound pressure [Pa] at the meter as it is now: noise of the air, blade passing with harmonics, the room; cut at ``full_scale``."""
+    def sound(self, seconds: float, rate: int = 48_000) -> np.ndarray:
+        """Sound pressure [Pa] at the meter as it is now: noise of the air, blade passing with harmonics, the room; cut at the end of its range."""
         count = int(seconds * rate)
         random = np.random.default_rng([self.seed, self.tick & 0xFFFFFFFF, 7])
         at = np.arange(count) / rate
@@ -267,7 +269,7 @@ class LiveRig:
         noise *= 0.8 * pascals / max(float(np.std(noise)), 1e-12)
         passing = 7 * self.speed / 60
         tones = sum((0.5 / k) * pascals * np.sin(2 * np.pi * k * passing * at + k) for k in (1, 2, 3)) if passing > 1 else 0.0
-        return np.clip(noise + tones, -full_scale, full_scale)
+        return np.clip(noise + tones, -self.full_scale, self.full_scale)
 
     def acceleration(self, seconds: float, rate: int = 6_400) -> np.ndarray:
         """Acceleration [m/s2] at the bearing as it is now: once a turn from unbalance, and the meter's own noise."""

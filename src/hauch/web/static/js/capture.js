@@ -9,7 +9,7 @@
   // Where several places are read in turn, rows are named by their place.
   const named = (index) => {
     const places = Number(form().dataset.places);
-    return places ? `place ${(index % places) + 1}` : "";
+    return places ? `${form().dataset.word} ${(index % places) + 1}` : "";
   };
 
   function addRow(values) {
@@ -100,6 +100,71 @@
     if (event.key === "Enter") { event.preventDefault(); document.getElementById("accept").click(); }
     if (event.key === "u" && !event.target.value) { event.preventDefault(); undo(); }
   });
+  // Without a network a run that is accepted waits in this browser, and is sent once when the server answers again. Its form's key
+  // makes sure that it is recorded once, even if an answer got lost on the way.
+  const queueKey = "hauch-queue";
+  const queue = () => JSON.parse(localStorage.getItem(queueKey) ?? "[]");
+  const keepQueue = (items) => { localStorage.setItem(queueKey, JSON.stringify(items)); tellQueue(); };
+  let sending = false;
+
+  function tellQueue(problem) {
+    const place = document.getElementById("waiting-runs"), items = queue();
+    if (!place) return;
+    place.hidden = !items.length;
+    const stuck = items.filter((item) => item.problem);
+    place.querySelector("[data-says]").textContent = stuck.length
+      ? `${stuck[0].name}: ${stuck[0].problem}`
+      : `${items.length} ${items.length === 1 ? "run waits" : "runs wait"} in this browser for the server (${items.map((item) => item.name).join("; ")}). Go on measuring; they are sent by themselves.`;
+    place.querySelector("[data-drops]").hidden = !stuck.length;
+  }
+
+  function wait(submitter) {
+    const data = new URLSearchParams(new FormData(form(), submitter ?? document.getElementById("accept")));
+    const started = data.get("started_at") || new Date(Date.now() - new Date().getTimezoneOffset() * 60000).toISOString().slice(0, 16);
+    data.set("started_at", started);
+    data.delete("csrfmiddlewaretoken");
+    keepQueue([...queue(), { url: new URL(form().getAttribute("action"), location.href).href, body: data.toString(), name: document.querySelector("#capture h1").textContent.trim() }]);
+    sessionStorage.removeItem(key());
+    rows().forEach((row) => row.remove());
+    // A new key, so that the next run is another one.
+    form().elements.form_key.value = crypto.randomUUID?.() ?? "10000000-1000-4000-8000-100000000000".replace(/[018]/g, (c) => (c ^ (crypto.getRandomValues(new Uint8Array(1))[0] & (15 >> (c / 4)))).toString(16));
+    count();
+    inputs()[0]?.focus();
+  }
+
+  async function send() {
+    if (sending || !queue().length) return;
+    sending = true;
+    try {
+      for (const item of queue().filter((item) => !item.problem)) {
+        const headers = { "HX-Request": "true", "Content-Type": "application/x-www-form-urlencoded", "X-CSRFToken": JSON.parse(document.body.getAttribute("hx-headers"))["X-CSRFToken"] };
+        const answer = await fetch(item.url, { method: "POST", body: item.body, headers, redirect: "manual" });
+        if (answer.status === 204) keepQueue(queue().filter((other) => other.body !== item.body));
+        else if (answer.status === 422 || answer.status === 409) {
+          const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+          const why = [...page.querySelectorAll(".problems li, .error")].map((place) => place.textContent.trim()).join(" ") || "The server did not take it; the rules may have changed.";
+          keepQueue(queue().map((other) => (other.body === item.body ? { ...other, problem: why } : other)));
+        } else break; // signed out, or the server is in trouble: try again later
+      }
+    } catch { /* still no network */ } finally {
+      sending = false;
+      tellQueue();
+    }
+  }
+
+  for (const kind of ["htmx:sendError", "htmx:timeout"])
+    document.addEventListener(kind, (event) => {
+      if (event.detail.elt !== form() && event.detail.requestConfig?.elt !== form()) return;
+      wait(event.detail.requestConfig?.triggeringEvent?.submitter);
+      document.getElementById("messages").replaceChildren(); // the general sentence does not hold here: it is kept
+    });
+  window.addEventListener("online", send);
+  setInterval(send, 4000);
+  document.addEventListener("DOMContentLoaded", () => { tellQueue(); send(); });
+  document.addEventListener("click", (event) => {
+    if (event.target.closest("[data-drops]")) keepQueue(queue().filter((item) => !item.problem));
+  });
+
   document.addEventListener("htmx:afterRequest", (event) => {
     if (event.detail.requestConfig?.elt === form() && event.detail.xhr.status === 204) sessionStorage.removeItem(key());
   });

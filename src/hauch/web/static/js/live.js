@@ -3,6 +3,7 @@
 (() => {
   const config = JSON.parse(document.getElementById("live-config").textContent);
   const byKey = Object.fromEntries(config.channels.map((c, i) => [c.key, { ...c, column: i, points: [], last: null, gap: 0 }]));
+  const products = Object.values(byKey).filter((channel) => channel.product);
   const list = document.getElementById("channels");
   let chosen = config.main, status = {}, newest = -1, heard = 0, source = null, drawn = 0;
   const calm = window.matchMedia("(prefers-reduced-motion: reduce)");
@@ -67,6 +68,10 @@
     data.rows.forEach((row, i) => {
       const tick = data.first + i;
       row.forEach((value, column) => { if (tick > newest || value !== null) add(config.channels[column].key, tick / config.rate, value); });
+      for (const channel of products) {
+        const [a, b] = channel.product.map((key) => row[byKey[key].column]);
+        if (tick > newest) add(channel.key, tick / config.rate, a === null || b === null ? null : a * b);
+      }
     });
     newest = Math.max(newest, data.first + data.rows.length - 1);
     if (data.at) window.hauchLag = Date.now() / 1000 - data.at;
@@ -80,8 +85,8 @@
     heard = performance.now();
     for (const [key, trace] of Object.entries(data.traces)) {
       if (!byKey[key]) continue;
-      byKey[key].points = trace.map(([at, value]) => ({ from: at, low: value, high: value, sum: value, count: 1 }));
-      byKey[key].last = trace.findLast?.(([, value]) => value !== null)?.[1] ?? null;
+      byKey[key].points = trace.map(([from, low, high, mean]) => ({ from, low, high, sum: mean, count: 1 }));
+      byKey[key].last = trace.at(-1)?.[3] ?? null;
     }
     newest = data.tick;
     if (data.status && Object.keys(data.status).length) told(data.status);

@@ -1,0 +1,29 @@
+"""Sound and other waveforms as WAV files."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+import soundfile
+
+
+def wav_bytes(samples: np.ndarray, rate: float) -> bytes:
+    """A WAV file of 32-bit floats in the unit of the samples (Pa, m/s2), shape (n,), so that no level is lost."""
+    out = io.BytesIO()
+    soundfile.write(out, np.asarray(samples, dtype=np.float32), round(rate), format="WAV", subtype="FLOAT")
+    return out.getvalue()
+
+
+def read_wav(data: bytes) -> tuple[np.ndarray, float]:
+    """Samples, shape (n,), and samples a second of a WAV file; the first channel where there are several.
+
+    Raises
+    ------
+    ValueError : not a sound file that can be read
+    """
+    try:
+        samples, rate = soundfile.read(io.BytesIO(data), dtype="float64", always_2d=True)
+    except soundfile.LibsndfileError as problem:
+        raise ValueError(f"the file is no sound that can be read: {problem}") from problem
+    return samples[:, 0], float(rate)
