@@ -39,12 +39,13 @@ class DemoRoundTests(TestCase):
             {
                 1: ("cabinet-rotor", "published", "weighted_percent", 9), 2: ("hushed-inlet", "bench", "constraint", 6),
                 3: ("warm-air-splitter", "bench", "rank_points", 4), 4: ("packing-table-ring", "open", "front", 3), 5: ("belt-driven-loft-fan", "brief", "best_single", 0),
+                6: ("every-rig-once", "bench", "rank_points", 1),
             },
         )  # fmt: skip
 
     def test_loading_twice_loads_once(self):
         self.assertIsNone(load_demo())
-        self.assertEqual(Round.objects.count(), 5)
+        self.assertEqual(Round.objects.count(), 6)
 
     def test_only_the_brief_that_is_being_written_lacks_something(self):
         for number, round in self.rounds.items():

@@ -113,7 +113,7 @@ class ChartTests(SimpleTestCase):
                    "lines": [{"label": "fan", "xs": [0.0, 0.02, 0.04], "ys": [12.0, 9.0, float("nan")], "style": "first"},
                              {"label": "system", "xs": [0.0, 0.04], "ys": [0.0, 20.0], "style": "dashed"}, {"label": "other", "xs": [0.0, 0.04], "ys": [11.0, 1.0], "style": "other1"}]},
         "sweep": {"x_label": "flow", "x_kind": "volume_flow", "y_label": "static pressure", "y_kind": "pressure",
-                  "points": [(0.0, 0.001, 60.0, 1.0), (0.02, 0.001, 50.0, 1.0), (0.04, 0.001, 20.0, 1.0)], 
+                  "points": [(0.0, 0.001, 60.0, 1.0), (0.02, 0.001, 50.0, 1.0), (0.04, 0.001, 20.0, 1.0)],
                   "line": [(0.0, 60.0), (0.04, 20.0)], "system": [(0.0, 0.0), (0.04, 37.0)], "at": (0.03, 36.0)},
         "record": [{"by": "Alma", "metric": "airflow", "error": 4.0, "entry": "Distel"}, {"by": "Rotor model", "metric": "airflow", "error": -7.0, "entry": "Distel"}],
         "places": {"entries": ["Distel", "Mohn"], "cells": [{"entry": "Distel", "place": 1, "p": 0.8}, {"entry": "Mohn", "place": 2, "p": 0.8}]},

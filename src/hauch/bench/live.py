@@ -312,6 +312,11 @@ def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UU
     room.check()
     if not live.windows and not live.test.how.by_point:
         raise ValidationError("Take at least one reading first (Space).")
+    if live.test.how.by_point and not live.windows:
+        task = live.status.get("task") or {}
+        if task.get("kind") != "sweep" or not task.get("done"):
+            raise ValidationError("Sweep the throttle first, and let it come to its end: the curve is read from its steps.")
+        live.windows = [[task["begun"], round_s(live.seconds() - LATE)]]
     subject = Subject(live.specimen, live.reference)
     subject.check(live.round)
     started = live.recording.started_at

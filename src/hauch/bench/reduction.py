@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import defaultdict
 from dataclasses import asdict
 from typing import Any
@@ -27,7 +28,10 @@ EQUAL = {"power": "power", "sound_level": "noise"}
 def chosen_of(run: Run) -> Chosen:
     """What people chose in the run's recording."""
     out = [(e.channel, e.from_s, e.to_s) for e in run.exclusions.all() if e.stands and e.reading_id is None]
-    return Chosen([tuple(window) for window in run.windows], out)
+    windows = [(low, high) for low, high in run.windows]
+    if not windows and run.test.how.by_point and (tare := run.beside.get(beside.TARE)):
+        windows = [(tare[1], math.inf)]  # the sweep of the bare drive is none of the part's
+    return Chosen(windows, out)
 
 
 def used_channels(test: Test, channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:

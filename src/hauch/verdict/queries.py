@@ -31,6 +31,8 @@ def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict
     ends = [] if ground is None else [ground - band, ground + band]
     low = min([*ends, *(row.score - doubt(row) for row in ranked)])
     high = max([*ends, *(row.score + doubt(row) for row in ranked)])
+    if high == low:  # a single entry, or scores without any doubt
+        low, high = low - 0.5, high + 0.5
     step = next((s for s in (0.5, 1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)
     return {"low": math.floor(low / step) * step, "high": math.ceil(high / step) * step, "step": step, "band": band, "ground": ground}
 

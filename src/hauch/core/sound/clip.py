@@ -12,10 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 
 FLAT = 3
-"""So many samples in a row at one extreme are a cut top; a sine that just reaches the scale has fewer."""
+"""So many equal samples in a row at an extreme may be a cut top."""
 
-NEAR = 0.999
-"""Share of the largest sample from which on a sample is at the extreme."""
+NEAR = 0.9
+"""Share of the largest sample from which on a sample is near an extreme; both ends of a scale may differ a little."""
+
+EDGE = 6.0
+"""A cut top falls off by more than this many steps of the last digit at once; a round top of a slow wave falls off by one or two."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,19 +44,24 @@ def clipping(samples: np.ndarray) -> Clipping:
 
     Notes
     -----
-    The scale's end need not be 1.0: a microphone amplifier cuts earlier. Looked for are flat tops, `FLAT` samples or more
-    in a row within a thousandth of the largest (or the smallest) one.
+    The scale's end need not be 1.0: a microphone amplifier cuts earlier. Looked for are flat tops: `FLAT` or more equal
+    samples near an extreme, with an edge beside them. One such top may be chance, two of one height are a limit.
     """
     x = np.asarray(samples, dtype=float)
-    top = float(np.nanmax(np.abs(x))) if x.size else 0.0
+    x = x[np.isfinite(x)]
+    top = float(np.max(np.abs(x))) if x.size else 0.0
     if not top > 0:
         return Clipping([], 0, 0.0)
-    found: list[tuple[int, int]] = []
-    for flags in (x >= NEAR * top, x <= -NEAR * top):
-        edges = np.flatnonzero(np.diff(np.concatenate(([0], flags.astype(np.int8), [0])))).reshape(-1, 2)
-        found += [(int(a), int(b) - 1) for a, b in edges if b - a >= FLAT]
-    # One flat top may be chance in a slow wave; two of them are a limit.
-    if len(found) < 2:
-        return Clipping([], 0, 0.0)
-    count = sum(b - a + 1 for a, b in found)
-    return Clipping(sorted(found), count, count / x.size)
+    steps = np.diff(np.unique(x[:20_000]))
+    digit = float(steps[steps > 1e-9 * top].min()) if np.any(steps > 1e-9 * top) else top
+    starts = np.flatnonzero(np.concatenate(([True], np.diff(x) != 0)))
+    lengths = np.diff(np.append(starts, x.size))
+    found: dict[float, list[tuple[int, int]]] = {}
+    for start, length in zip(starts[lengths >= FLAT].tolist(), lengths[lengths >= FLAT].tolist(), strict=True):
+        level, last = float(x[start]), start + length - 1
+        falls = [abs(level) - abs(float(x[i])) for i in (start - 1, last + 1) if 0 <= i < x.size]
+        if abs(level) >= NEAR * top and falls and max(falls) > EDGE * digit:
+            found.setdefault(level, []).append((start, last))
+    cut = sorted(stretch for stretches in found.values() if len(stretches) > 1 for stretch in stretches)
+    count = sum(b - a + 1 for a, b in cut)
+    return Clipping(cut, count, count / x.size)

@@ -36,8 +36,11 @@ STUCK_CHANCE = 1e-9
 STUCK_NEIGHBOURS = 300
 """Samples before and after a run of equal readings that say how often this meter changes."""
 
-LIVELY = 0.2
-"""A meter that changes less often than this share of the readings (a settled thermometer) says nothing by standing still."""
+LIVELY = 0.1
+"""A meter whose readings turn back less often than in this share (a thermometer that creeps to its end) says nothing by standing still."""
+
+LEAST_READINGS = 5
+"""A meter that shows fewer different readings than this in the surroundings has too coarse a digit to be judged."""
 
 GAP_STEPS = 2.5
 """A pause of this many usual steps of the clock is a gap."""
@@ -156,17 +159,23 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
     if there.size < 60:
         return flags
     changes = np.concatenate(([True], np.diff(values[there]) != 0))
+    steps = np.diff(values[there], prepend=values[there[0]])
+    turns = np.concatenate(([False], steps[1:] * steps[:-1] < 0))
     starts = np.flatnonzero(changes)
     lengths = np.diff(np.append(starts, there.size))
     for start, length in zip(starts, lengths, strict=True):
         last = start + length - 1
         if length < 8 or times[there[last]] - times[there[start]] < STUCK_SECONDS:
             continue
-        around = np.concatenate((changes[max(start - STUCK_NEIGHBOURS, 1) : start], changes[last + 2 : last + 2 + STUCK_NEIGHBOURS]))
+        near = [slice(max(start - STUCK_NEIGHBOURS, 1), start), slice(last + 2, last + 2 + STUCK_NEIGHBOURS)]
+        around, back = (np.concatenate([flags[part] for part in near]) for flags in (changes, turns))
         if around.size < 50:
             continue
-        share = float(around.mean())
-        if share >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(STUCK_CHANCE):
+        share, beside = float(around.mean()), np.concatenate((values[there][max(start - 30, 0) : start], values[there][last + 1 : last + 31]))
+        # A meter with a coarse digit may toggle between two readings and then rest on one: that is no fault.
+        if np.unique(beside).size < LEAST_READINGS:
+            continue
+        if back.mean() >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(STUCK_CHANCE):
             flags[there[start + 1 : last + 1]] = True
     return flags
 
@@ -223,12 +232,13 @@ def find_marks(
     """
     resolutions, ranges = resolutions or {}, ranges or {}
     marks = [Mark("time", "gap", a, b, float(times[a]), float(times[b])) for a, b in gaps(times)]
-    stops = [stop for key in SPEEDS if key in channels for stop in standing(times, channels[key])]
+    stops = {key: _unwanted(standing(times, channels[key]), channels.get("throttle")) for key in SPEEDS if key in channels}
     idle = np.zeros(len(times), dtype=bool)
     if "speed" in channels and np.isfinite(channels["speed"]).any():
         idle = ~(channels["speed"] >= STALL_SHARE * max(float(np.nanpercentile(channels["speed"], 95)), 1.0))
     # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a meter stick while nothing moves.
-    near = [(float(times[a]) - 10, float(times[a]) + 10) for a, _ in stops] + [(float(times[b]) - 10, float(times[b]) + 10) for _, b in stops]
+    ends = [float(times[i]) for found in stops.values() for stop in found for i in stop]
+    near = [(end - 10, end + 10) for end in ends]
     for key, values in channels.items():
         low, high = ranges.get(key, (-math.inf, math.inf))
         step = resolutions.get(key, 0.0)
@@ -244,11 +254,19 @@ def find_marks(
                 if kind == "stuck" and (idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)):
                     continue
                 marks.append(mark)
-    for key in SPEEDS:
-        if key in channels:
-            marks += [Mark(key, "stall", a, b, float(times[a]), float(times[b])) for a, b in standing(times, channels[key])]
+    marks += [Mark(key, "stall", a, b, float(times[a]), float(times[b])) for key, found in stops.items() for a, b in found]
     return sorted(marks, key=lambda mark: (mark.first, mark.channel, mark.kind))
 
+
+def _unwanted(stops: list[tuple[int, int]], throttle: np.ndarray | None) -> list[tuple[int, int]]:
+    """Stops with the throttle open; a part whose throttle was closed was stopped on purpose."""
+    if throttle is None or not np.isfinite(throttle).any():
+        return stops
+    return [(a, b) for a, b in stops if np.isfinite(throttle[a : b + 1]).any() and float(np.nanmedian(throttle[a : b + 1])) >= CLOSED]
+
+
+CLOSED = 5.0
+"""Throttle [%] below which nobody wants the part to turn."""
 
 SET = frozenset(key for key, channel in CHANNELS.items() if channel.kind == "percent")
 """Channels that somebody sets, so that they stand still and jump."""

@@ -29,7 +29,8 @@ LEFT_OUT = frozenset({"dropout", "spike", "stuck", "excluded"})
 class Chosen:
     """What people chose in a recording.
 
-    ``windows`` [(from s, to s)] are the stretches that were taken as readings; none means the last quarter. ``excluded``
+    ``windows`` [(from s, to s)] are the stretches that were taken as readings; none means the last quarter. Of a sweep they are where
+    its steps are looked for; none means everywhere. ``excluded``
     [(channel, from s, to s)] are stretches left out by hand, channel ``time`` for all channels.
     """
 
@@ -83,8 +84,13 @@ def steady_readings(
     """
     times = np.asarray(times, dtype=float)
     marks = marks_of(times, channels, meters, chosen)
-    stands = _stands(times, channels, marks) if by_point else []
-    windows = [(float(times[s.steady]), float(times[s.last])) for s in stands] or list(chosen.windows)
+    if by_point:
+        low, high = (chosen.windows[0][0], chosen.windows[-1][1]) if chosen.windows else (float(times[0]), float(times[-1]))
+        part = slice(int(np.searchsorted(times, low)), int(np.searchsorted(times, high, side="right")))
+        stands = _stands(times[part], {key: values[part] for key, values in channels.items()}, marks)
+        windows = [(float(times[part][s.steady]), float(times[part][s.last])) for s in stands]
+    else:
+        windows = list(chosen.windows)
     windows = windows or [(float(times[-1] - STEADY_SHARE * (times[-1] - times[0])), float(times[-1]))]
     # What a meter shows out of its range while nobody reads it is of no account.
     marks = [m for m in marks if m.kind != "over_range" or any(m.from_s <= high and m.to_s >= low for low, high in windows)]

@@ -65,7 +65,7 @@ MOST_STEPS = 40
 SURELY_BETTER = 12.0
 """A second time constant is believed when it lowers the sum of squares by this many variances of an independent sample (two parameters, P < 0.003)."""
 
-WIDER = 1.5
+WIDER = 2.0
 """The residuals' own correlation is estimated too small, as part of it is fitted away; found by simulated soaks (benchmark ``settle``)."""
 
 
@@ -134,7 +134,7 @@ def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, windo
     -----
     Settled when the expanded doubt of the end value and the change over one window are both below the resolution.
     One time constant, or two where the trace asks for them (a light part in front of a heavy one). The doubt comes from the fit's
-    residuals, widened by their own correlation, and holds half of what a second time constant would change where one was left out.
+    residuals, widened by their own correlation, and holds most of what a second time constant would change where one was left out.
     Time constants beyond the length of the trace are not believed: the doubt then covers the whole remaining span.
     """
     if not resolution > 0:
@@ -166,7 +166,7 @@ def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, windo
     )
     gain = float(one.residual @ one.residual - two.residual @ two.residual) / (float(two.residual @ two.residual) / two.dof)
     apart = two.taus[0] > 1.3 * two.taus[1] and two.taus[0] <= span
-    chosen, u = (two, two.u) if apart and gain > SURELY_BETTER else (one, math.hypot(one.u, 0.5 * (two.end - one.end) if apart else 0.0))
+    chosen, u = (two, two.u) if apart and gain > SURELY_BETTER else (one, math.hypot(one.u, 0.8 * (two.end - one.end) if apart else 0.0))
     tau, remaining = max(chosen.taus), chosen.remaining(span)
     if tau > span:
         u = max(u, abs(remaining))

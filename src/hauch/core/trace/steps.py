@@ -46,19 +46,30 @@ def find_steps(times: np.ndarray, channels: Mapping[str, np.ndarray]) -> list[St
     ----------
     times : seconds from the start, shape (n,)
     channels : channel key -> values, shape (n,), NaN where there is no sample. The throttle tells the steps where it was
-        recorded, else the speed of the first rotor.
+        recorded, else the speed of the rotors, else the pressures that a damper steps.
 
     Raises
     ------
-    ValueError : neither throttle nor speed was recorded
+    ValueError : none of them was recorded
     """
     times = np.asarray(times, dtype=float)
-    if "throttle" in channels and np.isfinite(channels["throttle"]).any():
-        return _merged(times, channels["throttle"], _held(times, np.asarray(channels["throttle"], float)))
-    speed = next((channels[key] for key in SPEEDS if key in channels), None)
-    if speed is None:
-        raise ValueError("a sweep needs the throttle or the speed of the part")
-    return _merged(times, speed, _calm(times, np.asarray(speed, float)))
+    found: list[Stand] | None = None
+    for key in ("throttle", *SPEEDS, *TURNED_OTHERWISE):
+        if key in channels and np.isfinite(channels[key]).any():
+            values = np.asarray(channels[key], dtype=float)
+            stands = _merged(times, values, _held(times, values) if key == "throttle" else _calm(times, values))
+            if key not in TURNED_OTHERWISE:  # with the throttle closed nothing is measured
+                stands = [s for s in stands if s.level > 0.05 * float(np.nanmax(values))] or stands
+            if is_sweep(stands):
+                return stands
+            found = found or stands
+    if found is None:
+        raise ValueError("a sweep needs the throttle, the speed of the part or the pressure that was stepped")
+    return found
+
+
+TURNED_OTHERWISE = ("orifice_pressure", "static_pressure", "test_depression")
+"""Channels that step where not the throttle of the part is turned but a damper behind it."""
 
 
 def _held(times: np.ndarray, throttle: np.ndarray) -> list[tuple[int, int]]:

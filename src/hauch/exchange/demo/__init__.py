@@ -1,4 +1,4 @@
-"""The demo: the five rounds of the Quellmoos Drying Loft, measured on the virtual bench. Nobody and nothing in it exists.
+"""The demo: the six rounds of the Quellmoos Drying Loft, measured on the virtual bench. Nobody and nothing in it exists.
 
 Runs go through the same actions as a person's, so that what the demo shows is what the application does.
 """
@@ -13,6 +13,7 @@ from hauch.exchange.demo.cabinet import SLUG, Cabinet
 from hauch.exchange.demo.desk import load_desk
 from hauch.exchange.demo.others import load_others
 from hauch.exchange.demo.parts import hand_in_parts
+from hauch.exchange.demo.rigs import load_rigs
 from hauch.exchange.demo.stores import uid
 from hauch.rounds.models import Round
 
@@ -27,6 +28,7 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
     say("Loading the demo, once.")
     first = Cabinet().load()
     load_others()
+    load_rigs()
     load_desk()
     hand_in_parts()
     return first

@@ -1,0 +1,153 @@
+"""Round 6: every rig once, recorded live on the virtual bench or read by hand, one rotor against the reference."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+
+import numpy as np
+
+from hauch.bench.actions import NewRun, Room, Subject, finish_run, make_run
+from hauch.bench.live import observe
+from hauch.bench.models import Piece, Recording, Run
+from hauch.core.geometry.envelope import Envelope
+from hauch.core.rig.live import CHANNELS, LiveRig
+from hauch.entries.models import Entry, Version
+from hauch.exchange.demo.stores import START, members, people, uid
+from hauch.people.models import User
+from hauch.rounds.actions import remember_brief
+from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.stores.models import ReferenceSpecimen, Rig
+from hauch.verdict.actions import refresh
+from hauch.workshop.models import Specimen
+
+SLUG = "every-rig-once"
+RATE = 10.0
+"""Ticks a second of the demo's recordings."""
+BEGINS = START + timedelta(days=82)
+ROOM = Room(21.2, 96_300.0, 50.0)
+
+Window = tuple[float, float]
+Session = tuple[list[Window], dict[str, list[float]]]
+
+TESTS: list[tuple[str, str, str, str, float | None]] = [
+    ("curve", "Fan curve before six trays", "fan_curve", "Plenum box", 1900.0),
+    ("loss", "Loss of the tray stack at 108 m³/h", "loss_at_flow", "Cellar flow bench", None),
+    ("air_w", "Air at equal power", "flow_at_power", "Tunnel in the east gable", None),
+    ("shaft", "Shaft power against speed", "shaft_curve", "Belt drive in the loft", 1500.0),
+    ("heat", "Thermal resistance of the hot block", "thermal_resistance", "Hot block", None),
+    ("thrust", "Thrust on the scale", "thrust", "Scale under the stairs", None),
+    ("shake", "Vibration at the bearing", "vibration", "Bearing stand", None),
+    ("quiet", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", None),
+]
+"""Key, label, procedure, rig, common speed."""
+
+
+def _steps(rig: LiveRig, levels: list[float], hold: float, turn: Callable[[LiveRig, float], None]) -> None:
+    for level in levels:
+        turn(rig, level)
+        rig.advance(rig.tick / rig.rate + hold)
+
+
+def _throttle(rig: LiveRig, level: float) -> None:
+    rig.set_throttle(level)
+
+
+def _damper(rig: LiveRig, level: float) -> None:
+    rig.damper = level
+
+
+def _drive(rig: LiveRig, key: str, name: str) -> Session:
+    """What is done on a rig in a test; gives the readings that were taken and what was read without the part."""
+    beside: dict[str, list[float]] = {}
+    if key == "shaft":
+        rig.mount("")
+        _steps(rig, [40, 50, 60, 70, 80, 90], 12.0, _throttle)
+        beside["tare"] = [6.0, 72.0]
+        rig.set_throttle(0.0)
+        rig.advance(rig.tick / rig.rate + 8)
+    if key == "quiet":
+        rig.advance(rig.tick / rig.rate + 8)
+        beside["background"] = [1.0, 7.0]
+    rig.mount(name)
+    if key == "curve":
+        rig.set_throttle(100.0)
+        rig.advance(rig.tick / rig.rate + 6)
+        _steps(rig, [30.0, 12.0, 6.0, 3.0, 1.6, 1.0, 0.6, 0.35], 12.0, _damper)
+        return [], beside
+    if key in {"loss", "air_w", "shaft"}:
+        _steps(rig, [40, 50, 60, 70, 80, 90, 100] if key != "shaft" else [40, 50, 60, 70, 80, 90], 12.0, _throttle)
+        return [], beside
+    rig.set_throttle(100.0)
+    seconds = rig.tick / rig.rate + (760 if key == "heat" else 24)
+    rig.advance(seconds)
+    end = rig.tick / rig.rate - rig.began / rig.rate
+    return [(end - 14.0 + 5 * i, end - 10.0 + 5 * i) for i in range(3)], beside
+
+
+def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
+    """One recorded run."""
+    name = what.version.entry.name if isinstance(what, Specimen) else str(what)
+    rig = LiveRig(seed=6000 + number, rate=RATE, heat=120.0)
+    rig.start(0.0)
+    windows, beside = _drive(rig, test.key, name)
+    if test.key == "thrust" and isinstance(what, Specimen):  # one fault to be found by itself
+        rig.kept[CHANNELS.index("scale_mass"), 60] += 0.2
+    columns = [c for c in CHANNELS if test.rig.meters.filter(channel=c).exists() and c != "speed_2"]
+    first, _ = rig.since("speed", -1)
+    rows = np.column_stack([rig.since(c, -1)[1] for c in columns])
+    at = BEGINS + timedelta(hours=0.5 * number)
+    recording = Recording.objects.create(uid=uid("recording", "rigs", test.key, name), round=test.round, started_at=at, columns=columns, rate=RATE)
+    Piece.objects.bulk_create(
+        Piece(recording=recording, first=first + i, count=len(rows[i : i + 600]), data=np.ascontiguousarray(rows[i : i + 600], "<f8").tobytes())
+        for i in range(0, len(rows), 600)
+    )  # fmt: skip
+    key = uid("run", "rigs", test.key, name)
+    subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
+    run = make_run(who, NewRun(test, subject, ROOM, at, uid=key, form_key=key), recording)
+    run.windows, run.beside = [[round(a, 2), round(b, 2)] for a, b in windows], beside
+    run.save(update_fields=["windows", "beside"])
+    return finish_run(run, notify=False)
+
+
+def load_rigs() -> None:
+    """The round with its runs."""
+    who = people()
+    round = Round.objects.create(
+        uid=uid("round", 6), slug=SLUG, number=6, title="Every rig once", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+        question="What does one rotor do on every rig of the loft, against the Loft-140?", may_vary="Nothing: it is a check of the rigs.",
+        equal=Round.Equal.POWER, equal_value=2.5, envelope=Envelope.from_json("rotor", {}).as_json(), state=Round.State.BENCH,
+        safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
+        "The heater has a thermal cut-out and is never left alone.", created_at=BEGINS - timedelta(days=8),
+    )  # fmt: skip
+    members(round, who)
+    setting = Setting.objects.create(round=round, label="As agreed", values={})
+    Setting.objects.create(round=round, label="Hanging, axis upright", values={"orientation": "axis upright"})
+    reference = ReferenceSpecimen.objects.get(serial="L-02")
+    rules = RuleVersion.objects.create(
+        round=round, number=1, scheme=RuleVersion.Scheme.POINTS, created_by=who["runa"], created_at=BEGINS - timedelta(days=8)
+    )  # fmt: skip
+    tests = []
+    for order, (key, label, procedure, rig, speed) in enumerate(TESTS, start=1):
+        test = Test.objects.create(
+            round=round, key=key, label=label, procedure=procedure, rig=Rig.objects.current().get(name=rig), setting=setting, order=order, repeats=1, readings=3,
+            common_speed=speed, baseline=2.0, resolution=0.5 if key == "heat" else None, soak=Test.Soak.SETTLED if key == "heat" else Test.Soak.NONE,
+        )  # fmt: skip
+        TestReference.objects.create(test=test, specimen=reference, since=BEGINS)
+        tests.append(test)
+        RuleTerm.objects.create(rules=rules, test=test, weight=1.0)
+    rules.tests.set(tests)
+    remember_brief(round, rules)
+    entry = Entry.objects.create(
+        uid=uid("entry", "Zeisig"), round=round, name="Zeisig", designer_name="Alma", story="A thin blade for thin air.", mark=3, submitted_at=BEGINS - timedelta(days=5)
+    )  # fmt: skip
+    version = Version.objects.create(uid=uid("version", "Zeisig", 1), entry=entry, number=1, changed="First print.", created_at=entry.submitted_at)
+    specimen = Specimen.objects.create(
+        uid=uid("specimen", "Zeisig"), version=version, code="Z-01", material="PETG", mass=0.0356, state=Specimen.State.READY, cap=4200.0
+    )  # fmt: skip
+    for number, test in enumerate(tests):
+        _trace(who["odo"], test, reference, 2 * number)
+        run = _trace(who["odo"], test, specimen, 2 * number + 1)
+        if test.key == "shake":
+            observe(who["odo"], round, run=run, text="A faint hum at the frame, gone when held.", tags=["vibration"], at_s=12.0)
+    refresh(rules)

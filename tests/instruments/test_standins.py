@@ -1,0 +1,176 @@
+"""Simulated meters over TCP, read through PyVISA."""
+
+import time
+import unittest
+
+import numpy as np
+
+from hauch.core.rig.live import CHANNELS, LiveRig, bench_rig
+from hauch.instruments.grid import Grid
+from hauch.instruments.link import Link, identify, open_line, read_once
+from tests.instruments.meters import Meters, columns_of, profile_objects
+
+
+def until(condition, seconds=6.0):
+    end = time.time() + seconds
+    while time.time() < end:
+        if condition():
+            return True
+        time.sleep(0.02)
+    return False
+
+
+class RigTests(unittest.TestCase):
+    def at_full(self, **more):
+        rig = LiveRig(**more)
+        rig.start(1000.0)
+        rig.set_throttle(100.0)
+        rig.advance(1012.0)
+        return rig
+
+    def test_laws_of_the_virtual_bench(self):
+        """Fan laws: half the speed, half the flow, a quarter of the pressure; 50 lg n in sound."""
+        rig = self.at_full(background=0.0)
+        full = {c: rig.now(c) for c in CHANNELS}
+        rig.set_throttle(100 * 0.5 ** (1 / 0.92))
+        rig.advance(1024.0)
+        self.assertAlmostEqual(rig.now("speed") / full["speed"], 0.5, delta=0.01)
+        self.assertAlmostEqual(rig.now("air_speed") / full["air_speed"], 0.5, delta=0.04)
+        self.assertAlmostEqual(rig.now("static_pressure") / full["static_pressure"], 0.25, delta=0.02)
+        self.assertAlmostEqual(full["sound_level"] - rig.now("sound_level"), 15.05, delta=1.2)
+
+    def test_samples_are_numbered_and_kept(self):
+        rig = self.at_full()
+        first, values = rig.since("speed", 50_010)
+        self.assertEqual((first, first + len(values) - 1), (50_011, rig.tick))
+        again = LiveRig()
+        again.start(1000.0)
+        again.set_throttle(100.0)
+        again.advance(1012.0)
+        np.testing.assert_array_equal(again.since("air_speed", -1)[1], rig.since("air_speed", -1)[1])
+
+    def test_faults_on_request(self):
+        rig = self.at_full()
+        rig.fault("air_speed", "dropout", 0.5)
+        rig.fault("speed", "stuck", 1.0)
+        rig.fault("voltage", "spike", size=5.0)
+        rig.fault("static_pressure", "unit", 0.5, 0.10197)
+        tick = rig.tick
+        rig.advance(1014.0)
+        self.assertEqual(np.isnan(rig.since("air_speed", tick)[1]).sum(), 25)
+        self.assertEqual(len(set(rig.since("speed", tick)[1][:50].tolist())), 1)
+        self.assertGreater(rig.since("voltage", tick)[1][0], 16.0)
+        self.assertLess(rig.since("static_pressure", tick)[1][:20].max(), 6.0)
+        rig.fault("", "stall")
+        rig.advance(1018.0)
+        self.assertEqual(rig.now("speed"), 0.0)
+        self.assertGreater(rig.now("current"), 0.7)
+        rig.set_throttle(0.0)
+        rig.set_throttle(80.0)
+        rig.advance(1026.0)
+        self.assertGreater(rig.now("speed"), 1400)
+        for wrong in (lambda: rig.fault("gap", "spike"), lambda: rig.fault("speed", "magic"), lambda: rig.set_throttle(120.0)):
+            with self.assertRaises(ValueError):
+                wrong()
+
+    def test_head_down_battery_and_other_parts(self):
+        rig = bench_rig(2)
+        rig.turned_over = rig.only_upright = True
+        rig.start(0.0)
+        rig.set_throttle(100.0)
+        rig.advance(8.0)
+        self.assertEqual(rig.now("speed"), 0.0)
+        flat = self.at_full(battery=2.0)
+        self.assertLess(flat.now("speed"), 1600)
+        rig.mount("Distel")
+        name, flow = rig.fan.name, rig.fan.free_flow
+        rig.mount("Distel")
+        self.assertEqual((name, rig.fan.free_flow), ("Distel", flow))
+
+
+class LineTests(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.meters = Meters()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.meters.stop()
+
+    def line(self, device):
+        line = open_line(self.meters.resource(device), next(iter(profile_objects(device).values())))
+        self.addCleanup(line.close)
+        return line
+
+    def test_ten_meters_say_who_they_are_and_read(self):
+        for device in self.meters.bench.ports:
+            with self.subTest(device):
+                profiles = profile_objects(device)
+                channel, profile = next(iter(profiles.items()))
+                self.assertRegex(identify(self.meters.resource(device), profile), r"^Hauch,STAND-IN .*,bench 1,1$")
+                self.assertTrue(np.isfinite(read_once(self.meters.resource(device), profile, channel)))
+
+    def test_errors_are_queued_as_scpi_has_it(self):
+        line = self.line("anemometer")
+        line.write("NO:SUCH")
+        self.assertEqual(line.query("SYST:ERR?"), '-113,"Undefined header"')
+        self.assertEqual(line.query("SYST:ERR?"), '0,"No error"')
+        motor = self.line("motor")
+        motor.write("SOUR:THR 300")
+        self.assertIn("-224", motor.query("SYST:ERR?"))
+        motor.write("SOUR:THR 40; *CLS")
+        self.assertEqual(motor.query("SOUR:THR?"), "40")
+        motor.write("OUTP OFF")
+
+    def test_waveforms_come_as_blocks(self):
+        sound = self.line("sound").query_binary_values("SENS:WAV? 0.5", datatype="f", container=np.array)
+        self.assertEqual(sound.size, 24_000)
+        self.assertEqual(self.line("accelerometer").query_binary_values("SENS:WAV? 1", datatype="f", container=np.array).size, 6_400)
+        line = self.line("anemometer")
+        line.write("SENS:WAV? 0.5")
+        self.assertEqual(line.read(), "")
+        self.assertIn("no waveform", line.query("SYST:ERR?"))
+
+    def collect(self, link, channels, grid, seconds):
+        end, pieces = time.time() + seconds, []
+        while time.time() < end:
+            time.sleep(0.05)
+            for channel, samples in link.take().items():
+                grid.add(channel, samples)
+            pieces += grid.ready(time.time())
+        return pieces
+
+    def test_every_sample_arrives_though_the_line_drops(self):
+        now = time.time()
+        link = Link(self.meters.resource("supply"), profile_objects("supply"), now)
+        grid = Grid(columns_of("supply"), 50.0, now, 0, {})
+        link.start()
+        self.addCleanup(link.stop)
+        pieces = self.collect(link, columns_of("supply"), grid, 0.8)
+        self.line("supply").write("RIG:OFFLINE 1")
+        self.assertTrue(until(lambda: link.problem))
+        pieces += self.collect(link, columns_of("supply"), grid, 2.6)
+        self.assertEqual(link.problem, "")
+        from hauch.instruments.grid import joined
+
+        ticks, rows = joined(pieces, 3)
+        self.assertGreater(len(ticks), 120)
+        self.assertEqual(np.diff(ticks).max(), 1)
+        self.assertFalse(np.isnan(rows[1:]).any())
+
+    def test_a_meter_that_is_asked_one_by_one(self):
+        profile = profile_objects("tachometer")["speed"]
+        from dataclasses import replace
+
+        link = Link(self.meters.resource("tachometer"), {"speed": replace(profile, buffer="", rate=20.0)}, 0.0)
+        link.start()
+        self.addCleanup(link.stop)
+        self.assertTrue(until(lambda: link.readers["speed"].pending and len(link.readers["speed"].pending) > 12, 3))
+        samples = link.take()["speed"]
+        self.assertAlmostEqual(float(np.median(np.diff(samples.times))), 0.05, delta=0.02)
+
+    def test_a_wrong_address_is_told(self):
+        link = Link("TCPIP0::127.0.0.1::9::SOCKET", profile_objects("supply"), 0.0)
+        link.start()
+        self.addCleanup(link.stop)
+        self.assertTrue(until(lambda: link.problem))
