@@ -29,6 +29,10 @@ class Meters:
     def resource(self, key: str) -> str:
         return self.bench.resource(key)
 
+    def call(self, key: str, command: str) -> None:
+        """What a hand does at a meter."""
+        self.loop.call_soon_threadsafe(self.bench.meters[key].answer, command)
+
     def stop(self) -> None:
         self._run(self.bench.stop())
         self.loop.call_soon_threadsafe(self.loop.stop)

@@ -264,6 +264,8 @@ class Recorder:
                 held.unsaved.append(piece)
                 if piece.first >= held.session.recent_first + len(held.session.recent):
                     held.session.add(piece)
+                else:
+                    held.session.patch(piece)
             held.session.watch()
             held.session.tend()
 

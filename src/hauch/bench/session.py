@@ -33,6 +33,10 @@ READ_SECONDS = 2.0
 """Over how long a search averages its figure [s]."""
 
 
+LATE_SECONDS = 4.0
+"""So long after its end [s] a gap is told: a meter whose line comes back hands in what it kept."""
+
+
 @dataclass
 class Task:
     """What turns the throttle by rule: a search for a figure, or a sweep."""
@@ -98,6 +102,13 @@ class Session:
         while len(self.recent) > RECENT_SECONDS * self.rate:
             self.recent.popleft()
             self.recent_first += 1
+
+    def patch(self, piece: Piece) -> None:
+        """Fill in what a meter handed in late."""
+        for tick, row in enumerate(piece.rows, piece.first):
+            if 0 <= tick - self.recent_first < len(self.recent):
+                held = self.recent[tick - self.recent_first]
+                np.copyto(held, row, where=np.isfinite(row))
 
     def _second_over(self, tick: int) -> None:
         block = np.stack(self.second)
@@ -249,6 +260,9 @@ class Session:
         for mark in found:
             # A mark that begins with the oldest row may have begun before; one that touches the newest is not over.
             if mark.kind == "stall" or mark.last >= len(rows) - 1 or mark.first == 0:
+                continue
+            # What a meter has kept may still come.
+            if mark.kind in {"dropout", "gap"} and self.now - mark.to_s < LATE_SECONDS:
                 continue
             key = (mark.channel, mark.kind, round(mark.from_s))
             if key not in self.told:

@@ -73,7 +73,7 @@ DATABASES = {
         "ENGINE": "django.db.backends.postgresql",
         "HOST": "127.0.0.1",
         "PORT": os.environ.get("HAUCH_DB_PORT", "5432"),
-        "NAME": "hauch",
+        "NAME": os.environ.get("HAUCH_DB_NAME", "hauch"),
         "USER": "hauch",
         "PASSWORD": os.environ.get("HAUCH_DB_PASSWORD", ""),
         "CONN_MAX_AGE": 0,

@@ -1,0 +1,142 @@
+"""The live bench as a person uses it: a whole run with the keyboard only, a lost connection, a stall, equal power, phone and dark."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import expect
+
+from hauch.bench.models import Live, Observation, Run
+from tests.browser.live_base import LiveBrowserTests
+
+
+class LiveTests(LiveBrowserTests):
+    def open_live(self, name="Amsel"):
+        page = self.sign_in("operator")
+        page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens[name].pk}"))
+        page.keyboard.press("Escape")  # out of the first field
+        page.keyboard.press("l")
+        expect(page.get_by_role("heading", level=1)).to_contain_text(f"{name}, air test")
+        expect(page.locator("#still")).to_have_text("The throttle is closed.")
+        return page
+
+    def step(self, page, key, now):
+        page.keyboard.press(key)
+        expect(page.locator(".live-steps [aria-current=step]")).to_contain_text(now, timeout=15_000)
+
+    def steady(self, page):
+        expect(page.locator("#still")).to_have_text("Steady.", timeout=15_000)
+
+    def test_a_whole_run_with_the_keyboard_only(self):
+        page = self.open_live()
+        page.set_default_timeout(15_000)
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        page.keyboard.press("n")
+        page.keyboard.type("tufts point back")
+        for _ in range(20):  # to the button
+            page.keyboard.press("Tab")
+            if page.evaluate("document.activeElement.textContent") == "Keep it":
+                break
+        page.keyboard.press("Enter")
+        expect(page.locator(".seen")).to_contain_text("tufts point back")
+        page.keyboard.press("Escape")
+        page.wait_for_timeout(7_000)
+        page.keyboard.press(" ")
+        expect(page.locator(".live-readings tbody tr")).to_have_count(1)
+        page.keyboard.press("u")
+        expect(page.locator(".live-readings")).to_have_count(0)
+        page.keyboard.press(" ")
+        expect(page.locator(".live-readings tbody tr")).to_have_count(1)
+        page.keyboard.press(" ")  # at once: it is told to wait
+        expect(page.locator(".problem-line")).to_contain_text("Wait a moment")
+        page.wait_for_timeout(4_200)
+        page.keyboard.press(" ")
+        expect(page.locator(".live-readings tbody tr")).to_have_count(2)
+        page.keyboard.press("Enter")  # the room is not known yet
+        expect(page.locator(".problem-line")).to_contain_text("Room temperature is missing")
+        page.keyboard.press("Tab")
+        for label, text in (("Room temperature", "21.4"), ("Air pressure", "965"), ("Relative humidity", "48")):
+            for _ in range(60):
+                if page.evaluate("document.activeElement.labels?.[0]?.textContent ?? ''").startswith(label):
+                    break
+                page.keyboard.press("Tab")
+            page.keyboard.type(text)
+        page.keyboard.press("Escape")
+        page.keyboard.press("Enter")
+        expect(page.locator("#messages .success")).to_contain_text(re.compile(r"Run \d+, Amsel, Air test, repeat 1: 15\d ± \d m³/h"))
+        run = Run.objects.get()
+        self.assertEqual((len(run.windows), run.result.missing), (2, ""))
+        self.assertEqual(Observation.objects.get().run_id, run.pk)
+        page.goto(self.in_round(f"bench/runs/{run.pk}/"))
+        self.assertGreaterEqual(self.charts_drawn(), 2)
+        lag = self.recorder.held  # the recorder still holds the bench for the next repeat
+        self.assertEqual(len(lag), 1)
+
+    def test_a_lost_connection_and_a_server_that_comes_back(self):
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        self.server.stop()
+        expect(page.locator("#still")).to_contain_text("No word from the server", timeout=15_000)
+        page.keyboard.press(" ")
+        expect(page.get_by_role("alert")).to_contain_text("The server cannot be reached. Nothing is lost")
+        page.wait_for_timeout(1_500)
+        self.server.start()
+        self.steady(page)
+        page.wait_for_timeout(1_000)
+        # The picture has no gap: what was recorded meanwhile came after.
+        times, _ = Live.objects.get().recording.arrays()
+        self.assertLess(float((times[1:] - times[:-1]).max()), 0.05)
+        self.assertTrue(self.troubles)
+        self.troubles.clear()
+
+    def test_a_stall_is_told_and_becomes_did_not_finish(self):
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        self.meters.bench.rig.fault("", "stall")
+        expect(page.locator("#events")).to_contain_text("The part stopped", timeout=15_000)
+        expect(page.locator("#still")).to_have_text("The throttle is closed.", timeout=10_000)
+        page.keyboard.press("d")
+        page.keyboard.type("stopped at full throttle, bearing hot")
+        page.keyboard.press("Enter")
+        expect(page.locator("#messages .success")).to_contain_text("did not finish")
+        run = Run.objects.get()
+        self.assertEqual((run.state, run.recording_id is not None), ("dnf", True))
+        self.assertGreaterEqual(self.charts_drawn(), 2)
+
+    def test_equal_power_is_searched_by_itself(self):
+        type(self.built.round).objects.filter(pk=self.built.round.pk).update(equal="power", equal_value=2.5)
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Equal power")
+        page.keyboard.press("Enter")
+        expect(page.locator("#events")).to_contain_text("Electrical power holds 2.5 W", timeout=60_000)
+        expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Read")
+        self.assertAlmostEqual(self.meters.bench.rig.now("power"), 2.5, delta=0.12)
+        page.keyboard.press("x")
+        expect(page.locator("#still")).to_have_text("The throttle is closed.", timeout=10_000)
+
+    def test_on_a_phone_in_a_dim_workshop_and_two_watch_one_bench(self):
+        page = self.open_live()
+        phone = self.sign_in(
+            "operator", self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark", has_touch=True, reduced_motion="reduce")
+        )
+        phone.goto(page.url)
+        expect(phone.locator("#still")).to_have_text("The throttle is closed.")
+        self.assertLessEqual(phone.evaluate("document.documentElement.scrollWidth"), 390)
+        phone.get_by_role("button", name="It is mounted").tap()
+        expect(phone.locator(".live-steps [aria-current=step]")).to_contain_text("Guard")
+        phone.locator("[data-channel=speed]").tap()
+        expect(phone.locator("#now-label")).to_have_text("Speed")
+        page.reload()
+        expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Guard")
+        lags = phone.evaluate("window.hauchLags")
+        self.assertGreater(len(lags), 5)

@@ -1,0 +1,502 @@
+"""The live bench: its procedure, what may be done when, runs made of it, exclusions and observations."""
+
+from __future__ import annotations
+
+import io
+from datetime import timedelta
+from unittest import mock
+
+import numpy as np
+from django.core.exceptions import PermissionDenied, ValidationError
+from django.db import IntegrityError, transaction
+from django.test import TestCase
+from django.urls import reverse
+from django.utils import timezone
+from PIL import Image
+
+from hauch.bench import guide, live
+from hauch.bench.actions import Room, Subject
+from hauch.bench.compare import comparisons, orientation_told
+from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run, window_of
+from hauch.bench.queries import bracket_due, plan_of
+from hauch.core.rig.live import LiveRig
+from hauch.entries.models import Prediction, Version
+from hauch.people.models import AuditEntry
+from hauch.rounds.models import Setting, Test
+from hauch.stores.models import Instrument
+from hauch.workshop.models import Specimen
+from tests.builder import PASSWORD, ROOM, build
+
+CHANNELS = ("air_speed", "sound_level", "voltage", "current", "speed", "throttle")
+RATE = 10.0
+
+
+def png() -> bytes:
+    out = io.BytesIO()
+    Image.new("RGB", (40, 30), (10, 90, 90)).save(out, "PNG")
+    return out.getvalue()
+
+
+class LiveCase(TestCase):
+    kinds = ("air", "power", "noise", "rise")
+
+    def setUp(self):
+        self.built = build(kinds=self.kinds)
+        self.rig = self.built.tests["air"].rig
+        motor = Instrument.objects.create(name="Motor", channel="throttle", resolution=0.1, resource="X", profile={"query": "T?", "unit": "%"})
+        self.rig.meters.create(channel="throttle", instrument=motor)
+        Instrument.objects.filter(channel__in=CHANNELS).update(resource="TCPIP0::127.0.0.1::9::SOCKET")
+        self.subject = Subject(specimen=self.built.specimens["Amsel"])
+
+    def begin(self, test="air", subject=None) -> Live:
+        return live.begin(self.built.operator, self.built.tests[test], subject or self.subject)
+
+    def record(self, one: Live, seconds: float, throttle: float = 100.0, **status) -> Live:
+        """What a recorder would have stored of the last seconds, with the part at a throttle."""
+        rig = LiveRig(rate=RATE, seed=7)
+        rig.start(0.0)
+        rig.set_throttle(throttle)
+        rig.speed = 1900.0 * (throttle / 100) ** 0.92
+        rig.advance(seconds)
+        first, _ = rig.since("speed", -1)
+        rows = np.column_stack([rig.since(c, -1)[1] for c in one.recording.columns])
+        Recording.objects.filter(pk=one.recording_id).update(rate=RATE, started_at=timezone.now() - timedelta(seconds=seconds))
+        Piece.objects.create(recording=one.recording, first=first, count=len(rows), data=np.ascontiguousarray(rows, "<f8").tobytes())
+        Live.objects.filter(pk=one.pk).update(heard_at=timezone.now(), status={"throttle": throttle, "turned": 0.0, "calm": True, **status})
+        return Live.objects.get(pk=one.pk)
+
+    def guarded(self, one: Live) -> Live:
+        live.confirm(self.built.operator, one, "mount")
+        return live.confirm(self.built.operator, one, "guard")
+
+    def taken(self, one: Live, *windows) -> Live:
+        Live.objects.filter(pk=one.pk).update(windows=[list(w) for w in windows])
+        return Live.objects.get(pk=one.pk)
+
+
+class BeginTests(LiveCase):
+    def test_begins_once_on_a_rig_and_records_what_is_on_a_line(self):
+        one = self.begin()
+        self.assertEqual(set(one.recording.columns), set(CHANNELS))
+        self.assertEqual(one.wanted, {"n": 1, "mounted": ""})
+        self.assertEqual(self.begin().pk, one.pk)
+        with self.assertRaisesRegex(ValidationError, "Rack rig is taken: Amsel is on it"):
+            self.begin(subject=Subject(reference=self.built.reference))
+        live.end(self.built.operator, one)
+        self.assertNotEqual(self.begin(subject=Subject(reference=self.built.reference)).pk, one.pk)
+
+    def test_refusals(self):
+        with self.assertRaises(PermissionDenied):
+            live.begin(self.built.people["designer"], self.built.tests["air"], self.subject)
+        Specimen.objects.filter(pk=self.subject.specimen.pk).update(state="printed")
+        self.subject.specimen.refresh_from_db()
+        with self.assertRaisesRegex(ValidationError, "safety gate"):
+            self.begin()
+        Instrument.objects.update(resource="")
+        with self.assertRaisesRegex(ValidationError, "No meter of Rack rig is read over a line"):
+            self.begin(subject=Subject(reference=self.built.reference))
+
+    def test_the_throttle_opens_only_behind_a_closed_guard(self):
+        one = self.begin()
+        with self.assertRaisesRegex(ValidationError, "Mount the part"):
+            live.set_throttle(self.built.operator, one, 50.0)
+        with self.assertRaisesRegex(ValidationError, "Mount the part first"):
+            live.confirm(self.built.operator, one, "guard")
+        live.confirm(self.built.operator, one, "mount")
+        with self.assertRaisesRegex(ValidationError, "Close the guard"):
+            live.sweep(self.built.operator, one, [10, 20, 30], 10.0)
+        live.confirm(self.built.operator, one, "guard")
+        self.assertEqual(live.set_throttle(self.built.operator, one, 50.0).wanted["throttle"], 50.0)
+        self.assertTrue(live.cut(self.built.operator, one).wanted["cut"])
+        for wrong in (-1.0, 101.0, float("nan")):
+            with self.assertRaisesRegex(ValidationError, "from 0 to 100"):
+                live.set_throttle(self.built.operator, one, wrong)
+
+    def test_by_rule(self):
+        one = self.guarded(self.begin())
+        task = live.hold(self.built.operator, one, "power", 3.0).wanted["task"]
+        self.assertEqual((task["channel"], task["target"]), ("power", 3.0))
+        for wrong, words in (
+            (lambda: live.hold(self.built.operator, one, "torque", 1.0), "not read on this rig"), (lambda: live.hold(self.built.operator, one, "speed", -5.0), "cannot be held"),
+            (lambda: live.sweep(self.built.operator, one, [10, 20], 10.0), "three steps"), (lambda: live.sweep(self.built.operator, one, [10, 20, 30], 4000.0), "two hours"),
+            (lambda: live.confirm(self.built.operator, one, "magic"), "no step"), (lambda: live.read_beside(self.built.operator, one, "magic"), "cannot be read beside"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
+                wrong()
+
+
+class ReadTests(LiveCase):
+    def test_a_reading_waits_until_the_part_runs_steadily(self):
+        one = self.guarded(self.begin())
+        with self.assertRaisesRegex(ValidationError, "The recorder is silent"):
+            live.take(self.built.operator, one)
+        one = self.record(one, 3.0)
+        with self.assertRaisesRegex(ValidationError, "Only 3 s are recorded"):
+            live.take(self.built.operator, one)
+        one = self.record(one, 30.0, turned=25.0)
+        with self.assertRaisesRegex(ValidationError, "The throttle was turned 5 s ago"):
+            live.take(self.built.operator, one)
+        one = self.record(one, 30.0, calm=False)
+        with self.assertRaisesRegex(ValidationError, "still moving"):
+            live.take(self.built.operator, one)
+        one = self.record(one, 30.0)
+        live.take(self.built.operator, one)
+        with self.assertRaisesRegex(ValidationError, "Wait a moment"):
+            live.take(self.built.operator, one)
+        self.assertEqual(len(live.undo(self.built.operator, one).windows), 0)
+        with self.assertRaisesRegex(ValidationError, "no reading to take back"):
+            live.undo(self.built.operator, one)
+
+    def test_accepting_makes_a_run_of_the_windows_and_goes_on(self):
+        one = self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (15, 19), (30, 34))
+        run = live.accept(self.built.operator, one, ROOM, "quiet today")
+        self.assertEqual((run.state, run.replicate, run.note), ("valid", 1, "quiet today"))
+        self.assertAlmostEqual(run.result.value, 0.0430, delta=0.002)
+        self.assertIn("123 readings", " ".join(s["note"] for s in run.result.working))
+        one.refresh_from_db()
+        self.assertEqual((one.windows, one.room["temperature"], one.ended_at), ([], 21.0, None))
+        with self.assertRaisesRegex(ValidationError, "at least one reading"):
+            live.accept(self.built.operator, one, ROOM)
+        again = live.accept(self.built.operator, self.taken(one, (20, 24)), ROOM, form_key=run.form_key)
+        self.assertEqual(again.pk, run.pk)
+        second = live.accept(self.built.operator, self.taken(one, (20, 24)), ROOM)
+        self.assertEqual((second.replicate, second.recording_id), (2, run.recording_id))
+        with self.assertRaises(ValidationError):
+            live.accept(self.built.operator, self.taken(one, (25, 29)), Room(None, None, None))
+
+    def test_several_settings_of_one_specimen_in_one_session(self):
+        lid = Setting.objects.create(round=self.built.round, label="Lid on")
+        one = self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14))
+        with self.assertRaisesRegex(ValidationError, "not accepted yet"):
+            live.set_setting(self.built.operator, one, lid)
+        a1 = live.accept(self.built.operator, one, ROOM)
+        live.set_setting(self.built.operator, one, lid)
+        b = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (18, 22)), ROOM)
+        live.set_setting(self.built.operator, one, a1.setting)
+        live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (28, 32)), ROOM)
+        self.assertEqual((b.setting.label, b.replicate), ("Lid on", 1))
+        row = next(r for r in comparisons(Run.objects.get(pk=b.pk)) if "A-B-A" in r.what)
+        self.assertLess(abs(row.found.change.value), 1.0)
+        self.assertEqual(row.found.word, "too close to call")
+        # The rig's and the meter's own doubts cancel.
+        self.assertLess(row.found.change.expanded, 0.5 * 100 * b.result.expanded / b.result.value)
+
+    def test_noise_with_its_background_read_first(self):
+        one = self.guarded(self.begin("noise"))
+        self.assertIn("background", [s.key for s in guide.steps(one, "si")])
+        one = self.record(one, 20.0, throttle=100.0)
+        with self.assertRaisesRegex(ValidationError, "Close the throttle first"):
+            live.read_beside(self.built.operator, one, "background")
+        one = self.record(one, 40.0)
+        Live.objects.filter(pk=one.pk).update(beside={"background": [0.0, 0.5]})
+        with mock.patch("hauch.core.trace.beside.LEAST", 100):
+            run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
+        self.assertIn("too few samples", run.result.missing)
+        Live.objects.filter(pk=one.pk).update(beside={"background": [0.0, 2.0]})
+        run = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (30, 34)), ROOM)
+        self.assertIn("only 0", run.result.missing)  # here the part ran all the time: the background is as loud
+
+    def test_did_not_finish_keeps_what_was_recorded(self):
+        one = self.record(self.guarded(self.begin()), 30.0)
+        with self.assertRaisesRegex(ValidationError, "Say in a few words"):
+            live.give_up(self.built.operator, one, " ")
+        from hauch.stores.pictures import keep_picture
+
+        run = live.give_up(self.built.operator, one, "rubs at the frame", keep_picture(self.built.operator, png()))
+        self.assertEqual((run.state, run.recording_id, bool(run.picture)), ("dnf", one.recording_id, True))
+        one.refresh_from_db()
+        self.assertIsNotNone(one.ended_at)
+        self.assertTrue(one.wanted["cut"])
+        self.client.login(username="operator", password=PASSWORD)
+        page = self.client.get(run.get_absolute_url())
+        self.assertContains(page, "Did not finish: rubs at the frame")
+        self.assertContains(page, "Air speed")
+        self.assertContains(page, "thumb")
+        with self.assertRaisesRegex(ValidationError, "This recording has ended"):
+            live.take(self.built.operator, one)
+
+
+class GuideTests(LiveCase):
+    def now(self, one):
+        return next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now").key
+
+    def test_steps_in_order(self):
+        one = self.begin()
+        self.assertEqual(self.now(one), "mount")
+        live.confirm(self.built.operator, one, "mount")
+        self.assertEqual(self.now(one), "guard")
+        live.confirm(self.built.operator, one, "guard")
+        self.assertEqual(self.now(one), "throttle")
+        self.record(one, 40.0)
+        self.assertEqual(self.now(one), "read")
+        self.taken(one, (10, 14), (20, 24))
+        self.assertEqual(self.now(one), "accept")
+        rows = guide.reading_rows(Live.objects.get(pk=one.pk))
+        self.assertAlmostEqual(rows[0]["means"]["speed"], 1900, delta=3)
+
+    def test_the_order_of_assembly_and_the_cap_stand_where_they_are_needed(self):
+        version = self.subject.specimen.version
+        version.steps.create(order=1, text="Press the hub onto the shaft")
+        version.steps.create(order=2, text="Screw the cap on, left-hand thread")
+        Specimen.objects.filter(pk=self.subject.specimen.pk).update(cap=2300.0)
+        self.subject.specimen.refresh_from_db()
+        steps = {s.key: s for s in guide.steps(self.begin(), "si")}
+        self.assertEqual(steps["mount"].hints, ["Press the hub onto the shaft", "Screw the cap on, left-hand thread"])
+        self.assertIn("Not above 2,300 1/min", steps["guard"].text)
+
+    def test_equal_power_by_the_round(self):
+        type(self.built.round).objects.filter(pk=self.built.round.pk).update(equal="power", equal_value=3.0)
+        one = self.guarded(self.begin())
+        step = next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now")
+        self.assertEqual((step.key, step.button), ("hold", "Hold 3 W"))
+        self.record(one, 40.0, task={"kind": "hold", "done": True, "held": True, "text": "holds"})
+        self.assertEqual(self.now(one), "read")
+
+    def test_soaks_by_minutes_and_until_settled(self):
+        Test.objects.filter(pk=self.built.tests["air"].pk).update(soak="minutes", soak_minutes=0.2)
+        self.built.tests["air"].refresh_from_db()
+        one = self.record(self.guarded(self.begin()), 8.0)
+        self.assertEqual(self.now(one), "soak")
+        self.record(one, 40.0)
+        self.assertEqual(self.now(one), "read")
+        Test.objects.filter(pk=self.built.tests["air"].pk).update(soak="settled", soak_minutes=None)
+        self.record(one, 40.0, forecast={"settled": False})
+        self.assertEqual(self.now(one), "soak")
+        self.record(one, 40.0, forecast={"settled": True})
+        self.assertEqual(self.now(one), "read")
+
+    def test_a_reading_far_off_the_others_is_marked(self):
+        self.assertTrue(guide.odd_one(5.0, np.array([4.0, 4.01, 5.0, 4.02])))
+        self.assertFalse(guide.odd_one(4.02, np.array([4.0, 4.01, 5.0, 4.02])))
+
+    def test_the_reference_is_due_again_after_four_runs_of_entries(self):
+        test = self.built.tests["air"]
+        self.built.air(self.built.reference, 0, (4.0, 4.0))
+        for minute, name in enumerate(("Amsel", "Binse", "Kiebitz", "Amsel"), 1):
+            self.assertFalse(bracket_due(test))
+            self.built.air(self.built.specimens[name], minute, (4.1, 4.1))
+        self.assertTrue(bracket_due(test))
+        due = plan_of(self.built.round, 12).due
+        self.assertEqual(next(d.reference for d in due if d.test.pk == test.pk), self.built.reference)
+        self.built.air(self.built.reference, 9, (4.0, 4.0))
+        self.assertFalse(bracket_due(test))
+
+    def test_bands_of_the_reference(self):
+        self.built.air(self.built.reference, 0, (4.0, 4.02))
+        self.built.air(self.built.reference, 9, (4.1, 4.12))
+        mean, half = guide.bands(self.built.tests["air"])["air_speed"]
+        self.assertAlmostEqual(mean, 4.06)
+        self.assertAlmostEqual(half, 2 * 0.1 / 2**0.5, places=9)
+
+
+class ExclusionTests(LiveCase):
+    def setUp(self):
+        super().setUp()
+        self.run_ = live.accept(self.built.operator, self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (20, 24)), ROOM)
+
+    def test_a_stretch_is_left_out_with_its_reason_and_counts_again(self):
+        before = Run.objects.get(pk=self.run_.pk).result
+        made = live.exclude(self.built.operator, self.run_, "a door was opened", "air_speed", (9.0, 16.0))
+        after = Run.objects.get(pk=self.run_.pk).result
+        self.assertNotEqual(before.value, after.value)
+        self.assertIn("Air speed: left out by hand from 9.0 to 16.0 s (71 samples left out).", after.troubles)
+        self.assertTrue(AuditEntry.objects.filter(action="run.exclude", detail__reason="a door was opened").exists())
+        live.restore(self.built.operator, made)
+        self.assertEqual(Run.objects.get(pk=self.run_.pk).result.value, before.value)
+        self.assertTrue(AuditEntry.objects.filter(action="run.restore").exists())
+        with self.assertRaisesRegex(ValidationError, "counts again already"):
+            live.restore(self.built.operator, made)
+
+    def test_all_left_out_is_no_result_and_no_zero(self):
+        live.exclude(self.built.operator, self.run_, "fan blew from the window", "time", (0.0, 60.0))
+        self.assertIn("no sample", Run.objects.get(pk=self.run_.pk).result.missing)
+
+    def test_a_typed_reading_is_left_out(self):
+        run = self.built.air(self.built.specimens["Binse"], 3, (4.0, 5.0))
+        reading = run.readings.get(typed="5.0")
+        live.exclude(self.built.operator, run, "read too early", reading_pk=reading.pk)
+        result = Run.objects.get(pk=run.pk).result
+        self.assertIn("1 readings, 4 to 4 m/s", " ".join(s["note"] for s in result.working))
+        self.client.login(username="operator", password=PASSWORD)
+        self.assertContains(self.client.get(run.get_absolute_url()), "<s>5.0</s>")
+
+    def test_refusals(self):
+        for arguments, words in (
+            (("", "air_speed", (1.0, 2.0)), "Say in a few words"), (("x", "air_speed", (3.0, 2.0)), "ends before"), (("x", "nothing", (1.0, 2.0)), "Choose a channel"),
+            (("x", "air_speed", None), "Choose a channel"), (("x", "air_speed", (float("nan"), 2.0)), "ends before"), (("x", "", None, 10**6), "not of this run"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
+                live.exclude(self.built.operator, self.run_, *arguments)
+        with self.assertRaises(PermissionDenied):
+            live.exclude(self.built.people["viewer"], self.run_, "x", "air_speed", (1.0, 2.0))
+        self.assertEqual(Exclusion.objects.count(), 0)
+
+    def test_over_http_with_wrong_input_too(self):
+        self.client.login(username="operator", password=PASSWORD)
+        url = reverse("bench:exclude", args=[self.built.round.slug, self.run_.pk])
+        page = self.client.post(url, {"channel": "air_speed", "from_s": "ten", "to_s": "16", "reason": "x"}, follow=True)
+        self.assertContains(page, "“ten” is not a number")
+        page = self.client.post(url, {"channel": "air_speed", "from_s": "9,0", "to_s": "16", "reason": "a door"}, follow=True)
+        self.assertContains(page, "It is left out")
+        self.assertContains(page, "a door")
+        page = self.client.post(reverse("bench:restore", args=[self.built.round.slug, self.run_.pk, Exclusion.objects.get().pk]), follow=True)
+        self.assertContains(page, "counts again since")
+
+    def test_raw_rows_are_never_changed(self):
+        for change in (lambda: Piece.objects.update(first=5), lambda: Piece.objects.all().delete()):
+            with self.assertRaises(IntegrityError), transaction.atomic():
+                change()
+        self.assertEqual(Piece.objects.count(), 1)
+
+
+class ObservationTests(LiveCase):
+    def test_notes_with_time_tags_and_picture_belong_to_the_run_and_the_entry(self):
+        one = self.record(self.guarded(self.begin()), 40.0)
+        seen = live.observe(self.built.operator, self.built.round, live=one, text="tufts point back", tags=["tufts", "nonsense"])
+        self.assertAlmostEqual(seen.at_s, 40.0, delta=1.0)
+        self.assertEqual(seen.tag_words, ["tufts"])
+        run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
+        seen.refresh_from_db()
+        self.assertEqual(seen.run_id, run.pk)
+        self.client.login(username="operator", password=PASSWORD)
+        url = reverse("bench:observe", args=[self.built.round.slug, run.pk])
+        from django.core.files.uploadedfile import SimpleUploadedFile
+
+        self.assertContains(self.client.post(url, {"text": "", "at_s": ""}, follow=True), "Write what you saw")
+        self.assertContains(self.client.post(url, {"text": "x", "at_s": "soon"}, follow=True), "is not a number")
+        bad = SimpleUploadedFile("x.png", b"<svg onload=alert(1)>", "image/png")
+        self.assertContains(self.client.post(url, {"text": "x", "picture": bad}, follow=True), "no picture that can be read")
+        good = SimpleUploadedFile("x.png", png(), "image/png")
+        page = self.client.post(url, {"text": "a crack at the hub", "tags": ["damage"], "at_s": "12", "picture": good}, follow=True)
+        self.assertContains(page, "a crack at the hub")
+        entry = self.client.get(self.built.entries["Amsel"].get_absolute_url())
+        self.assertContains(entry, "a crack at the hub")
+        self.assertContains(entry, "tufts point back")
+        with self.assertRaises(ValidationError):
+            live.observe(self.built.operator, self.built.round, live=one)
+        self.assertEqual(Observation.objects.count(), 2)
+
+
+class ComparisonTests(LiveCase):
+    def test_against_reference_prediction_and_earlier_version(self):
+        amsel = self.built.specimens["Amsel"]
+        self.built.air(self.built.reference, 0, (4.0, 4.0))
+        old = self.built.air(amsel, 1, (4.1, 4.1))
+        self.assertEqual([r.what for r in comparisons(Run.objects.get(pk=old.pk))], ["Loft-140 L-02 (1 run nearest in time)"])
+        version = Version.objects.create(entry=self.built.entries["Amsel"], number=2)
+        Prediction.objects.create(version=version, procedure="airflow", source="designer", value=0.05, u=0.001)
+        newer = Specimen.objects.create(version=version, code="R-9", state="ready")
+        run = self.built.air(newer, 5, (4.4, 4.4))
+        rows = {r.what: r for r in comparisons(Run.objects.get(pk=run.pk))}
+        reference = rows["Loft-140 L-02 (1 run nearest in time)"]
+        self.assertAlmostEqual(reference.found.change.value, 10.0, places=9)
+        self.assertEqual(reference.found.word, "better")
+        self.assertAlmostEqual(rows["version 1 of this entry (1 run)"].found.change.value, 100 * (4.4 / 4.1 - 1), places=9)
+        self.assertEqual(rows["the designer's prediction"].found.word, "worse")
+        self.client.login(username="operator", password=PASSWORD)
+        page = self.client.get(run.get_absolute_url())
+        self.assertContains(page, "Held against")
+        self.assertContains(page, "the designer&#x27;s prediction")
+
+    def test_works_in_one_orientation_only(self):
+        amsel = self.built.specimens["Amsel"]
+        run = self.built.air(amsel, 1, (4.1, 4.1))
+        hanging = Setting.objects.create(round=self.built.round, label="Hanging, axis upright")
+        self.assertEqual(orientation_told(run), "")
+        Run.objects.create(
+            test=run.test,
+            rig=run.rig,
+            setting=hanging,
+            specimen=amsel,
+            replicate=1,
+            started_at=run.started_at,
+            operator=self.built.operator,
+            state="dnf",
+            reason="does not start",
+        )
+        self.assertIn("It works at “Full throttle” and not at “Hanging, axis upright”", orientation_told(run))
+
+
+class PageTests(LiveCase):
+    def setUp(self):
+        super().setUp()
+        self.client.login(username="operator", password=PASSWORD)
+        self.slug = self.built.round.slug
+
+    def post(self, name, one, data=None, htmx=True):
+        headers = {"HX-Request": "true"} if htmx else {}
+        return self.client.post(reverse(f"bench:{name}", args=[self.slug, one.pk]), data or {}, headers=headers)
+
+    def test_from_the_overview_to_the_run(self):
+        page = self.client.get(reverse("bench:overview", args=[self.slug]))
+        self.assertContains(page, "Record live")
+        page = self.client.post(
+            reverse("bench:live_start", args=[self.slug, self.built.tests["air"].pk]), {"subject": f"s{self.subject.specimen.pk}"}, follow=True
+        )
+        self.assertContains(page, "Mount Amsel on Rack rig.")
+        one = Live.objects.get()
+        self.assertContains(self.client.get(reverse("bench:overview", args=[self.slug])), "is being recorded on Rack rig")
+        self.assertContains(self.post("live_take", one), "The recorder is silent", status_code=422)
+        self.assertContains(self.post("live_step", one, {"step": "mount"}), "The guard is closed")
+        self.assertContains(self.post("live_step", one, {"step": "guard"}), "Open the throttle")
+        self.post("live_step", one, {"step": "throttle"})
+        self.assertEqual(Live.objects.get().wanted["throttle"], 100.0)
+        self.assertContains(self.post("live_throttle", one, {"do": "set", "percent": "lots"}), "is not a number", status_code=422)
+        self.assertContains(self.post("live_throttle", one, {"do": "hold", "channel": "nonsense"}), "Choose what is held", status_code=422)
+        self.post("live_throttle", one, {"do": "hold", "channel": "power", "target": "3"})
+        self.assertEqual(Live.objects.get().wanted["task"]["target"], 3.0)
+        self.assertContains(
+            self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "99", "dwell": "10"}),
+            "Take 3 to 40 steps",
+            status_code=422,
+        )
+        self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "4", "dwell": "10"})
+        self.assertEqual(Live.objects.get().wanted["task"]["levels"], [30.0, 50.0, 70.0, 90.0])
+        self.record(one, 40.0)
+        self.assertContains(self.post("live_take", one), "1 of 2 readings")
+        self.assertContains(self.post("live_note", one, {"text": "hums", "tags": ["whistle"]}), "hums")
+        self.assertContains(self.post("live_accept", one, {"form_key": "x"}), "Enter a valid UUID", status_code=422)
+        data = {"temperature": "21", "pressure": "965", "humidity": "50", "form_key": "0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a001", "then": "show"}
+        answer = self.post("live_accept", one, data)
+        run = Run.objects.get()
+        self.assertEqual(answer["HX-Redirect"], run.get_absolute_url())
+        page = self.client.get(run.get_absolute_url())
+        self.assertContains(page, "hums")
+        self.assertContains(self.post("live_undo", one), "no reading to take back", status_code=422)
+        self.post("live_end", one, htmx=False)
+        self.assertRedirects(self.client.get(one.get_absolute_url()), run.get_absolute_url(), fetch_redirect_response=False)
+        self.assertEqual(
+            self.client.get(reverse("bench:live_guide", args=[self.slug, one.pk]), headers={"HX-Request": "true"})["HX-Redirect"],
+            reverse("bench:overview", args=[self.slug]),
+        )
+
+    def test_accept_and_next_goes_to_what_is_due(self):
+        one = self.record(self.guarded(self.begin()), 40.0)
+        data = {"temperature": "21", "pressure": "965", "humidity": "50", "then": "next"}
+        for n in range(3):
+            self.taken(one, (10 + n, 14 + n))
+            answer = self.post("live_accept", one, data | {"form_key": f"0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a00{n}"})
+        self.assertIsNotNone(Live.objects.get().ended_at)
+        self.assertIn("/tests/", answer["HX-Redirect"])
+
+    def test_strangers_and_designers_stay_out(self):
+        one = self.begin()
+        for who in ("designer", "viewer", "stranger"):
+            self.client.login(username=who, password=PASSWORD)
+            self.assertIn(self.client.get(one.get_absolute_url()).status_code, (403, 404))
+            self.assertIn(self.post("live_throttle", one, {"percent": "50"}).status_code, (403, 404))
+        self.client.logout()
+        self.assertEqual(self.client.get(reverse("bench:live_stream", args=[self.slug, one.pk])).status_code, 302)
+
+    def test_a_window_is_read_without_the_whole_recording(self):
+        one = self.record(self.begin(), 40.0)
+        times, channels = window_of(one.recording, 10.0, 12.0)
+        self.assertEqual((len(times), round(float(channels["speed"].mean()), -1)), (21, 1900.0))
+
+    def test_units_follow_the_person(self):
+        type(self.built.operator).objects.filter(pk=self.built.operator.pk).update(units="inch")
+        page = self.client.get(self.begin().get_absolute_url())
+        config = page.context["config"]
+        air = next(c for c in config["channels"] if c["key"] == "air_speed")
+        self.assertEqual((air["unit"], round(air["factor"], 2)), ("ft/min", 196.85))
+        self.assertEqual([c["key"] for c in config["channels"] if c["product"]], ["power"])

@@ -1,0 +1,283 @@
+"""The recorder on simulated meters: stores as it comes, loses nothing when it or the database dies, guards the part, turns by rule."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+
+import numpy as np
+from asgiref.sync import sync_to_async
+from django.db import connection, connections
+from django.test import TransactionTestCase
+
+from hauch.bench import live
+from hauch.bench.actions import Subject
+from hauch.bench.models import Live, Run, Waveform
+from hauch.bench.recorder import Recorder
+from hauch.bench.session import Session
+from hauch.bench.stream import events, hub, rows_after
+from hauch.formats.sound import read_wav
+from hauch.people.keep import kept
+from hauch.workshop.models import Specimen
+from tests.builder import ROOM, build
+from tests.instruments.meters import Meters, put_on_line
+
+CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed", "throttle")
+
+
+class RecorderCase(TransactionTestCase):
+    def setUp(self):
+        self.built = build()
+        self.meters = Meters()
+        self.addCleanup(self.meters.stop)
+        put_on_line(self.built.tests["air"].rig, self.meters, CHANNELS)
+        self.one = live.begin(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Amsel"]))
+
+    def recorder(self) -> Recorder:
+        recorder = Recorder(say=lambda text: None)
+
+        def run():
+            recorder.run()
+            connections.close_all()
+
+        thread = threading.Thread(target=run, daemon=True)
+        thread.start()
+
+        def stop():
+            recorder.stop()
+            thread.join(8)
+
+        self.addCleanup(stop)
+        return recorder
+
+    def until(self, condition, seconds=15.0, what="it"):
+        end = time.time() + seconds
+        while time.time() < end:
+            self.one = Live.objects.select_related("recording").get(pk=self.one.pk)
+            if condition(self.one):
+                return
+            time.sleep(0.05)
+        self.fail(f"{what} did not happen in {seconds} s; status {self.one.status}")
+
+    def ready(self):
+        self.until(lambda one: one.heard_at and one.status.get("at", 0) > 0.3, what="recording")
+        live.confirm(self.built.operator, self.one, "mount")
+        live.confirm(self.built.operator, self.one, "guard")
+
+    def spin(self, percent=100.0):
+        live.set_throttle(self.built.operator, self.one, percent)
+        self.until(lambda one: one.status.get("throttle") == percent and one.status.get("calm"), what="running steadily")
+
+    def ticks(self):
+        times, channels = self.one.recording.arrays()
+        return np.rint(times * self.one.recording.rate).astype(int), channels
+
+
+class RecorderTests(RecorderCase):
+    def test_a_run_from_the_meters_without_a_lost_sample(self):
+        self.recorder()
+        self.ready()
+        self.spin()
+        self.until(lambda one: one.status["at"] - one.status["turned"] > 8.6, what="time for a reading")
+        live.take(self.built.operator, self.one)
+        run = live.accept(self.built.operator, self.one, ROOM)
+        # The virtual bench's own truth: 1,900 1/min, its true bore and profile, which the stores believe to be the same within their doubt.
+        rig = self.meters.bench.rig
+        self.assertAlmostEqual(run.result.value, rig.fan.working_flow(rig.resistance, 1900.0, 1.2), delta=3 * run.result.u)
+        ticks, channels = self.ticks()
+        self.assertEqual(set(np.diff(ticks).tolist()), {1})
+        self.assertFalse(any(np.isnan(values[2:]).any() for values in channels.values()))
+        self.until(lambda one: Waveform.objects.filter(recording=one.recording).exists(), what="the waveform")
+        wave = Waveform.objects.get()
+        samples, rate = read_wav(kept(wave.source.path))
+        self.assertEqual((rate, samples.size, wave.clipped), (48_000, 192_000, 0.0))
+        live.end(self.built.operator, self.one)
+        self.until(lambda one: self.meters.bench.rig.throttle == 0.0, what="the throttle closing")
+
+    def test_clipped_sound_is_told(self):
+        self.meters.bench.rig.full_scale = 0.002
+        self.recorder()
+        self.ready()
+        self.spin()
+        self.until(lambda one: one.status["at"] - one.status["turned"] > 8.6)
+        live.take(self.built.operator, self.one)
+        self.until(lambda one: any("was clipped" in line for line in one.status["events"]), what="the clipping")
+        self.assertIn("was clipped", " ".join(live.accept(self.built.operator, self.one, ROOM).result.troubles))
+
+    def test_a_stall_closes_the_throttle_and_is_told(self):
+        self.recorder()
+        self.ready()
+        self.spin()
+        self.meters.bench.rig.fault("", "stall")
+        self.until(lambda one: one.status["throttle"] == 0.0, what="the cut")
+        self.assertIn("The part stopped", " ".join(self.one.status["events"]))
+        self.assertEqual(self.meters.bench.rig.throttle, 0.0)
+
+    def test_a_part_that_does_not_start_head_down(self):
+        self.meters.bench.rig.turned_over = self.meters.bench.rig.only_upright = True
+        self.recorder()
+        self.ready()
+        live.set_throttle(self.built.operator, self.one, 60.0)
+        self.until(lambda one: "The part does not start at 60 %. The throttle was closed." in one.status["events"], what="the cut")
+
+    def test_the_speed_limit_of_the_gate_closes_the_throttle(self):
+        Specimen.objects.filter(pk=self.built.specimens["Amsel"].pk).update(cap=1200.0)
+        self.recorder()
+        self.ready()
+        self.spin(40.0)
+        live.set_throttle(self.built.operator, self.one, 100.0)
+        self.until(lambda one: any("above the limit of 1,200 1/min" in line for line in one.status["events"]), what="the cut")
+        self.until(lambda one: self.meters.bench.rig.throttle == 0.0)
+
+    def test_equal_power_and_a_sweep_by_rule(self):
+        self.recorder()
+        self.ready()
+        live.hold(self.built.operator, self.one, "power", 2.5, 0.05)
+        self.until(lambda one: (one.status.get("task") or {}).get("done"), 60, "the search")
+        self.assertTrue(self.one.status["task"]["held"], self.one.status["task"])
+        self.assertAlmostEqual(self.meters.bench.rig.now("power"), 2.5, delta=0.15)
+        live.sweep(self.built.operator, self.one, [40.0, 60.0, 80.0], 6.0)
+        self.until(lambda one: one.status["task"]["kind"] == "sweep" and one.status["task"]["done"], 40, "the sweep")
+        self.assertTrue(self.one.status["task"]["held"])
+        _, channels = self.ticks()
+        self.assertTrue({40.0, 60.0, 80.0} <= set(np.round(channels["throttle"]).tolist()))
+
+    def test_faults_of_meters_are_found_and_a_dropped_line_comes_back(self):
+        self.recorder()
+        self.ready()
+        self.spin()
+        self.meters.bench.rig.fault("air_speed", "spike", size=6.0)
+        self.meters.bench.rig.fault("voltage", "dropout", 1.0)
+        self.until(lambda one: sum("spiked" in line or "Voltage: samples lost" in line for line in one.status["events"]) >= 2, what="the marks")
+        self.meters.call("anemometer", "RIG:OFFLINE 4")
+        self.until(lambda one: "Air speed" in one.status["silent"], what="the silence")
+        self.until(lambda one: one.status["silent"] == [], what="the line coming back")
+        time.sleep(1.0)
+        ticks, channels = self.ticks()
+        self.assertEqual(set(np.diff(ticks).tolist()), {1})
+        self.assertFalse(np.isnan(channels["air_speed"][2:-60]).any())
+
+
+class DeathTests(RecorderCase):
+    def start(self) -> subprocess.Popen:
+        environment = {**os.environ, "HAUCH_DB_NAME": connection.settings_dict["NAME"], "HAUCH_TESTING": "1", "HAUCH_POOL": "0"}
+        child = subprocess.Popen([sys.executable, "-m", "hauch.ops.manage", "record"], env=environment, stderr=subprocess.DEVNULL)
+        self.addCleanup(lambda: child.poll() is None and (child.kill(), child.wait()))
+        return child
+
+    def test_killed_recorder_is_followed_by_another_without_a_gap(self):
+        first = self.start()
+        self.ready()
+        self.spin()
+        before = self.ticks()[0][-1]
+        first.send_signal(signal.SIGKILL)
+        first.wait()
+        second = self.start()
+        self.until(lambda one: any("was started again" in line for line in one.status["events"]), 20, "the second recorder")
+        time.sleep(1.5)
+        ticks, channels = self.ticks()
+        self.assertGreater(ticks[-1], before + 50)
+        # The meters keep their samples, so that nothing at all is missing; at most one second may be.
+        self.assertLessEqual(np.diff(ticks).max() / 50, 1.0)
+        self.assertEqual(np.diff(ticks).max(), 1)
+        self.assertEqual(self.one.status["throttle"], 100.0)
+        self.assertGreater(channels["speed"][-1], 1800)
+        second.terminate()
+        second.wait(10)
+
+    def test_a_broken_database_connection_loses_nothing(self):
+        self.recorder()
+        self.ready()
+        self.spin()
+        with connection.cursor() as cursor:
+            cursor.execute("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()")
+        at = self.one.status["at"]
+        self.until(lambda one: one.status["at"] > at + 2.5, what="going on")
+        self.assertEqual(set(np.diff(self.ticks()[0]).tolist()), {1})
+        live.set_throttle(self.built.operator, self.one, 50.0)
+        self.until(lambda one: one.status["throttle"] == 50.0, what="obeying again")
+
+    def test_two_recorders_share_without_doubling(self):
+        self.recorder()
+        self.recorder()
+        self.ready()
+        self.until(lambda one: one.status["at"] > 2)
+        pieces = list(self.one.recording.pieces.order_by("first").values_list("first", "count"))
+        self.assertTrue(all(a + n <= b for (a, n), (b, _) in itertools.pairwise(pieces)))
+
+
+class StreamTests(RecorderCase):
+    def test_a_browser_gets_history_then_rows_and_after_a_pause_what_it_lacks(self):
+        self.recorder()
+        self.ready()
+        self.until(lambda one: one.status["at"] > 1.0)
+
+        async def listen(last, wanted, seconds=5.0):
+            got, stream = [], events(self.one, last)
+            end = time.time() + seconds
+            async for text in stream:
+                got.append(text)
+                if sum(f"event: {kind}" in part for part in got for kind in [wanted]) >= 3 or time.time() > end:
+                    break
+            await stream.aclose()
+            await sync_to_async(connections.close_all)()
+            return got
+
+        got = asyncio.run(listen(None, "rows"))
+        kinds = [part.split("event: ")[1].split("\n")[0] for part in got if "event: " in part]
+        self.assertEqual((kinds[0], kinds.count("rows")), ("history", 3))
+        self.assertEqual(set(json.loads(got[1].split("data: ")[1])["traces"]), {*CHANNELS, "power"})
+        rows = [json.loads(part.split("data: ")[1]) for part in got if "event: rows" in part]
+        self.assertEqual(rows[1]["first"], rows[0]["first"] + len(rows[0]["rows"]))
+        last = rows[-1]["first"] + len(rows[-1]["rows"]) - 1
+        time.sleep(1.0)
+        again = [part for part in asyncio.run(listen(last, "rows")) if "event: rows" in part]
+        first = json.loads(again[0].split("data: ")[1])
+        self.assertEqual(first["first"], last + 1)
+        self.assertGreaterEqual(len(first["rows"]), 30)
+        self.assertEqual(rows_after(self.one, 10**9)[1], [])
+        self.assertEqual(hub.queues, {})
+
+
+class SessionTests(TransactionTestCase):
+    """The parts of a session that need no meters."""
+
+    def session(self, **more):
+        return Session(1, ["load_temperature", "speed"], 10.0, None, **more)
+
+    def test_a_forecast_begins_with_the_turn_of_the_throttle(self):
+        from hauch.instruments.grid import Piece
+
+        session = self.session(soaks=True, resolution=0.5)
+        at = np.arange(6000) / 10
+        load = 45 - 22 * np.exp(-np.maximum(at - 60, 0) / 100) + 0.03 * np.random.default_rng(1).standard_normal(6000)
+        for start in range(0, 6000, 100):
+            session.add(Piece(start, np.column_stack([load[start : start + 100], np.full(100, 1900.0)])))
+            if start == 600:
+                session.turn(100.0)
+        found = session.settle()
+        self.assertAlmostEqual(found.end, 45.0, delta=0.1)
+        self.assertEqual(len(session.seconds), 600)
+        self.assertEqual(len(session.recent), 600)
+
+    def test_without_the_database_for_long_the_throttle_is_shut(self):
+        from hauch.bench.recorder import SHUT_AFTER, Held
+
+        recorder = Recorder(say=lambda text: None)
+        session = self.session()
+        session.throttle = 80.0
+        recorder.held[1] = Held(session, 1, 0.0)
+        recorder._lost(OSError("gone"))
+        self.assertEqual(session.throttle, 80.0)
+        recorder.down_since -= SHUT_AFTER + 1
+        recorder._lost(OSError("gone"))
+        self.assertEqual(session.throttle, 0.0)
+        self.assertIn("nobody could have stopped the part", session.events[-1])
+        self.assertEqual(Run.objects.count(), 0)
