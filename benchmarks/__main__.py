@@ -12,9 +12,10 @@ django.setup()
 
 from django.test.runner import DiscoverRunner  # noqa: E402
 
-from benchmarks import desk, harness, logs, pages, parts, references, standings  # noqa: E402
+from benchmarks import capture, desk, harness, logs, pages, parts, references, standings, traces  # noqa: E402
 
-BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run, "references": references.run, "desk": desk.run, "parts": parts.run}
+BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run, "references": references.run, "desk": desk.run, "parts": parts.run, "traces": traces.run,
+              "capture": capture.run}  # fmt: skip
 
 
 def main() -> int:

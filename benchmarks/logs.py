@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import time
 import uuid
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -15,7 +16,7 @@ from benchmarks.harness import Row, row, seconds
 from hauch.bench.actions import NewRecording, Subject, Typed, import_log, store_chunks
 from hauch.bench.models import Recording
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
-from tests.builder import ROOM, START, build
+from tests.builder import ROOM, START, Built, build
 
 HEADER = "timestamp,airspeed_mps,static_pressure_pa,noise_dba,load_temp_c,room_temp_c,supply_v,supply_a,rpm"
 
@@ -83,3 +84,19 @@ def run() -> Iterator[Row]:
         import_log(built.operator, new, notify=False)
 
     yield row("log: imported and reduced to five results", seconds(whole, 5), "s")
+    yield from _a_day(built)
+
+
+def _a_day(built: Built) -> Iterator[Row]:
+    """24 hours of eight channels at 10 Hz."""
+    data = log_file(864_000)
+    start = time.perf_counter()
+    bare(data)
+    base = time.perf_counter() - start
+    yield row(f"log of 24 h, {len(data) / 1e6:.0f} MB: bare read", base, "s")
+    start = time.perf_counter()
+    table = inspect(data)
+    log = read_log(table, guess_mapping(table))
+    with transaction.atomic():
+        store_chunks(Recording.objects.create(round=built.round, started_at=START), log.times, log.channels)
+    yield row("log of 24 h: imported, ratio", (time.perf_counter() - start) / base, "x", 3.0)

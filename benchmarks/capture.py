@@ -1,0 +1,192 @@
+"""Live capture: ten benches with eight channels at 50 Hz, from simulated meters through recorder, database and web server to a browser.
+
+Everything runs on this machine at once: meters, recorder, PostgreSQL, web server, ten streams and one page in a browser. What was stored
+is then counted: every tick of every channel must be there.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+import socket
+import statistics
+import subprocess
+import sys
+import threading
+import time
+import urllib.request
+from collections.abc import Iterator
+
+import numpy as np
+import pyvisa
+from django.db import connection
+from django.test import Client
+from playwright.sync_api import sync_playwright
+
+from benchmarks.harness import Row, row
+from hauch.bench import live
+from hauch.bench.actions import Subject
+from hauch.bench.models import Live
+from hauch.instruments.profile import presets
+from hauch.instruments.standins import DEVICES, PER_BENCH
+from hauch.rounds.models import Test
+from hauch.stores.models import Instrument, Rig
+from tests.builder import PASSWORD, build
+
+BENCHES = 10
+SERVE = """
+import sys, uvicorn
+from django.core.asgi import get_asgi_application
+from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
+uvicorn.run(ASGIStaticFilesHandler(get_asgi_application()), host="127.0.0.1", port=int(sys.argv[1]), lifespan="off", log_level="error", timeout_graceful_shutdown=1)
+"""
+"""The web server, which gives static files itself."""
+CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed")
+SECONDS = 40
+
+
+def free(count: int) -> int:
+    """First of several free ports."""
+    for first in range(21_000, 60_000, count + 7):
+        probes = []
+        try:
+            for port in range(first, first + count):
+                probe = socket.socket()
+                probes.append(probe)
+                probe.bind(("127.0.0.1", port))
+            return first
+        except OSError:
+            continue
+        finally:
+            for probe in probes:
+                probe.close()
+    raise OSError("no free ports")
+
+
+def processor(pid: int) -> float:
+    """Processor seconds of a process so far."""
+    with open(f"/proc/{pid}/stat") as handle:
+        fields = handle.read().rsplit(")", 1)[1].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def on_line(first_port: int) -> list[Live]:
+    """Ten rigs with their meters, and a live recording on each."""
+    built = build()
+    lives = []
+    for number in range(BENCHES):
+        rig = Rig.objects.create(name=f"Bench {number + 1}", kind="tunnel", constants=built.tests["air"].rig.constants)
+        for channel in (*CHANNELS, "throttle"):
+            at = next(i for i, d in enumerate(DEVICES) if channel in d.columns)
+            profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            resource = f"TCPIP0::127.0.0.1::{first_port + number * PER_BENCH + at}::SOCKET"
+            rig.meters.create(
+                channel=channel, instrument=Instrument.objects.create(name=f"{channel} {number}", channel=channel, resource=resource, profile=profile)
+            )
+        test = Test.objects.create(
+            round=built.round,
+            key=f"air{number}",
+            label=f"Air {number}",
+            procedure="airflow",
+            rig=rig,
+            setting=built.tests["air"].setting,
+            order=number + 5,
+        )
+        one = live.begin(built.operator, test, Subject(reference=built.reference))
+        for step in live.GUARDED:
+            live.confirm(built.operator, one, step)
+        live.set_throttle(built.operator, one, 60.0 + number)
+        lives.append(one)
+    return lives
+
+
+def stream(url: str, cookie: str, lags: list[float], stop: threading.Event) -> None:
+    """Listen to one bench, as a browser does, and note how old the newest sample is when it comes."""
+    request = urllib.request.Request(url, headers={"Cookie": f"sessionid={cookie}"})
+    with urllib.request.urlopen(request, timeout=20) as answer:
+        for line in answer:
+            if stop.is_set():
+                return
+            if line.startswith(b"data: ") and (found := re.search(rb'"at":([0-9.]+)\}', line)):
+                lags.append(time.time() - float(found[1]))
+
+
+def run() -> Iterator[Row]:
+    first_port = free(PER_BENCH * BENCHES + 1)
+    port = first_port + PER_BENCH * BENCHES
+    environment = {**os.environ, "HAUCH_DB_NAME": connection.settings_dict["NAME"], "HAUCH_POOL": "0"}
+    start = lambda *command: subprocess.Popen([sys.executable, *command], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # noqa: E731
+    meters = start("-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port))
+    lives = on_line(first_port)
+    time.sleep(3)
+    recorder = start("-m", "hauch.ops.manage", "record")
+    web = start("-c", SERVE, str(port))
+    try:
+        yield from _measure(lives, port, recorder, web, meters)
+    finally:
+        for child in (web, recorder, meters):
+            child.send_signal(signal.SIGTERM)
+        for child in (web, recorder, meters):
+            child.wait(10)
+        connection.close()
+
+
+def _measure(lives: list[Live], port: int, recorder: subprocess.Popen, web: subprocess.Popen, meters: subprocess.Popen) -> Iterator[Row]:
+    client = Client()
+    client.login(username="operator", password=PASSWORD)
+    cookie = client.cookies["sessionid"].value
+    while Live.objects.filter(pk__in=[one.pk for one in lives], heard_at__isnull=True).exists():
+        time.sleep(0.2)
+    time.sleep(4)
+    lags: list[float] = []
+    stop = threading.Event()
+    base = f"http://127.0.0.1:{port}"
+    threads = [threading.Thread(target=stream, args=(f"{base}{one.get_absolute_url()}stream/", cookie, lags, stop), daemon=True) for one in lives]
+    for thread in threads:
+        thread.start()
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
+        context = browser.new_context(viewport={"width": 1280, "height": 800})
+        context.add_cookies([{"name": "sessionid", "value": cookie, "url": base}])
+        page = context.new_page()
+        page.goto(f"{base}{lives[0].get_absolute_url()}")
+        page.wait_for_timeout(5000)
+        lags.clear()
+        page.evaluate("window.hauchLags.length = 0")
+        begun, used = time.time(), processor(recorder.pid)
+        page.wait_for_timeout(SECONDS * 1000)
+        screen = sorted(page.evaluate("window.hauchLags"))
+        share = (processor(recorder.pid) - used) / (time.time() - begun)
+        browser.close()
+    stop.set()
+    arrived = sorted(lags)
+    time.sleep(1)
+    lost = expected = 0
+    for one in lives:
+        times, channels = one.recording.arrays()
+        ticks = np.rint(times * one.recording.rate).astype(int)
+        after = ticks > ticks[0] + 25
+        whole = ticks[-1] - ticks[0] - 25
+        expected += whole * len(channels)
+        lost += sum(int(whole - np.isfinite(values[after]).sum()) for values in channels.values())
+    yield row(f"capture: samples of {BENCHES} benches", float(expected), "")
+    yield row("capture: samples lost", float(lost), "", 0.0)
+    yield row("capture: sample to screen, median", 1000 * statistics.median(screen), "ms")
+    yield row("capture: sample to screen, p95", 1000 * screen[int(0.95 * len(screen))], "ms", 300.0)
+    yield row("capture: sample to stream of all ten, p95", 1000 * arrived[int(0.95 * len(arrived))], "ms", 300.0)
+    yield row("capture: recorder, of one core", 100 * share, "%")
+    resource = pyvisa.ResourceManager("@py").open_resource(
+        lives[0].test.rig.meters.get(channel="speed").instrument.resource, read_termination="\n", write_termination="\n"
+    )
+    asked = time.perf_counter()
+    for _ in range(500):
+        resource.query("MEAS:RPM? (@1)")
+    plain = (time.perf_counter() - asked) / 500
+    asked = time.perf_counter()
+    rows = 0
+    for _ in range(50):
+        rows += (resource.query_binary_values("FETC:BUFF? -1", datatype="d", container=np.array).size - 4) // 2
+    yield row("capture: plain query of one sample", 1e6 * plain, "us")
+    yield row("capture: a sample in a block, of a plain query", (time.perf_counter() - asked) / rows / 2 / plain, "x", 1.0)
+    resource.close()
