@@ -93,6 +93,19 @@ class ByHandTests(BrowserTests):
         self.assertIn("ERR_INTERNET_DISCONNECTED", "".join(self.troubles))
         self.troubles[:] = [t for t in self.troubles if "ERR_INTERNET_DISCONNECTED" not in t and "htmx:" not in t]
 
+    def test_a_reading_far_off_the_others_is_marked_and_taken_back(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        for text in ("15.8", "15.9", "25.8"):
+            page.keyboard.type(text)
+            page.keyboard.press("Space")
+        expect(page.locator("#readings td.odd")).to_have_text("25.8")
+        page.keyboard.press("u")
+        page.locator("[data-channel]").first.fill("15.7")
+        page.keyboard.press("Space")
+        expect(page.locator("tr.taken-row")).to_have_count(3)
+        expect(page.locator("#readings td.odd")).to_have_count(0)
+
     def test_reload_and_back_keep_the_readings(self):
         page = self.sign_in("operator")
         self.open_capture()

@@ -77,6 +77,7 @@ DATABASES = {
         "USER": "hauch",
         "PASSWORD": os.environ.get("HAUCH_DB_PASSWORD", ""),
         "CONN_MAX_AGE": 0,
+        "CONN_HEALTH_CHECKS": True,  # a database that was started again leaves dead connections in the pool
         "OPTIONS": {} if TESTING or os.environ.get("HAUCH_POOL") == "0" else {"pool": {"min_size": 1, "max_size": 10, "timeout": 10}},
     }
 }

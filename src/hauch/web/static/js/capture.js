@@ -32,7 +32,27 @@
     count();
   }
 
+  // A reading that lies far off the others of its channel is marked; it still counts until somebody takes it back.
+  const number = (text) => Number(text.replace(",", ".").replace("−", "-"));
+  function markOdd() {
+    const places = Number(form().dataset.places);
+    inputs().forEach((_, column) => {
+      const cells = rows().map((row) => row.children[column + 1]);
+      const values = cells.map((cell) => number(cell.querySelector("input").value || "x"));
+      cells.forEach((cell, index) => {
+        const same = values.filter((value, other) => Number.isFinite(value) && (!places || other % places === index % places)).sort((a, b) => a - b);
+        const middle = (list) => (list[(list.length - 1) >> 1] + list[list.length >> 1]) / 2;
+        const centre = middle(same), spread = 1.4826 * middle(same.map((value) => Math.abs(value - centre)).sort((a, b) => a - b));
+        const odd = same.length >= 3 && Math.abs(values[index] - centre) > Math.max(5 * spread, 0.01 * Math.abs(centre));
+        cell.classList.toggle("odd", odd);
+        if (odd) cell.title = "far off the other readings";
+        else cell.removeAttribute("title");
+      });
+    });
+  }
+
   function count() {
+    markOdd();
     const place = document.getElementById("taken-count");
     const wanted = Number(place.dataset.wanted);
     document.getElementById("now").textContent = named(rows().length) || "now";
