@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import threading
 from pathlib import Path
 
 import django
@@ -15,7 +16,10 @@ from django.contrib.staticfiles.testing import StaticLiveServerTestCase  # noqa:
 from django.test.runner import DiscoverRunner  # noqa: E402
 from playwright.sync_api import sync_playwright  # noqa: E402
 
+from hauch.bench.actions import Subject  # noqa: E402
+from hauch.bench.live import begin  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
+from hauch.bench.recorder import Recorder  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402
 from hauch.entries.models import Entry, PartFile  # noqa: E402
@@ -23,6 +27,8 @@ from hauch.exchange.demo import load_demo  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
 from hauch.stores.models import ReferenceSpecimen, Rig  # noqa: E402
+from tests.browser.live_base import Server  # noqa: E402
+from tests.instruments.meters import Meters, put_on_line  # noqa: E402
 
 HERE = Path(__file__).parent
 
@@ -52,7 +58,7 @@ class Pictures(StaticLiveServerTestCase):
         views = {
             "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
             "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": "/rounds/packing-table-ring/workshop/",
-            "bench": f"{base}/bench/", "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
+            "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
             "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
             "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/", "record": "/desk/record/",
         }  # fmt: skip
@@ -80,7 +86,29 @@ class Pictures(StaticLiveServerTestCase):
                 page.keyboard.type(value)
                 page.keyboard.press("Space")
             self.take(page, "capture")
+            self.live(page, demo)
             browser.close()
+
+    def live(self, page, demo):
+        """A hot block that soaks, on simulated meters, in the dark."""
+        test = demo.tests.get(key="rise")
+        meters, server, recorder = Meters(), Server(), Recorder(say=lambda text: None)
+        meters.bench.rig.load_seconds, meters.bench.rig.heat = 60.0, 170.0
+        put_on_line(test.rig, meters, ("load_temperature", "room_temperature", "speed", "throttle"))
+        threading.Thread(target=recorder.run, daemon=True).start()
+        one = begin(User.objects.get(username="runa"), test, Subject(specimen=demo.entries.get(name="Schwalbe").versions.last().specimens.last()))
+        page.context.add_cookies([{**c, "url": f"http://127.0.0.1:{server.port}"} for c in [{k: c[k] for k in ("name", "value")} for c in page.context.cookies()]])
+        page.goto(f"http://127.0.0.1:{server.port}{one.get_absolute_url()}")
+        for _ in range(3):
+            page.keyboard.press("Enter")
+            page.wait_for_timeout(1500)
+        page.wait_for_timeout(70_000)
+        page.screenshot(path=HERE / "live.png")
+        print("docs/screenshots/live.png", flush=True)
+        page.goto("about:blank")
+        recorder.stop()
+        meters.stop()
+        server.stop()
 
     def signed_in(self, browser, scheme):
         user = User.objects.get(username="runa")

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from django.db.models import Q, QuerySet
 
-from hauch.bench.models import Observation, Progress, Run
+from hauch.bench.models import Live, Observation, Progress, Run
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -57,6 +57,14 @@ class Due:
     def label(self) -> str:
         """Test and repeat in words."""
         return f"{self.test.label}, repeat {self.repeat}"
+
+
+def lives_of(rounds: list[Round]) -> list[Live]:
+    """What is being recorded now in some rounds."""
+    found = Live.objects.filter(round__in=rounds, ended_at__isnull=True).select_related(
+        "round", "test__rig", "specimen__version__entry", "reference__type"
+    )
+    return list(found)
 
 
 def seen_of(entry: Entry) -> list[Observation]:

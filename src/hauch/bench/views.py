@@ -19,8 +19,8 @@ from django.views.decorators.http import require_POST
 from hauch.bench import actions
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
-from hauch.bench.models import Live, Run
-from hauch.bench.queries import Plan, plan_of, runs
+from hauch.bench.models import Run
+from hauch.bench.queries import Plan, lives_of, plan_of, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
@@ -50,7 +50,7 @@ def overview(request: HttpRequest, slug: str) -> HttpResponse:
         "many": plan.many,
         "tests": plan.tests,
         "lined": lined_rigs([item.test.rig_id for item in plan.due]),
-        "lives": list(Live.objects.filter(round=round, ended_at=None).select_related("test__rig", "specimen__version__entry", "reference__type")),
+        "lives": lives_of([round]),
     }
     return render(request, "bench/overview.html", context)
 

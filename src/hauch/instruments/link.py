@@ -8,10 +8,12 @@ import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
+from typing import Any, cast
 
 import numpy as np
 import pyvisa
 from pyvisa.errors import Error as VisaError
+from pyvisa.resources import MessageBasedResource
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity.units import to_si
@@ -50,7 +52,7 @@ def manager() -> pyvisa.ResourceManager:
         return _manager
 
 
-def open_line(resource: str, profile: Profile) -> pyvisa.resources.MessageBasedResource:
+def open_line(resource: str, profile: Profile) -> MessageBasedResource:
     """A line to a meter that answers, ready to be asked.
 
     Raises
@@ -58,7 +60,8 @@ def open_line(resource: str, profile: Profile) -> pyvisa.resources.MessageBasedR
     VisaError, OSError : it cannot be opened, or does not answer to its identify query
     """
     settings = {"read_termination": "\n", "write_termination": "\n", **{k: v for k, v in profile.line.items() if k != "timeout_ms"}}
-    line = manager().open_resource(resource, open_timeout=1500, **settings)
+    opened = manager().open_resource(resource, open_timeout=1500, **settings)
+    line = cast(MessageBasedResource, opened)
     line.timeout = profile.line.get("timeout_ms", 1500)
     line.chunk_size = 1 << 20
     try:
@@ -90,10 +93,16 @@ def read_once(resource: str, profile: Profile, channel: str) -> float:
     try:
         if profile.query:
             return profile.value(line.query(profile.query), channel)
-        answer = line.query_binary_values(profile.buffer.replace("{after}", "-1"), datatype="d", container=np.array)
+        answer = block_of(line, profile.buffer.replace("{after}", "-1"), "d")
         return float(to_si(float(answer[4:].reshape(-1, int(answer[3]))[-1, profile.column]), profile.unit, CHANNELS[channel].kind))
     finally:
         line.close()
+
+
+def block_of(line: MessageBasedResource, query: str, kind: str) -> np.ndarray:
+    """Numbers of a binary block that answers a query, shape (n,); ``kind`` is d or f."""
+    container: Any = np.array
+    return np.asarray(line.query_binary_values(query, datatype=kind, container=container), dtype=float)  # type: ignore[arg-type]
 
 
 class Link:
@@ -166,13 +175,13 @@ class Link:
                 self.problem = f"{type(trouble).__name__}: {trouble}"[:200]
             finally:
                 if line is not None:
-                    with suppress(TROUBLES):
+                    with suppress(*TROUBLES):
                         line.close()
             if not self._stop.is_set():
                 self._stop.wait(AGAIN_AFTER[min(failures, len(AGAIN_AFTER) - 1)])
                 failures += 1
 
-    def _talk(self, line: pyvisa.resources.MessageBasedResource) -> None:
+    def _talk(self, line: MessageBasedResource) -> None:
         """Read until the line breaks or the link is stopped."""
         due = dict.fromkeys(self.readers, 0.0)
         while not self._stop.is_set():
@@ -190,7 +199,7 @@ class Link:
             if wait > 0:
                 self._wake.wait(wait)
 
-    def _obey(self, line: pyvisa.resources.MessageBasedResource) -> None:
+    def _obey(self, line: MessageBasedResource) -> None:
         with self._lock:
             commands, self._commands = self._commands, []
             waves, self._waves = self._waves, []
@@ -198,16 +207,16 @@ class Link:
             line.write(command)
         for query, seconds, done in waves:
             try:
-                done(np.asarray(line.query_binary_values(query.replace("{seconds}", f"{seconds:g}"), datatype="f", container=np.array), dtype=float))
+                done(block_of(line, query.replace("{seconds}", f"{seconds:g}"), "f"))
             except TROUBLES:
                 done(None)
                 raise
 
-    def _fetch(self, line: pyvisa.resources.MessageBasedResource, query: str) -> None:
+    def _fetch(self, line: MessageBasedResource, query: str) -> None:
         """All samples since the last one that was received, in one block."""
         first_time = self.last_index is None
         before = self.clock()
-        answer = line.query_binary_values(query.replace("{after}", str(-1 if first_time else self.last_index)), datatype="d", container=np.array)
+        answer = block_of(line, query.replace("{after}", str(-1 if first_time else self.last_index)), "d")
         clock, rate, first, columns = float(answer[0]), float(answer[1]), int(answer[2]), int(answer[3])
         rows = answer[4:].reshape(-1, columns)
         if not rows.size:
@@ -235,7 +244,7 @@ class Link:
             if abs(found - self.offset) > max(way, 0.01):
                 self.offset = found if abs(found) > max(way, 0.01) else 0.0
 
-    def _poll(self, line: pyvisa.resources.MessageBasedResource, reader: Reader) -> None:
+    def _poll(self, line: MessageBasedResource, reader: Reader) -> None:
         answer = line.query(reader.profile.query)
         try:
             value = reader.profile.value(answer, reader.channel)

@@ -6,7 +6,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from hauch.bench.models import Result, Run
-from hauch.bench.queries import plan_of, runs
+from hauch.bench.queries import lives_of, plan_of, runs
 from hauch.entries.models import Entry
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
@@ -27,6 +27,7 @@ def home(request: HttpRequest) -> HttpResponse:
     rounds.sort(key=lambda round: (BUSY.index(round.state), round.number if round.state == Round.State.BENCH else -round.number))
     rows = [_day_of(request, round) for round in rounds[:1]]
     context = {
+        "lives": lives_of([round for round in rounds if allowed(request.user, "bench.view", round)]),
         "rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import"), "may_begin": allowed(request.user, "round.create"),
     }  # fmt: skip
     return render(request, "web/home.html", context)

@@ -275,7 +275,13 @@ def vibration(run: RunInput) -> Quantity:
     kept = category(value.value, flexible)
     note = f"{'flexible' if flexible else 'rigid'} mounting: " + (f"keeps {kept}" if kept else "keeps no category, balance it again")
     return derive(
-        "Balance category", "v ≤ v_limit", lambda v: v, {"v": value}, "m/s", "ISO 14694:2003, table 4 (r.m.s., test at the maker's works)", note=note
+        "Balance category",
+        "v ≤ v_limit",
+        lambda v: v,
+        {"v": value},
+        "m/s r.m.s.",
+        "ISO 14694:2003, table 4 (r.m.s., test at the maker's works)",
+        note=note,
     )
 
 

@@ -115,8 +115,8 @@ KINDS: dict[str, Kind] = {
         Kind("decibel", "Loss", "dB", _same("dB"), {"db": "decibel_a"}),
         Kind("pulse", "Pulse", "s", _same("ms"), {"s": "second", "ms": "millisecond"}),
         Kind("wire", "Cross-section", "m2", _same("mm²"), {"m2": "meter**2", "mm2": "millimeter**2", "mm²": "millimeter**2"}),
-        Kind("vibration", "Vibration velocity", "m/s", {"si": "mm/s", "workshop": "mm/s", "inch": "in/s"},
-             {"m/s": "meter/second", "mm/s": "millimeter/second", "in/s": "inch/second"}),
+        Kind("vibration", "Vibration velocity", "m/s r.m.s.", {"si": "mm/s", "workshop": "mm/s", "inch": "in/s"},
+             {"m/s r.m.s.": "meter/second", "m/s": "meter/second", "mm/s": "millimeter/second", "in/s": "inch/second"}),
         Kind("thermal_resistance", "Thermal resistance", "K/W", _same("K/W"), {"k/w": "kelvin/watt"}),
         Kind("points", "Points", "points", _same("points"), {"points": "panel_point", "": "panel_point"}),
         Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
@@ -129,7 +129,7 @@ PINT_OF_SI = {
     "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second",
     "kg m2": "kilogram*meter**2", "kg m": "kilogram*meter", "rad": "radian", "Hz": "hertz", "N": "newton", "kg/s": "kilogram/second", "A s": "ampere*second",
     "ohm": "ohm", "dB": "decibel_a", "points": "panel_point",
-    "": "dimensionless",
+    "K/W": "kelvin/watt", "m/s r.m.s.": "meter/second", "": "dimensionless",
 }  # fmt: skip
 KIND_OF_UNIT = {kind.unit: kind.key for kind in reversed(KINDS.values())}
 

@@ -7,10 +7,12 @@ from datetime import timedelta
 
 import numpy as np
 
-from hauch.bench.actions import NewRun, Room, Subject, finish_run, make_run
+from hauch.bench.actions import NewRun, Room, Subject, Typed, finish_run, make_run, record_run
 from hauch.bench.live import observe
 from hauch.bench.models import Piece, Recording, Run
 from hauch.core.geometry.envelope import Envelope
+from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN
+from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig.live import CHANNELS, LiveRig
 from hauch.entries.models import Entry, Version
 from hauch.exchange.demo.stores import START, members, people, uid
@@ -39,6 +41,8 @@ TESTS: list[tuple[str, str, str, str, float | None]] = [
     ("thrust", "Thrust on the scale", "thrust", "Scale under the stairs", None),
     ("shake", "Vibration at the bearing", "vibration", "Bearing stand", None),
     ("quiet", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", None),
+    ("gap", "Hover gap under 1.5 kg", "hover_gap", "Cushion board", None),
+    ("walk", "Airflow by a traverse", "airflow", "Tunnel in the east gable", None),
 ]
 """Key, label, procedure, rig, common speed."""
 
@@ -83,6 +87,23 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
     rig.advance(seconds)
     end = rig.tick / rig.rate - rig.began / rig.rate
     return [(end - 14.0 + 5 * i, end - 10.0 + 5 * i) for i in range(3)], beside
+
+
+def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
+    """One run by hand: a gap gauge at three places, or a traverse of the tube on one diameter."""
+    random = np.random.default_rng(6100 + number)
+    better = 1.04 if isinstance(what, Specimen) else 1.0
+    if test.key == "gap":
+        values, positions = np.round(0.0042 * better + 0.00005 * random.standard_normal(3), 5), [0, 0, 0]
+    else:
+        shape = (1 - np.array(LOG_LINEAR[3])) ** (1 / 8.6)
+        speeds = 4.16 * better * np.concatenate([shape[::-1], shape])
+        values, positions = np.round(speeds * (1 + 0.004 * random.standard_normal(6)), 2), list(range(1, 7))
+    channel = test.how.needs[0][0]
+    typed = {channel: [Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p) for v, p in zip(values, positions, strict=True)]}
+    key = uid("run", "rigs", test.key, str(what))
+    subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
+    return record_run(who, NewRun(test, subject, ROOM, BEGINS + timedelta(hours=0.5 * number), typed, uid=key, form_key=key), notify=False)
 
 
 def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
@@ -146,8 +167,9 @@ def load_rigs() -> None:
         uid=uid("specimen", "Zeisig"), version=version, code="Z-01", material="PETG", mass=0.0356, state=Specimen.State.READY, cap=4200.0
     )  # fmt: skip
     for number, test in enumerate(tests):
-        _trace(who["odo"], test, reference, 2 * number)
-        run = _trace(who["odo"], test, specimen, 2 * number + 1)
+        take = _typed if test.key in {"gap", "walk"} else _trace
+        take(who["odo"], test, reference, 2 * number)
+        run = take(who["odo"], test, specimen, 2 * number + 1)
         if test.key == "shake":
             observe(who["odo"], round, run=run, text="A faint hum at the frame, gone when held.", tags=["vibration"], at_s=12.0)
     refresh(rules)
