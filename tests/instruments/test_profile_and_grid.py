@@ -32,6 +32,8 @@ class ProfileTests(unittest.TestCase):
         for data, words in (
             ([], "A profile is a JSON object"), (good | {"querry": "x"}, "“querry” is no part"), (good | {"unit": "furlong"}, "unit: .*furlong"),
             (good | {"rate": 0}, "between 0.01 and 100"), ({"unit": "m/s"}, "say what is sent"), (good | {"set": "SOUR:THR"}, "needs {value}"),
+            (good | {"buffer": "x"}, "buffer: it is a JSON object"), (good | {"query": 5}, "query: it is a text"), (good | {"missing": "OL"}, "missing: it is a list"),
+            (good | {"buffer": {"query": "FETC? {after}", "column": "a"}}, "column is a whole number"), (good | {"query": "READ?\nOUTP ON"}, "query: it is a text"),
             (good | {"buffer": {"query": "FETC?"}}, "needs {after}"), (good | {"line": {"parity": "E"}}, "line: “parity”"), (good | {"line": {"baud_rate": "9600"}}, "line: “baud_rate”"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(ProfileWrong, words):

@@ -78,7 +78,7 @@ class BeginTests(LiveCase):
     def test_begins_once_on_a_rig_and_records_what_is_on_a_line(self):
         one = self.begin()
         self.assertEqual(set(one.recording.columns), set(CHANNELS))
-        self.assertEqual(one.wanted, {"n": 1, "mounted": ""})
+        self.assertEqual(one.wanted, {"wishes": [{"n": 1, "mounted": ""}]})
         self.assertEqual(self.begin().pk, one.pk)
         with self.assertRaisesRegex(ValidationError, "Rack rig is taken: Amsel is on it"):
             self.begin(subject=Subject(reference=self.built.reference))
@@ -106,15 +106,15 @@ class BeginTests(LiveCase):
         with self.assertRaisesRegex(ValidationError, "Close the guard"):
             live.sweep(self.built.operator, one, [10, 20, 30], 10.0)
         live.confirm(self.built.operator, one, "guard")
-        self.assertEqual(live.set_throttle(self.built.operator, one, 50.0).wanted["throttle"], 50.0)
-        self.assertTrue(live.cut(self.built.operator, one).wanted["cut"])
+        self.assertEqual(live.set_throttle(self.built.operator, one, 50.0).last_wish["throttle"], 50.0)
+        self.assertTrue(live.cut(self.built.operator, one).last_wish["cut"])
         for wrong in (-1.0, 101.0, float("nan")):
             with self.assertRaisesRegex(ValidationError, "from 0 to 100"):
                 live.set_throttle(self.built.operator, one, wrong)
 
     def test_by_rule(self):
         one = self.guarded(self.begin())
-        task = live.hold(self.built.operator, one, "power", 3.0).wanted["task"]
+        task = live.hold(self.built.operator, one, "power", 3.0).last_wish["task"]
         self.assertEqual((task["channel"], task["target"]), ("power", 3.0))
         for wrong, words in (
             (lambda: live.hold(self.built.operator, one, "torque", 1.0), "not read on this rig"), (lambda: live.hold(self.built.operator, one, "speed", -5.0), "cannot be held"),
@@ -206,7 +206,7 @@ class ReadTests(LiveCase):
         self.assertEqual((run.state, run.recording_id, bool(run.picture)), ("dnf", one.recording_id, True))
         one.refresh_from_db()
         self.assertIsNotNone(one.ended_at)
-        self.assertTrue(one.wanted["cut"])
+        self.assertTrue(one.last_wish["cut"])
         self.client.login(username="operator", password=PASSWORD)
         page = self.client.get(run.get_absolute_url())
         self.assertContains(page, "Did not finish: rubs at the frame")
@@ -214,6 +214,53 @@ class ReadTests(LiveCase):
         self.assertContains(page, "thumb")
         with self.assertRaisesRegex(ValidationError, "This recording has ended"):
             live.take(self.built.operator, one)
+
+
+class OrderTests(LiveCase):
+    def test_wishes_are_kept_in_order_so_that_none_hides_a_cut(self):
+        one = self.record(self.guarded(self.begin()), 30.0)
+        live.cut(self.built.operator, one)
+        live.take(self.built.operator, one)
+        wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
+        self.assertEqual([next(k for k in w if k != "n") for w in wishes], ["mounted", "mounted", "cut", "wave"])
+        self.assertEqual([w["n"] for w in wishes], [1, 2, 3, 4])
+        for _ in range(60):
+            live.set_throttle(self.built.operator, one, 10.0)
+        wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
+        self.assertEqual((len(wishes), wishes[-1]["n"]), (live.MOST_WISHES, 64))
+
+    def test_no_hand_goes_in_while_the_throttle_is_open(self):
+        one = self.record(self.guarded(self.begin()), 30.0)
+        with self.assertRaisesRegex(ValidationError, "Close the throttle first"):
+            live.confirm(self.built.operator, one, "mount")
+        one = self.record(one, 30.0, throttle=0.0)
+        one = live.confirm(self.built.operator, one, "mount")
+        with self.assertRaisesRegex(ValidationError, "Close the guard"):  # it was opened for this
+            live.set_throttle(self.built.operator, one, 20.0)
+
+    def test_the_bare_drive_first(self):
+        test = self.built.tests["power"]
+        Test.objects.filter(pk=test.pk).update(procedure="shaft_power")
+        test.refresh_from_db()
+        torque = Instrument.objects.create(name="Torque", channel="torque", resource="X", profile={"query": "T?", "unit": "N m"})
+        self.rig.meters.create(channel="torque", instrument=torque)
+        one = self.begin("power")
+
+        def now():
+            return next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now").key
+
+        self.assertEqual(now(), "guard")
+        live.confirm(self.built.operator, one, "guard")
+        self.assertEqual(now(), "tare")
+        live.set_throttle(self.built.operator, one, 60.0)
+        self.record(one, 30.0, throttle=60.0)
+        live.read_beside(self.built.operator, one, "tare")
+        self.assertEqual(now(), "mount")
+        self.record(one, 40.0, throttle=0.0)
+        live.confirm(self.built.operator, one, "mount")
+        self.assertEqual(now(), "guard")
+        live.confirm(self.built.operator, one, "guard")
+        self.assertEqual(now(), "throttle")
 
 
 class GuideTests(LiveCase):
@@ -440,18 +487,18 @@ class PageTests(LiveCase):
         self.assertContains(self.post("live_step", one, {"step": "mount"}), "The guard is closed")
         self.assertContains(self.post("live_step", one, {"step": "guard"}), "Open the throttle")
         self.post("live_step", one, {"step": "throttle"})
-        self.assertEqual(Live.objects.get().wanted["throttle"], 100.0)
+        self.assertEqual(Live.objects.get().last_wish["throttle"], 100.0)
         self.assertContains(self.post("live_throttle", one, {"do": "set", "percent": "lots"}), "is not a number", status_code=422)
         self.assertContains(self.post("live_throttle", one, {"do": "hold", "channel": "nonsense"}), "Choose what is held", status_code=422)
         self.post("live_throttle", one, {"do": "hold", "channel": "power", "target": "3"})
-        self.assertEqual(Live.objects.get().wanted["task"]["target"], 3.0)
+        self.assertEqual(Live.objects.get().last_wish["task"]["target"], 3.0)
         self.assertContains(
             self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "99", "dwell": "10"}),
             "Take 3 to 40 steps",
             status_code=422,
         )
         self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "4", "dwell": "10"})
-        self.assertEqual(Live.objects.get().wanted["task"]["levels"], [30.0, 50.0, 70.0, 90.0])
+        self.assertEqual(Live.objects.get().last_wish["task"]["levels"], [30.0, 50.0, 70.0, 90.0])
         self.record(one, 40.0)
         self.assertContains(self.post("live_take", one), "1 of 2 readings")
         self.assertContains(self.post("live_note", one, {"text": "hums", "tags": ["whistle"]}), "hums")

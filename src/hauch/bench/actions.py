@@ -30,7 +30,7 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round, Setting, Test
-from hauch.stores.models import ReferenceSpecimen
+from hauch.stores.models import Picture, ReferenceSpecimen
 from hauch.workshop.models import Specimen
 
 CHUNK_SAMPLES = 6000
@@ -226,9 +226,10 @@ def finish_run(run: Run, notify: bool = True) -> Run:
 
 @transaction.atomic
 def record_dnf(
-    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None
-) -> Run:
-    """Record that a specimen did not finish, with the reason. It keeps its row, last.
+    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None,
+    readings: Mapping[str, Sequence[Typed]] | None = None, picture: Picture | None = None,
+) -> Run:  # fmt: skip
+    """Record that a specimen did not finish, with the reason, a picture and what was read so far. It keeps its row, last.
 
     Raises
     ------
@@ -240,8 +241,9 @@ def record_dnf(
         raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
     run = Run.objects.create(
         uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=next_replicate(test, test.setting, subject), started_at=started_at, operator=user,
-        state=Run.State.DNF, reason=reason.strip(),
+        state=Run.State.DNF, reason=reason.strip(), picture=picture,
     )  # fmt: skip
+    _store_readings(run, readings or {})
     seal_version(run)
     progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)

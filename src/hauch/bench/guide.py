@@ -73,7 +73,12 @@ def steps(live: Live, units: str) -> list[Step]:
             )
         )
     if "tare_torque" in channels_of(how) and "torque" in live.recording.columns:
-        wanted.insert(0, ("tare", "Without", TARE in live.beside, tare_text(live), [], "Read it without the part"))
+        read = TARE in live.beside
+        first = [
+            ("guard", "Guard", read or "guard" in live.done, f"The drive without the part first. {guard_text(live)}", [], "The guard is closed over the bare drive"),
+            ("tare", "Without", read, tare_text(live), [], "Read it without the part"),
+        ]  # fmt: skip
+        wanted = first + [(key, label, is_done and read, *rest) for key, label, is_done, *rest in wanted]  # type: ignore[misc]
     task = status.get("task") or {}
     spun = float(status.get("throttle") or 0) > 0
     if "throttle" in live.recording.columns or live.recording.columns:

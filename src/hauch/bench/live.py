@@ -18,6 +18,7 @@ from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
+from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.people.audit import record
@@ -40,6 +41,9 @@ SETTLES = 4.0
 
 LATE = 0.6
 """By how much what is stored may be behind the clock [s]."""
+
+MOST_WISHES = 40
+"""Wishes that are kept for a recorder that is away."""
 
 WANTED = "hauch_wanted"
 
@@ -94,8 +98,10 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
 
 
 def _wish(live: Live, **wish: Any) -> None:
-    """Write down what is wanted and wake the recorder."""
-    live.wanted = {"n": int(live.wanted.get("n", 0)) + 1, **wish}
+    """Write down what is wanted, after what was wanted before, and wake the recorder."""
+    wishes = live.wanted.get("wishes", [])
+    number = wishes[-1]["n"] + 1 if wishes else 1
+    live.wanted = {"wishes": [*wishes, {"n": number, **wish}][-MOST_WISHES:]}
     live.save(update_fields=["wanted"])
     with connection.cursor() as cursor:
         cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
@@ -129,9 +135,14 @@ def confirm(user: User, live: Live, step: str) -> Live:
     live = _held(user, live)
     if step not in GUARDED:
         raise ValidationError(f"There is no step “{step}” to confirm.")
-    if step == "guard" and "mount" not in live.done:
+    if step == "guard" and "mount" not in live.done and not bare(live):
         raise ValidationError("Mount the part first.")
-    live.done = live.done | {step: round(live.seconds(), 2)}
+    done = dict(live.done)
+    if step == "mount":
+        if float(live.status.get("throttle") or 0) > 0:
+            raise ValidationError("Close the throttle first, and wait until all stands still: no hand goes in before.")
+        done.pop("guard", None)  # it was opened for this
+    live.done = done | {step: round(live.seconds(), 2)}
     live.save(update_fields=["done"])
     record(user, f"live.{step}", live, live.round)
     if step == "mount":
@@ -139,8 +150,13 @@ def confirm(user: User, live: Live, step: str) -> Live:
     return live
 
 
+def bare(live: Live) -> bool:
+    """Whether the drive is to be read without the part first."""
+    return "tare_torque" in channels_of(live.test.how) and "torque" in live.recording.columns and TARE not in live.beside
+
+
 def _guarded(live: Live) -> None:
-    if missing := [step for step in GUARDED if step not in live.done]:
+    if missing := [step for step in GUARDED if step not in live.done and not (step == "mount" and bare(live))]:
         raise ValidationError(
             "Mount the part and confirm it first."
             if "mount" in missing

@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 import uuid
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from django.conf import settings
@@ -340,7 +341,7 @@ class Live(models.Model):
     windows = models.JSONField(default=list, blank=True, help_text="[from s, to s] of each reading of the run that is being taken")
     beside = models.JSONField(default=dict, blank=True, help_text="background, tare -> [from s, to s]")
     room = models.JSONField(default=dict, blank=True, help_text="temperature, pressure, humidity; SI")
-    wanted = models.JSONField(default=dict, blank=True, help_text="throttle [%], task, cut; with a number that counts up")
+    wanted = models.JSONField(default=dict, blank=True, help_text="wishes in order, each with its number: throttle [%], task, cut, mounted, wave")
     status = models.JSONField(default=dict, blank=True, help_text="what the recorder says: throttle, task, meters, forecast, sentences")
     heard_at = models.DateTimeField(null=True, blank=True, help_text="when the recorder last wrote")
 
@@ -364,6 +365,12 @@ class Live(models.Model):
     def subject(self) -> str:
         """What is on the rig."""
         return self.specimen.version.entry.name if self.specimen else str(self.reference)
+
+    @property
+    def last_wish(self) -> dict[str, Any]:
+        """What was wanted last."""
+        wishes = self.wanted.get("wishes", [])
+        return wishes[-1] if wishes else {}
 
     @property
     def choice(self) -> str:

@@ -199,11 +199,14 @@ class Recorder:
         return held
 
     def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
-        """Do what is wanted, once."""
-        number = int(wanted.get("n", 0))
-        if number <= held.seen:
-            return
-        held.seen, session = number, held.session
+        """Do what is wanted, in order and once."""
+        for wish in wanted.get("wishes", []):
+            if wish["n"] > held.seen:
+                held.seen = wish["n"]
+                self._do(held, wish)
+
+    def _do(self, held: Held, wanted: dict[str, Any]) -> None:
+        session = held.session
         if wanted.get("mounted") is not None and held.motor is not None and held.motor[1].mounted:
             held.motor[0].send(held.motor[1].mounted.replace("{part}", wanted["mounted"].replace('"', "")))
         if wanted.get("wave"):

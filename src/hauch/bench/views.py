@@ -29,6 +29,7 @@ from hauch.core.quantity.units import KINDS
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import RigMeter
+from hauch.stores.pictures import keep_picture
 
 PAGE = 25
 ROOM_HOLDS = timedelta(hours=2)
@@ -272,7 +273,14 @@ def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     test = get_object_or_404(Test.objects.select_related("round", "setting"), pk=test_pk, round=round)
     choice = request.POST.get("subject", "")
     try:
-        run = actions.record_dnf(request.user, test, subject_of(round, choice), request.POST.get("reason", ""), timezone.now())
+        readings, problems = typed_readings(request.POST, channels_of(test.how), request.user.units, places_of(test))
+        if problems:
+            raise ValidationError(problems)
+        sent = request.FILES.get("picture")
+        run = actions.record_dnf(
+            request.user, test, subject_of(round, choice), request.POST.get("reason", ""), timezone.now(), readings=readings,
+            picture=keep_picture(request.user, sent.read()) if sent else None,
+        )  # fmt: skip
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(f"{reverse('bench:capture', args=[slug, test_pk])}?subject={choice}")

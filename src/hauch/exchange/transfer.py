@@ -17,6 +17,7 @@ from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.quantity.units import KINDS
 from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
@@ -396,6 +397,18 @@ class _Importer:
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
 
 
+def _check_curve(curve: Any) -> None:
+    """A curve must have the shape that its chart reads."""
+    if curve is None:
+        return
+    rows = [*curve["points"], *curve["line"], *curve["system"], *([curve["at"]] if curve["at"] else [])]
+    sizes = {4 if row in curve["points"] else 2 for row in rows if len(row) != (4 if row in curve["points"] else 2)}
+    if sizes or not all(isinstance(v, (int, float)) for row in rows for v in row):
+        raise BundleRefused("A curve in round.json has points that cannot be read.")
+    if not {curve["x_kind"], curve["y_kind"]} <= set(KINDS) or not all(isinstance(curve[name], str) for name in ("x_label", "y_label")):
+        raise BundleRefused("A curve in round.json is of a kind that is not known here.")
+
+
 def _check_stretches(run: dict[str, Any]) -> None:
     """Windows of readings must have the shape that reductions read."""
     stretches = [*run["windows"], *run["beside"].values()]
@@ -420,6 +433,9 @@ def _check_result(result: dict[str, Any]) -> None:
             raise BundleRefused(f"A cause of doubt in round.json cannot be read: {str(key)[:60]}")
         if not isinstance(part, (int, float)) or not isinstance(dof, (int, float, type(None))):
             raise BundleRefused(f"The cause “{name[:60]}” in round.json has no number.")
+    if not all(isinstance(line, str) for line in result["troubles"]):
+        raise BundleRefused("What was found in the readings of a run cannot be read.")
+    _check_curve(result["curve"])
     for step in result["working"]:
         if not isinstance(step["value"], (int, float)) or not all(
             isinstance(step[field], str) for field in ("name", "formula", "unit", "source", "note")

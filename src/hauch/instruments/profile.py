@@ -68,16 +68,17 @@ class Profile:
         known = {"query", "unit", "rate", "buffer", "missing", "identify", "set", "mounted", "wave", "line"}
         if unknown := set(data) - known:
             raise ProfileWrong(f"“{sorted(unknown)[0]}” is no part of a profile. It knows {', '.join(sorted(known))}.")
+        rate = data.get("rate", 10.0)
+        if not isinstance(rate, int | float) or not 0.01 <= rate <= 100:
+            raise ProfileWrong("rate: a meter is asked between 0.01 and 100 times a second.")
+        buffer, wave, line = data.get("buffer") or {}, data.get("wave") or {}, data.get("line") or {}
+        _check_shapes(data, buffer, wave, line)
         kind = CHANNELS[channel].kind
         unit = data.get("unit", "")
         try:
             to_si(1.0, unit, kind)
         except UnitUnknown as problem:
             raise ProfileWrong(f"unit: {problem}") from problem
-        rate = data.get("rate", 10.0)
-        if not isinstance(rate, int | float) or not 0.01 <= rate <= 100:
-            raise ProfileWrong("rate: a meter is asked between 0.01 and 100 times a second.")
-        buffer, wave, line = data.get("buffer") or {}, data.get("wave") or {}, data.get("line") or {}
         if buffer and "{after}" not in buffer.get("query", ""):
             raise ProfileWrong("buffer: its query needs {after}, where the number of the last sample goes.")
         if not data.get("query") and not buffer:
@@ -108,6 +109,24 @@ class Profile:
     def setting(self, value: float) -> str:
         """What is sent to set a value."""
         return self.set.replace("{value}", f"{value:g}")
+
+
+def _check_shapes(data: dict[str, Any], buffer: Any, wave: Any, line: Any) -> None:
+    """Raise ProfileWrong where a part of a profile is not of its kind."""
+    for name, part in (("buffer", buffer), ("wave", wave), ("line", line)):
+        if not isinstance(part, dict):
+            raise ProfileWrong(f"{name}: it is a JSON object.")
+    for name, text in (
+        *((n, data.get(n, "")) for n in ("query", "unit", "identify", "set", "mounted")),
+        ("buffer", buffer.get("query", "")),
+        ("wave", wave.get("query", "")),
+    ):
+        if not isinstance(text, str) or len(text) > 200 or not text.isprintable():
+            raise ProfileWrong(f"{name}: it is a text of up to 200 characters.")
+    if not isinstance(data.get("missing", []), list) or not all(isinstance(text, str) for text in data.get("missing", [])):
+        raise ProfileWrong("missing: it is a list of texts.")
+    if not isinstance(buffer.get("column", 0), int) or not 0 <= buffer.get("column", 0) < 64 or not isinstance(wave.get("rate", 0), int | float):
+        raise ProfileWrong("buffer and wave: column is a whole number from 0 on, rate a number of samples a second.")
 
 
 def presets() -> dict[str, dict[str, Any]]:

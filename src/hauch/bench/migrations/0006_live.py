@@ -44,7 +44,7 @@ class Migration(migrations.Migration):
                 ('windows', models.JSONField(blank=True, default=list, help_text='[from s, to s] of each reading of the run that is being taken')),
                 ('beside', models.JSONField(blank=True, default=dict, help_text='background, tare -> [from s, to s]')),
                 ('room', models.JSONField(blank=True, default=dict, help_text='temperature, pressure, humidity; SI')),
-                ('wanted', models.JSONField(blank=True, default=dict, help_text='throttle [%], task, cut; with a number that counts up')),
+                ('wanted', models.JSONField(blank=True, default=dict, help_text='wishes in order, each with its number: throttle [%], task, cut, mounted, wave')),
                 ('status', models.JSONField(blank=True, default=dict, help_text='what the recorder says: throttle, task, meters, forecast, sentences')),
                 ('heard_at', models.DateTimeField(blank=True, help_text='when the recorder last wrote', null=True)),
             ],

@@ -113,6 +113,15 @@
     if (event.target.closest("#take")) take();
     if (event.target.closest("#undo")) undo();
   });
+  // What was read before a part gave up goes with its row.
+  document.getElementById("dnf-form")?.addEventListener("submit", (event) => {
+    for (const input of form().querySelectorAll("tr.taken-row input, input[name^=unit-]")) {
+      const copy = input.cloneNode();
+      copy.type = "hidden";
+      event.target.append(copy);
+    }
+    sessionStorage.removeItem(key());
+  });
   document.addEventListener("input", (event) => { if (event.target.matches("[data-kept]")) count(); });
   document.addEventListener("keydown", (event) => {
     if (!event.target.matches?.("[data-channel]")) return;

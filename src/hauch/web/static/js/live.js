@@ -285,6 +285,18 @@
       form.closest("dialog")?.close();
     }
   });
+  // What is typed into the guide stays when it is asked anew, until the run is accepted.
+  let typed = {};
+  document.addEventListener("input", (event) => {
+    if (event.target.closest("#accept-form") && event.target.name) typed[event.target.name] = event.target.value;
+  });
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target.id !== "guide") return;
+    for (const [name, value] of Object.entries(typed)) {
+      const field = document.querySelector(`#accept-form [name="${CSS.escape(name)}"]`);
+      if (field && field.value !== value) field.value = value;
+    }
+  });
   window.addEventListener("resize", () => paint(true));
   window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => paint(true));
   setInterval(say, 1000);
