@@ -13,7 +13,7 @@ from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes
 from hauch.core.trace.reduce import Chosen, steady_readings, told
 from hauch.core.trace.settle import fit_settling
 
-SAMPLES = 200_000
+SAMPLES = 100_000
 
 
 def ar(random, count, keep=0.9):

@@ -185,7 +185,9 @@ class Recorder:
         )  # fmt: skip
         session.events.extend(live.status.get("events", []))
         if times.size:
-            session.add(Rows(round(float(times[0]) * rate), np.column_stack([values[c] for c in channels])))
+            ticks, rows = np.rint(times * rate).astype(int), np.column_stack([values[c] for c in channels])
+            for part in np.split(np.arange(ticks.size), np.flatnonzero(np.diff(ticks) > 1) + 1):
+                session.add(Rows(int(ticks[part[0]]), rows[part]))
         held = Held(session, recording.pk, origin)
         for resource, profiles in by_resource.items():
             link = held.links[resource] = Link(resource, profiles, origin + (next_tick - 0.5) / rate, self.clock)
@@ -330,9 +332,16 @@ class Recorder:
             link.stop()
 
     def _close(self) -> None:
+        """An orderly end: nobody watches any more, so throttles are closed."""
+        turning = [held.session for held in self.held.values() if held.session.throttle > 0]
+        for session in turning:
+            session.cut("The recorder was stopped. The throttle was closed.")
+        if turning:
+            time.sleep(0.2)
         with suppress(*LOST):
             self._collect()
             self._store()
+            self._report()
         for pk in list(self.held):
             self._drop(pk)
         if self.listener is not None:

@@ -254,7 +254,7 @@ class Session:
         """Faults of the last minute, each told once."""
         if len(self.recent) < 30:
             return
-        rows = np.stack(self.recent)
+        rows = np.stack(list(self.recent))  # a copy at once: rows come in meanwhile
         times = (self.recent_first + np.arange(len(rows))) / self.rate
         found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
         for mark in found:
