@@ -250,6 +250,9 @@ class SessionTests(TransactionTestCase):
                 session.turn(100.0)
         found = session.settle()
         self.assertAlmostEqual(found.end, 45.0, delta=0.1)
+        session.forecast = found
+        said = json.loads(json.dumps(session.status()))["forecast"]  # what the recorder writes into the table
+        self.assertEqual((said["settled"], said["to_go"]), (True, 0.0))
         self.assertEqual(len(session.seconds), 600)
         self.assertEqual(len(session.recent), 600)
 

@@ -176,10 +176,11 @@ def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, windo
 def _judged(end: float, u: float, dof: float, tau: float, remaining: float, resolution: float, window: float, span: float) -> Settling:
     """Settled or not by the rule, and how long still."""
     half = coverage_factor(dof) * u
+    tau, remaining = float(tau), float(remaining)
     change = abs(remaining) * (1 - math.exp(-window / tau))
-    settled = half < resolution and change < resolution
+    settled = bool(half < resolution and change < resolution)
     wait = tau * math.log(max(change / resolution, 1.0)) if tau <= span else math.inf
     if not settled and wait == 0:
         # The doubt falls about as the square root of the time that is still added.
         wait = span * ((half / resolution) ** 2 - 1)
-    return Settling(end, u, dof, tau, -remaining / tau, settled, 0.0 if settled else max(wait, 1.0))
+    return Settling(float(end), float(u), float(dof), tau, -remaining / tau, settled, 0.0 if settled else max(wait, 1.0))
