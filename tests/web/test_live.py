@@ -334,6 +334,8 @@ class GuideTests(LiveCase):
         mean, half = guide.bands(self.built.tests["air"])["air_speed"]
         self.assertAlmostEqual(mean, 4.06)
         self.assertAlmostEqual(half, 2 * 0.1 / 2**0.5, places=9)
+        self.built.record("rise", self.built.reference, 0, {"load_temperature": (60.0, 60.0), "room_temperature": (20.0, 20.0)})
+        self.assertAlmostEqual(guide.bands(self.built.tests["rise"])["load_temperature"][0], 40.0)  # over the room, as it is now
 
 
 class ExclusionTests(LiveCase):

@@ -203,6 +203,11 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
     """What the reference last showed on each channel: mean and half-width over its last runs, for the band behind the trace."""
     last = Run.objects.filter(test=test, setting=test.setting_id, state=Run.State.VALID, reference__isnull=False).select_related("recording")
     means: dict[str, list[float]] = {}
+    if test.procedure == "temperature_rise":
+        # What the reference ended at goes with the room: its rise is drawn over the room as it is now.
+        risen = last.filter(result__value__isnull=False).order_by("-started_at").values_list("result__value", flat=True)[:4]
+        means["load_temperature"] = list(risen)
+        last = last.none()
     for run in last.prefetch_related("readings").order_by("-started_at")[:4]:
         seen: dict[str, list[float]] = {}
         for reading in run.readings.all():
@@ -214,4 +219,5 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
                     seen.setdefault(key, []).append(float(good.mean()))
         for key, values in seen.items():
             means.setdefault(key, []).append(float(np.mean(values)))
+    means = {key: values for key, values in means.items() if values}
     return {key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0])) for key, v in means.items()}

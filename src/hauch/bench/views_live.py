@@ -92,9 +92,11 @@ def config(request: HttpRequest, one: Live) -> dict[str, Any]:
         unit = KINDS[kind].shown[units]
         factor = factor_from_si(unit, kind)
         band = bands.get(key)
+        risen = key == "load_temperature" and one.test.procedure == "temperature_rise" and "room_temperature" in one.recording.columns
+        product = ["voltage", "current"] if key == "power" and key not in one.recording.columns else None
         channels.append(
             {"key": key, "label": CHANNELS[key].label, "unit": unit, "factor": factor, "offset": float(from_si(0.0, unit, kind)), "step": digits.get(key, 0) * factor,
-             "level": kind == "level", "product": ["voltage", "current"] if key == "power" and key not in one.recording.columns else None, "band": list(band) if band else None}
+             "product": product, "over": "room_temperature" if risen else None, "band": list(band) if band else None}
         )  # fmt: skip
     return {
         "channels": channels, "main": guide.main_channel(one), "rate": one.recording.rate, "origin": one.recording.started_at.timestamp(),
