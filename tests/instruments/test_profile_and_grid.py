@@ -43,6 +43,11 @@ class ProfileTests(unittest.TestCase):
         profile = Profile.of({"query": "THR?", "unit": "%", "set": "SOUR:THR {value}"}, "throttle")
         self.assertEqual(profile.setting(62.5), "SOUR:THR 62.5")
 
+    def test_a_name_is_no_command(self):
+        profile = Profile.of({"query": "THR?", "unit": "%", "mounted": 'RIG:PART "{part}"'}, "throttle")
+        self.assertEqual(profile.part('Distel"; SOUR:THR 100\nOUTP ON'), 'RIG:PART "Distel SOURTHR 100OUTP ON"')
+        self.assertEqual(profile.part("Loft-140 L-02"), 'RIG:PART "Loft-140 L-02"')
+
 
 class GridTests(unittest.TestCase):
     def grid(self, **more):

@@ -210,7 +210,7 @@ class Recorder:
     def _do(self, held: Held, wanted: dict[str, Any]) -> None:
         session = held.session
         if wanted.get("mounted") is not None and held.motor is not None and held.motor[1].mounted:
-            held.motor[0].send(held.motor[1].mounted.replace("{part}", wanted["mounted"].replace('"', "")))
+            held.motor[0].send(held.motor[1].part(wanted["mounted"]))
         if wanted.get("wave"):
             self._listen_to(held, float(wanted["wave"]))
         elif wanted.get("cut"):

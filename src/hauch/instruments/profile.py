@@ -106,6 +106,10 @@ class Profile:
         number = float(text.split(",")[0])
         return float("nan") if number > NOT_A_NUMBER else float(to_si(number, self.unit, CHANNELS[channel].kind))
 
+    def part(self, name: str) -> str:
+        """What is sent to say what is mounted. Names come from strangers: nothing in them may become a command."""
+        return self.mounted.replace("{part}", "".join(c for c in name if c.isalnum() or c in " -.")[:60])
+
     def setting(self, value: float) -> str:
         """What is sent to set a value."""
         return self.set.replace("{value}", f"{value:g}")
