@@ -26,7 +26,7 @@ from hauch.workshop.models import Specimen
 SLUG = "every-rig-once"
 RATE = 10.0
 """Ticks a second of the demo's recordings."""
-BEGINS = START + timedelta(days=82)
+BEGINS = START + timedelta(days=70)
 ROOM = Room(21.2, 96_300.0, 50.0)
 
 Window = tuple[float, float]
@@ -144,7 +144,7 @@ def load_rigs() -> None:
     members(round, who)
     setting = Setting.objects.create(round=round, label="As agreed", values={})
     Setting.objects.create(round=round, label="Hanging, axis upright", values={"orientation": "axis upright"})
-    reference = ReferenceSpecimen.objects.get(serial="L-02")
+    reference = ReferenceSpecimen.objects.get(serial="L-02", type__name="Loft-140")
     rules = RuleVersion.objects.create(
         round=round, number=1, scheme=RuleVersion.Scheme.POINTS, created_by=who["runa"], created_at=BEGINS - timedelta(days=8)
     )  # fmt: skip
