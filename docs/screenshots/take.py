@@ -97,7 +97,9 @@ class Pictures(StaticLiveServerTestCase):
         put_on_line(test.rig, meters, ("load_temperature", "room_temperature", "speed", "throttle"))
         threading.Thread(target=recorder.run, daemon=True).start()
         one = begin(User.objects.get(username="runa"), test, Subject(specimen=demo.entries.get(name="Schwalbe").versions.last().specimens.last()))
-        page.context.add_cookies([{**c, "url": f"http://127.0.0.1:{server.port}"} for c in [{k: c[k] for k in ("name", "value")} for c in page.context.cookies()]])
+        page.context.add_cookies(
+            [{**c, "url": f"http://127.0.0.1:{server.port}"} for c in [{k: c[k] for k in ("name", "value")} for c in page.context.cookies()]]
+        )
         page.goto(f"http://127.0.0.1:{server.port}{one.get_absolute_url()}")
         for _ in range(3):
             page.keyboard.press("Enter")

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hauch.core.measure import curves, reductions, sweeps
-from hauch.core.measure.curves import OutsideRange, at_equal, inside, level_law, misfit, operating_point, power_law, smooth
+from hauch.core.measure.curves import OutsideRange, at_equal, inside, law_doubt, level_law, misfit, operating_point, power_law, smooth
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.seek import Search, Stepper, even_steps
@@ -97,6 +97,16 @@ class LawTests(unittest.TestCase):
         self.assertAlmostEqual(k, 1.5, places=12)
         self.assertAlmostEqual(misfit([1, 4, 9], [2, 16, 54]), 0.0, places=12)
         self.assertEqual(misfit([1, 2], [3, 5]), 0.0)
+
+    def test_doubt_of_a_law_by_hand_and_larger_towards_its_ends(self):
+        """Points at ln x = -1, 0, 1 with ln y off a line by 0.01, -0.02, 0.01: s = sqrt(0.0006), S_xx = 2, so s sqrt(1/3) in the middle, s sqrt(1/3 + 1/2) at an end."""
+        x = [math.exp(-1), 1.0, math.exp(1)]
+        y = [math.exp(2 * v + off) for v, off in zip((-1, 0, 1), (0.01, -0.02, 0.01), strict=True)]
+        s = math.sqrt(0.0006)
+        self.assertAlmostEqual(misfit(x, y), s, places=12)
+        self.assertAlmostEqual(law_doubt(x, y, 1.0), s * math.sqrt(1 / 3), places=12)
+        self.assertAlmostEqual(law_doubt(x, y, math.exp(1)), s * math.sqrt(1 / 3 + 1 / 2), places=12)
+        self.assertEqual(law_doubt([1, 2], [3, 5], 1.5), 0.0)
 
     def test_refusals(self):
         for x, y, words in (([1, 2], [0, 1], "above 0"), ([2, 2], [1, 3], "two different"), ([1, math.nan], [1, 2], "above 0")):
@@ -368,6 +378,30 @@ class TurningTests(unittest.TestCase):
             by_point=True,
         )
         self.assertEqual(sorted(set(reduced.positions["speed"].tolist())), [1, 2, 3, 4])
+
+
+class WindowTests(unittest.TestCase):
+    def test_windows_read_place_by_place_in_turn(self):
+        times = np.arange(600) / 10
+        speed = np.repeat([4.0, 5.0, 6.0, 4.2, 5.2, 6.2], 100) + np.random.default_rng(1).normal(0, 0.01, 600)
+        windows = [(10.0 * i + 2, 10.0 * i + 8) for i in range(6)]
+        reduced = steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows), places=3)
+        means = [reduced.readings["air_speed"][reduced.positions["air_speed"] == p].mean() for p in (1, 2, 3)]
+        np.testing.assert_allclose(means, [4.1, 5.1, 6.1], atol=0.01)
+        self.assertEqual(steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows)).positions, {})
+
+    def test_a_soak_is_fitted_from_the_last_turn_of_the_throttle_to_what_was_read(self):
+        """Warms towards 90 with the throttle closed, then towards 45 with it open at 60 s; after 400 s the heater is switched off."""
+        times = np.arange(0, 600, 0.5)
+        load = np.where(times < 60, 90 - 68 * np.exp(-times / 100), 0.0)
+        at_60 = 90 - 68 * math.exp(-0.6)
+        load = np.where(times >= 60, 45 + (at_60 - 45) * np.exp(-(times - 60) / 80), load)
+        load = np.where(times > 400, 20.0, load) + 0.02 * np.random.default_rng(2).standard_normal(times.size)
+        channels = {"load_temperature": load, "room_temperature": np.full(times.size, 21.0), "throttle": np.where(times < 60, 0.0, 100.0)}
+        meters = {"load_temperature": Meter("T", "T", 0.01), "room_temperature": Meter("R", "R", 0.01)}
+        reduced = steady_readings(times, channels, meters, "r", 0.5, chosen=Chosen([(380.0, 399.0)]))
+        self.assertAlmostEqual(reduced.steady["load_temperature"].value, 45.0, delta=0.1)
+        self.assertTrue(reduced.settling.settled)
 
 
 class NumberedTests(unittest.TestCase):

@@ -78,7 +78,7 @@ class BeginTests(LiveCase):
     def test_begins_once_on_a_rig_and_records_what_is_on_a_line(self):
         one = self.begin()
         self.assertEqual(set(one.recording.columns), set(CHANNELS))
-        self.assertEqual(one.wanted, {"wishes": [{"n": 1, "mounted": ""}]})
+        self.assertEqual(one.wanted, {"wishes": [{"n": 1, "at": one.wanted["wishes"][0]["at"], "mounted": ""}]})
         self.assertEqual(self.begin().pk, one.pk)
         with self.assertRaisesRegex(ValidationError, "Rack rig is taken: Amsel is on it"):
             self.begin(subject=Subject(reference=self.built.reference))
@@ -219,15 +219,16 @@ class ReadTests(LiveCase):
 class OrderTests(LiveCase):
     def test_wishes_are_kept_in_order_so_that_none_hides_a_cut(self):
         one = self.record(self.guarded(self.begin()), 30.0)
-        live.cut(self.built.operator, one)
         live.take(self.built.operator, one)
+        live.cut(self.built.operator, one)
+        live.set_throttle(self.built.operator, one, 10.0)
         wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
-        self.assertEqual([next(k for k in w if k != "n") for w in wishes], ["mounted", "mounted", "cut", "wave"])
-        self.assertEqual([w["n"] for w in wishes], [1, 2, 3, 4])
+        self.assertEqual([next(k for k in w if k not in {"n", "at"}) for w in wishes], ["mounted", "mounted", "wave", "cut", "throttle"])
+        self.assertEqual([w["n"] for w in wishes], [1, 2, 3, 4, 5])
         for _ in range(60):
             live.set_throttle(self.built.operator, one, 10.0)
         wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
-        self.assertEqual((len(wishes), wishes[-1]["n"]), (live.MOST_WISHES, 64))
+        self.assertEqual((len(wishes), wishes[-1]["n"]), (live.MOST_WISHES, 65))
 
     def test_no_hand_goes_in_while_the_throttle_is_open(self):
         one = self.record(self.guarded(self.begin()), 30.0)
@@ -261,6 +262,143 @@ class OrderTests(LiveCase):
         self.assertEqual(now(), "guard")
         live.confirm(self.built.operator, one, "guard")
         self.assertEqual(now(), "throttle")
+
+    def test_a_turn_that_was_asked_for_a_moment_ago_counts_though_the_recorder_has_not_said_so(self):
+        one = self.record(self.guarded(self.begin()), 30.0, at=29.5)
+        live.set_throttle(self.built.operator, one, 40.0)
+        with self.assertRaisesRegex(ValidationError, "The throttle was turned 0 s ago"):
+            live.take(self.built.operator, one)
+
+    def test_a_rig_whose_throttle_is_on_no_line(self):
+        self.rig.meters.filter(channel="throttle").delete()
+        one = self.guarded(self.begin())
+        for wrong in (lambda: live.hold(self.built.operator, one, "power", 3.0), lambda: live.sweep(self.built.operator, one, [10, 20, 30], 10.0)):
+            with self.assertRaisesRegex(ValidationError, "on no line"):
+                wrong()
+        step = next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now")
+        self.assertEqual((step.text, step.button), ("Open the throttle by hand, low first.", "It is open"))
+
+    def test_the_reference_comes_next_when_it_is_asked_for(self):
+        one = self.guarded(self.begin())
+        self.client.login(username="operator", password=PASSWORD)
+        answer = self.client.post(reverse("bench:live_end", args=[self.built.round.slug, one.pk]), {"then": "reference"})
+        self.assertEqual(
+            answer["Location"], reverse("bench:capture", args=[self.built.round.slug, one.test_id]) + f"?subject=r{self.built.reference.pk}"
+        )
+        self.assertIsNotNone(Live.objects.get(pk=one.pk).ended_at)
+
+
+class CurveTests(LiveCase):
+    """A curve on a live bench: by the throttle's sweep, or with a damper that is stepped by hand."""
+
+    def setUp(self):
+        super().setUp()
+        constants = {
+            "orifice": [0.08, 0.0001],
+            "orifice_coefficient": [0.61, 0.005],
+            "system_resistance": [23_500.0, 100.0],
+            "system_exponent": [2.0, 0.0],
+        }
+        type(self.rig).objects.filter(pk=self.rig.pk).update(constants=self.rig.constants | constants)
+        for channel in ("static_pressure", "orifice_pressure"):
+            meter, _ = Instrument.objects.update_or_create(
+                channel=channel, defaults={"name": f"M {channel}", "resource": "X", "profile": {"query": "P?", "unit": "Pa"}, "resolution": 0.1}
+            )
+            self.rig.meters.update_or_create(channel=channel, defaults={"instrument": meter})
+        Test.objects.filter(pk=self.built.tests["air"].pk).update(procedure="fan_curve")
+        self.built.tests["air"].refresh_from_db()
+
+    def test_nothing_swept_then_by_hand(self):
+        one = self.guarded(self.begin())
+        self.assertEqual([s.key for s in guide.steps(Live.objects.get(pk=one.pk), "si")], ["mount", "guard", "sweep", "accept"])
+        with self.assertRaisesRegex(ValidationError, "at least three steps"):
+            live.accept(self.built.operator, self.record(one, 20.0), ROOM)
+        rig = LiveRig(rate=RATE, seed=8)
+        rig.start(0.0)
+        rig.set_throttle(100.0)
+        rig.advance(6.0)
+        for number, damper in enumerate((30.0, 8.0, 3.0, 1.4, 0.7, 0.4)):
+            rig.damper = damper
+            rig.advance(6.0 + 12 * (number + 1))
+        rows = np.column_stack([rig.since(c, -1)[1] for c in one.recording.columns])
+        Piece.objects.create(recording=one.recording, first=10_000, count=len(rows), data=np.ascontiguousarray(rows, "<f8").tobytes())
+        Recording.objects.filter(pk=one.recording_id).update(started_at=timezone.now() - timedelta(seconds=1000 + 78))
+        Live.objects.filter(pk=one.pk).update(heard_at=timezone.now(), status={"throttle": 100.0, "turned": 1000.0, "at": 1078.0, "calm": True})
+        one = Live.objects.get(pk=one.pk)
+        self.assertEqual(next(s for s in guide.steps(one, "si") if s.state == "now").key, "accept")
+        run = live.accept(self.built.operator, one, Room(20.0, 101_325.0, 50.0))  # 1.2 kg/m3, which the stand-in's plates read at
+        self.assertEqual(run.result.missing, "")
+        self.assertAlmostEqual(run.result.value, rig.fan.working_flow(23_500.0, 1900.0, 1.2), delta=3 * run.result.u)
+        self.assertEqual(len(run.result.curve["points"]), 6)
+        self.client.login(username="operator", password=PASSWORD)
+        self.assertContains(self.client.get(run.get_absolute_url()), "The curve")
+
+    def test_a_sweep_that_goes_on_is_waited_for(self):
+        one = self.record(
+            self.guarded(self.begin()), 60.0, task={"kind": "sweep", "begun": 20.0, "done": False, "held": False, "text": "Step 2 of 8: 40 %"}
+        )
+        step = next(s for s in guide.steps(one, "si") if s.state == "now")
+        self.assertEqual((step.key, step.text), ("sweep", "Step 2 of 8: 40 %"))
+        with self.assertRaisesRegex(ValidationError, "come to its end"):
+            live.accept(self.built.operator, one, ROOM)
+
+
+class PlacesTests(LiveCase):
+    def test_outlets_are_read_place_by_place(self):
+        type(self.rig).objects.filter(pk=self.rig.pk).update(constants=self.rig.constants | {"places": [3.0, 0.0]})
+        Test.objects.filter(pk=self.built.tests["air"].pk).update(procedure="imbalance", readings=2)
+        self.built.tests["air"].refresh_from_db()
+        one = self.record(self.guarded(self.begin()), 60.0)
+        step = next(s for s in guide.steps(one, "si") if s.key == "read")
+        self.assertEqual(step.text, "0 of 3 readings of 4 s taken. Place 1 of 3 is next.")
+        one = self.taken(one, (10, 14), (16, 20))
+        self.assertIn("Place 3 of 3 is next", next(s for s in guide.steps(one, "si") if s.key == "read").text)
+        run = live.accept(self.built.operator, one, ROOM)
+        self.assertIn("Nothing was read at place 3 of 3", run.result.missing)
+        run = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (10, 14), (16, 20), (30, 34)), ROOM)
+        self.assertLess(run.result.value, 2.0)  # one outlet read three times is in balance
+
+
+class CarriedTests(LiveCase):
+    def test_windows_and_exclusions_go_with_readings_that_count_for_other_rules(self):
+        from hauch.bench.actions import carry_over
+
+        run = live.accept(self.built.operator, self.taken(self.record(self.guarded(self.begin()), 60.0), (10, 14), (20, 24)), ROOM)
+        old = self.built.tests["air"]
+        new = Test.objects.create(
+            round=old.round, key="air-2", label="Air, common speed", procedure=old.procedure, rig=old.rig, setting=old.setting, order=9, replaces=old, common_speed=1900.0
+        )  # fmt: skip
+        self.assertEqual(carry_over(self.built.host, old, new), 1)
+        made = Run.objects.get(test=new)
+        self.assertEqual(made.windows, run.windows)
+        before = made.result.value
+        self.assertAlmostEqual(before / run.result.value, 1.0, delta=0.003)
+        live.exclude(self.built.operator, run, "a door was opened", "air_speed", (9.0, 16.0))
+        after = Run.objects.get(pk=made.pk).result
+        self.assertNotEqual(after.value, before)
+        self.assertIn("left out by hand", " ".join(after.troubles))
+        self.client.login(username="operator", password=PASSWORD)
+        self.assertContains(self.client.get(made.get_absolute_url()), "a door was opened")
+        with self.assertRaisesRegex(ValidationError, f"made of the readings of run {run.pk}"):
+            live.exclude(self.built.operator, made, "x", "air_speed", (1.0, 2.0))
+
+
+class ByHandTests(LiveCase):
+    def test_what_was_read_before_a_part_gave_up_and_a_picture_are_kept(self):
+        from django.core.files.uploadedfile import SimpleUploadedFile
+
+        self.client.login(username="operator", password=PASSWORD)
+        url = reverse("bench:dnf", args=[self.built.round.slug, self.built.tests["air"].pk])
+        data = {"subject": f"s{self.subject.specimen.pk}", "reason": "hub came loose", "r-air_speed": ["15,8", "15,9"], "unit-air_speed": "km/h"}
+        page = self.client.post(url, data | {"r-air_speed": ["fast"]}, follow=True)
+        self.assertContains(page, "is not a number")
+        self.assertEqual(Run.objects.count(), 0)
+        self.client.post(url, data | {"picture": SimpleUploadedFile("x.png", png(), "image/png")})
+        run = Run.objects.get()
+        self.assertEqual((run.state, bool(run.picture), [r.typed for r in run.readings.all()]), ("dnf", True, ["15,8", "15,9"]))
+        page = self.client.get(run.get_absolute_url())
+        self.assertContains(page, "15,8")
+        self.assertContains(page, "Why it did not finish")
 
 
 class GuideTests(LiveCase):

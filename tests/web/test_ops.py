@@ -14,6 +14,7 @@ from hauch.ops.__main__ import parser
 from hauch.ops.cluster import free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
+from hauch.ops.meters import standins
 from hauch.ops.start import Supervisor
 
 
@@ -54,11 +55,11 @@ class DataFolderTests(unittest.TestCase):
 class SupervisorTests(unittest.TestCase):
     """With small stand-ins for web server and worker."""
 
-    def supervise(self, code):
+    def supervise(self, code, name="worker"):
         supervisor = Supervisor(0, {})
-        supervisor.commands = {"child": [sys.executable, "-c", code]}
-        supervisor.restarts, supervisor.started = {"child": 0}, {"child": 0.0}
-        supervisor.start("child")
+        supervisor.commands = {name: [sys.executable, "-c", code]}
+        supervisor.restarts, supervisor.started = {name: 0}, {name: 0.0}
+        supervisor.start(name)
         self.addCleanup(supervisor.stop)
         return supervisor
 
@@ -73,11 +74,11 @@ class SupervisorTests(unittest.TestCase):
         code = f"import subprocess, time, sys; p = subprocess.Popen(['sleep', '60']); open({str(note)!r}, 'w').write(str(p.pid)); time.sleep(60)"
         supervisor = self.supervise(code)
         self.wait_for(lambda: note.exists() and note.read_text())
-        orphan, first = int(note.read_text()), supervisor.children["child"].pid
-        supervisor.children["child"].kill()
-        self.wait_for(lambda: supervisor.children["child"].poll() is not None)
+        orphan, first = int(note.read_text()), supervisor.children["worker"].pid
+        supervisor.children["worker"].kill()
+        self.wait_for(lambda: supervisor.children["worker"].poll() is not None)
         supervisor.check()
-        self.assertNotEqual(supervisor.children["child"].pid, first)
+        self.assertNotEqual(supervisor.children["worker"].pid, first)
         self.wait_for(lambda: not Path(f"/proc/{orphan}").exists() or "Z" in Path(f"/proc/{orphan}/stat").read_text().split(")")[1][:3])
 
     def test_a_child_that_keeps_dying_is_given_up(self):
@@ -87,11 +88,19 @@ class SupervisorTests(unittest.TestCase):
                 supervisor.check()
                 time.sleep(0.05)
 
+    def test_a_recorder_that_keeps_dying_takes_nothing_else_away(self):
+        supervisor = self.supervise("raise SystemExit(3)", "recorder")
+        supervisor.commands["worker"] = [sys.executable, "-c", "import time; time.sleep(60)"]
+        supervisor.restarts["worker"] = supervisor.started["worker"] = 0
+        supervisor.start("worker")
+        self.wait_for(lambda: supervisor.check() or "recorder" not in supervisor.children)
+        self.assertIsNone(supervisor.children["worker"].poll())
+
     def test_stop_ends_a_child_that_does_not_listen(self):
         supervisor = self.supervise("import signal, time; signal.signal(signal.SIGTERM, signal.SIG_IGN); time.sleep(60)")
         time.sleep(0.5)
         supervisor.stop()
-        self.assertIsNotNone(supervisor.children["child"].returncode)
+        self.assertIsNotNone(supervisor.children["worker"].returncode)
 
 
 class CommandLineTests(unittest.TestCase):
@@ -101,6 +110,16 @@ class CommandLineTests(unittest.TestCase):
         done = subprocess.run([sys.executable, "-m", "hauch.ops", "dance"], capture_output=True, text=True)
         self.assertEqual(done.returncode, 2)
         self.assertIn("invalid choice: 'dance'", done.stderr)
+
+    def test_simulated_meters_say_what_cannot_be(self):
+        for arguments in (["--benches", "0"], ["--first-port", "80"], ["--benches", "50", "--first-port", "65000"], ["--rate", "0"]):
+            with self.subTest(arguments), self.assertRaisesRegex(CannotGoOn, "Take 1 to 50 benches"):
+                standins(parser().parse_args(["standins", *arguments]))
+        with socket.socket() as taken:
+            taken.bind(("127.0.0.1", 0))
+            taken.listen()
+            with self.assertRaisesRegex(CannotGoOn, "is in use"):
+                standins(parser().parse_args(["standins", "--first-port", str(taken.getsockname()[1])]))
 
     def test_maintenance_without_an_installation_says_what_to_do(self):
         folder = tempfile.mkdtemp()

@@ -270,3 +270,19 @@ class SessionTests(TransactionTestCase):
         self.assertEqual(session.throttle, 0.0)
         self.assertIn("nobody could have stopped the part", session.events[-1])
         self.assertEqual(Run.objects.count(), 0)
+
+    def test_a_wish_that_is_old_turns_nothing_and_a_cut_is_always_done(self):
+        from hauch.bench.recorder import STALE, Held
+
+        recorder, sent = Recorder(clock=lambda: 1000.0, say=lambda text: None), []
+        session = self.session(send=sent.append)
+        held = Held(session, 1, 900.0)  # second 100 of the recording is now
+        fresh, old = 99.0, 100.0 - STALE - 1
+        recorder._obey(held, {"wishes": [{"n": 1, "at": old, "throttle": 80.0}, {"n": 2, "at": old, "task": {"kind": "sweep"}}]})
+        self.assertEqual((sent, session.throttle, session.task, held.seen), ([], 0.0, None, 2))
+        self.assertIn("while nobody recorded", session.events[-1])
+        recorder._obey(held, {"wishes": [{"n": 2, "at": old, "throttle": 80.0}, {"n": 3, "at": fresh, "throttle": 60.0}]})
+        self.assertEqual((sent, held.urgent), ([60.0], True))
+        recorder._obey(held, {"wishes": [{"n": 4, "at": old, "cut": True}]})
+        self.assertEqual(sent, [60.0, 0.0])
+        self.assertTrue(session.urgent)

@@ -454,7 +454,8 @@ def carry_over(user: User, old: Test, new: Test) -> int:
         made = Run.objects.create(
             uid=key, form_key=key, test=new, rig_id=run.rig_id, setting=new.setting, specimen_id=run.specimen_id, reference_id=run.reference_id,
             replicate=run.replicate, started_at=run.started_at, operator_id=run.operator_id, state=run.state, reason=run.reason, note=run.note,
-            temperature=run.temperature, pressure=run.pressure, humidity=run.humidity, recording_id=run.recording_id,
+            temperature=run.temperature, pressure=run.pressure, humidity=run.humidity, recording_id=run.recording_id, windows=run.windows, beside=run.beside,
+            picture_id=run.picture_id,
             carried_from=run.carried_from or run,
         )  # fmt: skip
         if made.state == Run.State.VALID:

@@ -57,9 +57,10 @@ def comparisons(run: Run) -> list[Row]:
 
 
 def _reference(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
-    found = sorted(
-        same.filter(reference__isnull=False).select_related("reference__type"), key=lambda r: abs((r.started_at - run.started_at).total_seconds())
-    )
+    reference = same.filter(reference__isnull=False).select_related("reference__type")
+    before = reference.filter(started_at__lte=run.started_at).order_by("-started_at", "-pk")[:NEAREST]
+    after = reference.filter(started_at__gt=run.started_at).order_by("started_at", "pk")[:NEAREST]
+    found = sorted([*before, *after], key=lambda r: abs((r.started_at - run.started_at).total_seconds()))
     if not found:
         return []
     nearest = [r for r in found if r.reference_id == found[0].reference_id][:NEAREST]

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from hauch.bench.live import READING_SECONDS
+from hauch.bench.live import READING_SECONDS, by_hand_swept
 from hauch.bench.models import Live, Run, window_of
-from hauch.bench.reduction import EQUAL
+from hauch.bench.reduction import EQUAL, places_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.rigs import RIGS
@@ -81,21 +81,13 @@ def steps(live: Live, units: str) -> list[Step]:
         wanted = first + [(key, label, is_done and read, *rest) for key, label, is_done, *rest in wanted]  # type: ignore[misc]
     task = status.get("task") or {}
     spun = float(status.get("throttle") or 0) > 0
-    if "throttle" in live.recording.columns or live.recording.columns:
-        wanted.append(throttle_step(live, units, task, spun))
-    if how.by_point:
-        done = (
-            task.get("kind") == "sweep"
-            and bool(task.get("done"))
-            and bool(task.get("held"))
-            and task.get("begun", 0) > live.done.get("guard", math.inf)
-        )
-        wanted[-1] = (*wanted[-1][:2], done, *wanted[-1][3:])
-    else:
+    wanted.append(throttle_step(live, units, task, spun))
+    if not how.by_point:
         if live.test.soak != Test.Soak.NONE:
             wanted.append(("soak", "Soak", soaked(live), soak_text(live), [], ""))
-        taken, asked = len(live.windows), live.test.readings
-        wanted.append(("read", "Read", taken >= asked, f"{taken} of {asked} readings of {READING_SECONDS:.0f} s taken.", [], "Take reading"))
+        taken, asked = len(live.windows), max(live.test.readings, places_of(live.test))
+        place = f" Place {taken % places_of(live.test) + 1} of {places_of(live.test)} is next." if places_of(live.test) else ""
+        wanted.append(("read", "Read", taken >= asked, f"{taken} of {asked} readings of {READING_SECONDS:.0f} s taken.{place}", [], "Take reading"))
     wanted.append(("accept", "Accept", False, "Look at the readings, then accept the run.", [], ""))
     made, found = [], False
     for key, label, is_done, text, hints, button in wanted:
@@ -130,11 +122,15 @@ def tare_text(live: Live) -> str:
 def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> tuple[str, str, bool, str, list[str], str]:
     """What turns the throttle in this test."""
     if live.test.how.by_point:
-        return ("sweep", "Sweep", False, task.get("text") or "Sweep the throttle: the curve is read from its steps.", [], "Sweep 30 to 100 %")
+        swept = task.get("kind") == "sweep" and task.get("begun", 0) > live.done.get("guard", math.inf)
+        done = bool(task.get("done") and task.get("held")) if swept else by_hand_swept(live)
+        text = task.get("text") if swept else ""
+        by_hand = "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each: the curve is read from the steps."
+        return ("sweep", "Sweep", done, text or by_hand, [], "Sweep 30 to 100 %")
     if (held := to_hold(live)) is not None:
         channel, target = held
         said = show(target, CHANNELS[channel].kind, units)
-        done = task.get("kind") == "hold" and bool(task.get("held"))
+        done = spun and task.get("kind") == "hold" and bool(task.get("held"))
         return (
             "hold",
             "Equal " + EQUAL[channel],
@@ -144,7 +140,9 @@ def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> t
             f"Hold {said}",
         )
     done = spun and bool(live.status.get("calm"))
-    return ("throttle", "Throttle", done, "Open the throttle, low first." if not spun else "Wait until the part runs steadily.", [], "Full throttle")
+    by_hand = "throttle" not in live.recording.columns
+    text = "Wait until the part runs steadily." if spun else "Open the throttle by hand, low first." if by_hand else "Open the throttle, low first."
+    return ("throttle", "Throttle", done, text, [], "It is open" if by_hand else "Full throttle")
 
 
 def to_hold(live: Live) -> tuple[str, float] | None:

@@ -101,7 +101,7 @@ def _wish(live: Live, **wish: Any) -> None:
     """Write down what is wanted, after what was wanted before, and wake the recorder."""
     wishes = live.wanted.get("wishes", [])
     number = wishes[-1]["n"] + 1 if wishes else 1
-    live.wanted = {"wishes": [*wishes, {"n": number, **wish}][-MOST_WISHES:]}
+    live.wanted = {"wishes": [*wishes, {"n": number, "at": round_s(live.seconds()), **wish}][-MOST_WISHES:]}
     live.save(update_fields=["wanted"])
     with connection.cursor() as cursor:
         cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
@@ -164,6 +164,11 @@ def _guarded(live: Live) -> None:
         )
 
 
+def _turnable(live: Live) -> None:
+    if "throttle" not in live.recording.columns:
+        raise ValidationError("The throttle of this rig is on no line, so it cannot be turned by rule. Turn it by hand.")
+
+
 @transaction.atomic
 def set_throttle(user: User, live: Live, percent: float) -> Live:
     """Turn the throttle [0 to 100 %]."""
@@ -190,6 +195,7 @@ def hold(user: User, live: Live, channel: str, target: float, tolerance: float |
     """Turn the throttle until a figure holds: equal power, equal noise, a speed [SI unit of the channel]."""
     live = _held(user, live)
     _guarded(live)
+    _turnable(live)
     known = CHANNELS.get(channel)
     if known is None or not (
         set(live.recording.columns) >= {channel} or (channel == "power" and {"voltage", "current"} <= set(live.recording.columns))
@@ -208,6 +214,7 @@ def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
     """Step the throttle through levels [%], each held for some seconds."""
     live = _held(user, live)
     _guarded(live)
+    _turnable(live)
     try:
         Stepper(levels, dwell)
     except ValueError as problem:
@@ -231,7 +238,7 @@ def _until_now(live: Live, seconds: float) -> list[float]:
             "The recorder is silent, so nothing is being recorded. Start ./hauch recorder where the meters are, or wait until it is back."
         )
     end = max(live.seconds() - LATE / 2, 0.0)
-    turned = live.status.get("turned") or 0.0
+    turned = last_turn(live)
     if not live.status.get("calm") and float(live.status.get("throttle") or 0) > 0:
         raise ValidationError("The part is still moving to its new speed. Wait until it runs steadily.")
     start = max(end - seconds, 0.0)
@@ -242,6 +249,13 @@ def _until_now(live: Live, seconds: float) -> list[float]:
             f"The throttle was turned {max(end - turned, 0):.0f} s ago. A reading begins {SETTLES:.0f} s after that; wait {turned + SETTLES + seconds - end:.0f} s."
         )
     return [round(start, 2), round(end, 2)]
+
+
+def last_turn(live: Live) -> float:
+    """Second of the recording at which the throttle was last turned, or asked to be: what the recorder says may be a second old."""
+    said = float(live.status.get("at") or 0.0)
+    asked = [w["at"] for w in live.wanted.get("wishes", []) if {"throttle", "task", "cut"} & set(w) and w["at"] > said - 1.0]
+    return max([float(live.status.get("turned") or 0.0), *asked])
 
 
 @transaction.atomic
@@ -290,16 +304,6 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
 
 
 @transaction.atomic
-def keep_room(user: User, live: Live, room: Room) -> Live:
-    """Keep the room readings of this recording for its next run."""
-    live = _held(user, live)
-    room.check()
-    live.room = {name: getattr(room, name) for name in AMBIENT}
-    live.save(update_fields=["room"])
-    return live
-
-
-@transaction.atomic
 def set_setting(user: User, live: Live, setting: Setting) -> Live:
     """Go on with another setting of the same part; readings that were taken belong to the setting before, so they must be accepted first."""
     live = _held(user, live)
@@ -329,10 +333,7 @@ def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UU
     if not live.windows and not live.test.how.by_point:
         raise ValidationError("Take at least one reading first (Space).")
     if live.test.how.by_point and not live.windows:
-        task = live.status.get("task") or {}
-        if task.get("kind") != "sweep" or not task.get("done"):
-            raise ValidationError("Sweep the throttle first, and let it come to its end: the curve is read from its steps.")
-        live.windows = [[task["begun"], round_s(live.seconds() - LATE)]]
+        live.windows = [swept(live)]
     subject = Subject(live.specimen, live.reference)
     subject.check(live.round)
     started = live.recording.started_at
@@ -347,6 +348,36 @@ def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UU
     live.windows, live.room = [], {name: getattr(room, name) for name in AMBIENT}
     live.save(update_fields=["windows", "room"])
     return run
+
+
+def swept(live: Live) -> list[float]:
+    """Where the steps of a curve are looked for: the sweep of the throttle, or what was stepped by hand since it was last turned.
+
+    Raises
+    ------
+    ValidationError : nothing was swept yet
+    """
+    task, now = live.status.get("task") or {}, round_s(live.seconds() - LATE)
+    guard = live.done.get("guard", math.inf)
+    if task.get("kind") == "sweep" and task.get("begun", 0.0) > guard:
+        if not task.get("done"):
+            raise ValidationError("Let the sweep come to its end first: the curve is read from its steps.")
+        return [task["begun"], now]
+    begin = last_turn(live) + SETTLES
+    if not by_hand_swept(live):
+        raise ValidationError("Sweep the throttle first, or step the damper by hand: the curve is read from at least three steps.")
+    return [round_s(begin), now]
+
+
+SWEPT_BY_HAND = 30.0
+"""So long the throttle stands at least while a damper is stepped by hand [s]: three steps of ten seconds."""
+
+
+def by_hand_swept(live: Live) -> bool:
+    """Whether there was time to step a damper by hand since the throttle was last turned."""
+    turning = float(live.status.get("throttle") or 0) > 0 or "throttle" not in live.recording.columns
+    begun = max(last_turn(live), float(live.done.get("guard", math.inf)))
+    return turning and live.seconds() - begun > SETTLES + SWEPT_BY_HAND
 
 
 def _hours_since_last(live: Live) -> float:
@@ -438,6 +469,8 @@ def exclude(
     require(user, "run.void", run.test.round)
     if not reason.strip():
         raise ValidationError("Say in a few words why it is left out; the audit shows it.")
+    if run.carried_from_id:
+        raise ValidationError(f"This run is made of the readings of run {run.carried_from_id}. Leave it out there, and it is left out here too.")
     reading = run.readings.filter(pk=reading_pk).first() if reading_pk else None
     if reading_pk and reading is None:
         raise ValidationError("That reading is not of this run.")

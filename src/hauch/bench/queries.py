@@ -26,7 +26,13 @@ class RunQuerySet(QuerySet):
     def with_raw(self):
         """With all that a reduction reads."""
         return self.select_related("test__round", "rig", "recording", "result", "carried_from").prefetch_related(
-            "readings", "carried_from__readings", "exclusions", "recording__seconds", "recording__waveforms", "rig__meters__instrument__calibrations"
+            "readings",
+            "carried_from__readings",
+            "exclusions",
+            "carried_from__exclusions",
+            "recording__seconds",
+            "recording__waveforms",
+            "rig__meters__instrument__calibrations",
         )
 
     def visible_to(self, user: User, round: Round):

@@ -42,6 +42,8 @@ FLUSH_EVERY = 0.1
 LOOK_EVERY = 0.7
 """How often wishes are read anyway [s], should a notice be lost."""
 REPORT_EVERY = 1.0
+STALE = 6.0
+"""A wish to turn the throttle that is older than this [s] is not carried out."""
 SHUT_AFTER = 20.0
 """Without the database for so long nobody can stop a part: throttles are closed [s]."""
 LOCK = 0x48415543
@@ -64,7 +66,8 @@ class Held:
     seen: int = -1
     unsaved: list[Rows] = field(default_factory=list)
     waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
-    problems: dict[str, str] = field(default_factory=dict)
+    urgent: bool = False
+    """Whether what it says must be written at once: a recorder that dies must not do twice what was wanted."""
 
 
 class Recorder:
@@ -91,8 +94,8 @@ class Recorder:
                     self._look()
                     next_look = began + LOOK_EVERY
                 self._store()
+                self._report(everything=began >= next_report)
                 if began >= next_report:
-                    self._report()
                     next_report = began + REPORT_EVERY
                 self.down_since = math.inf
             except LOST as trouble:
@@ -203,9 +206,16 @@ class Recorder:
     def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
         """Do what is wanted, in order and once."""
         for wish in wanted.get("wishes", []):
-            if wish["n"] > held.seen:
-                held.seen = wish["n"]
-                self._do(held, wish)
+            if wish["n"] <= held.seen:
+                continue
+            held.seen = wish["n"]
+            late = self.clock() - held.origin - wish["at"]
+            if late > STALE and (wish.get("throttle") or wish.get("task")):
+                # Who asked for it has long turned to something else; a part must not begin to turn for that.
+                held.session.events.append(f"The throttle was to be turned {late:.0f} s ago, while nobody recorded. It was left as it is; ask again.")
+                continue
+            self._do(held, wish)
+            held.urgent = True
 
     def _do(self, held: Held, wanted: dict[str, Any]) -> None:
         session = held.session
@@ -294,14 +304,17 @@ class Recorder:
         for _, held in waiting:
             held.unsaved.clear()
 
-    def _report(self) -> None:
+    def _report(self, everything: bool = True) -> None:
+        """Write what each bench says: all of them, or only those with something urgent."""
         for pk, held in list(self.held.items()):
-            held.problems = {link.resource: link.problem for link in held.links.values() if link.problem}
+            if not (everything or held.urgent or held.session.urgent):
+                continue
             silent = [CHANNELS[c].label for link in held.links.values() if link.problem for c in link.readers]
             said = held.session.status() | {"seen": held.seen, "silent": silent}
             Live.objects.filter(pk=pk).update(status=said, heard_at=timezone.now())
             with connection.cursor() as cursor:
-                cursor.execute("select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})[:MOST_PAYLOAD]])
+                cursor.execute("select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})])
+            held.urgent = held.session.urgent = False
 
     def _assess(self) -> None:
         """Forecasts and faults, in a thread of their own so that rows are never late for them."""
@@ -311,8 +324,8 @@ class Recorder:
                 try:
                     held.session.forecast = held.session.settle()
                     held.session.look()
-                except (ValueError, RuntimeError, IndexError) as trouble:
-                    log.warning("assessing failed: %s", trouble)
+                except Exception:  # no trouble of one bench may end the forecasts of all
+                    log.exception("assessing failed")
                 self.stopping.wait(min(0.05 + time.monotonic() - began, 1.0))  # at most half of one core
 
     def _end(self, pk: int) -> None:

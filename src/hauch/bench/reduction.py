@@ -27,7 +27,7 @@ EQUAL = {"power": "power", "sound_level": "noise"}
 
 def chosen_of(run: Run) -> Chosen:
     """What people chose in the run's recording."""
-    out = [(e.channel, e.from_s, e.to_s) for e in run.exclusions.all() if e.stands and e.reading_id is None]
+    out = [(e.channel, e.from_s, e.to_s) for e in (run.carried_from or run).exclusions.all() if e.stands and e.reading_id is None]
     windows = [(low, high) for low, high in run.windows]
     if not windows and run.test.how.by_point and (tare := run.beside.get(beside.TARE)):
         windows = [(tare[1], math.inf)]  # the sweep of the bare drive is none of the part's
@@ -35,8 +35,9 @@ def chosen_of(run: Run) -> Chosen:
 
 
 def used_channels(test: Test, channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Channels of a recording that the test's procedure reads; a trace without a single sample is none."""
-    return {key: values for key, values in channels.items() if key in channels_of(test.how) and np.isfinite(values).any()}
+    """Channels of a recording that the test's procedure reads, and the throttle, which says what was wanted; a trace without a single sample is none."""
+    wanted = {*channels_of(test.how), "throttle"}
+    return {key: values for key, values in channels.items() if key in wanted and np.isfinite(values).any()}
 
 
 def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
@@ -49,7 +50,8 @@ def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
     used = used_channels(run.test, channels)
     chosen = chosen_of(run)
     reduced = steady_readings(
-        times, used, meters, str(run.uid), run.test.resolution or RISE_RESOLUTION, chosen=chosen, by_point=run.test.how.by_point
+        times, used, meters, str(run.uid), run.test.resolution or RISE_RESOLUTION, chosen=chosen, by_point=run.test.how.by_point,
+        places=places_of(run.test) if run.windows else 0,
     )  # fmt: skip
     if stretch := run.beside.get(beside.BACKGROUND):
         beside.with_background(times, channels, reduced.readings, tuple(stretch))
@@ -74,6 +76,11 @@ def meters_of(run: Run) -> dict[str, Meter]:
     return meters
 
 
+def places_of(test: Test) -> int:
+    """How many places a test reads in turn on its rig; 0 where it reads one."""
+    return int(test.rig.pairs.get("places", (0, 0))[0]) if test.how.places else 0
+
+
 def equal_of(test: Test) -> float | None:
     """What the round holds equal for a test's figure."""
     return test.round.equal_value if test.how.equal and EQUAL[test.how.equal] == test.round.equal else None
@@ -84,7 +91,7 @@ def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
     test, rig = run.test, run.rig
     meters = meters_of(run)
     source = run.carried_from or run
-    left_out = {e.reading_id for e in run.exclusions.all() if e.stands and e.reading_id}
+    left_out = {e.reading_id for e in source.exclusions.all() if e.stands and e.reading_id}
     values: dict[str, list[float]] = defaultdict(list)
     positions: dict[str, list[int]] = defaultdict(list)
     for reading in source.readings.all():

@@ -12,6 +12,7 @@ import numpy as np
 
 from hauch.core.measure.seek import Search, Stepper, Turn
 from hauch.core.quantity import coverage_factor
+from hauch.core.sound.level import energy_mean
 from hauch.core.trace import marks as faults
 from hauch.core.trace.marks import STALL_SHARE
 from hauch.core.trace.reduce import told
@@ -77,10 +78,11 @@ class Session:
     seconds_at: list[float] = field(default_factory=list)
     events: deque[str] = field(default_factory=lambda: deque(maxlen=12))
     told: set[tuple[str, str, int]] = field(default_factory=set)
-    over_cap: int = 0
     still_since: float = math.nan
     was_running: bool = False
     forecast: Settling | None = None
+    urgent: bool = False
+    """Whether a guard acted, so that it must be written down at once."""
 
     def column(self, channel: str) -> int | None:
         """Number of a channel's column."""
@@ -154,6 +156,7 @@ class Session:
         if self.task is not None and not self.task.done:
             self.task.done, self.task.text = True, f"Stopped: {why}"
         self.turn(0.0, why)
+        self.urgent = True
 
     def watch(self) -> None:
         """Guards that act at once: the speed limit, a part that stands still, one that never started."""
@@ -213,13 +216,7 @@ class Session:
                 return
             values = self.last(task.channel, READ_SECONDS)
             doubt = float(values.std(ddof=1)) / math.sqrt(max(values.size / self.rate * 2, 1)) if values.size > 2 else 0.0
-            value = (
-                float(10 * np.log10(np.mean(10 ** (values / 10))))
-                if task.channel == "sound_level" and values.size
-                else float(values.mean())
-                if values.size
-                else math.nan
-            )
+            value = math.nan if not values.size else float(energy_mean(values) if task.channel == "sound_level" else values.mean())
             turn = task.machine.read(self.throttle, value, doubt)
             task.since = self.now
             task.text = f"{task.machine.label} is {value:.4g} {task.machine.unit} at {self.throttle:.1f} %, wanted are {task.machine.target:.4g} {task.machine.unit}"

@@ -25,6 +25,8 @@ from django.db import connection
 from hauch.bench.models import Live
 from hauch.bench.recorder import RECORDED
 from hauch.core.trace.thin import binned
+from hauch.instruments.grid import Piece as Rows
+from hauch.instruments.grid import joined
 
 KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""
@@ -101,9 +103,6 @@ def event(kind: str, data: dict[str, Any], number: int | None = None) -> str:
 
 def rows_after(live: Live, tick: int) -> tuple[int, list[list[float | None]]]:
     """Rows that follow a tick, as they are stored: first tick and rows; thinned to history where they are many."""
-    from hauch.instruments.grid import Piece as Rows
-    from hauch.instruments.grid import joined
-
     width = len(live.recording.columns)
     pieces = live.recording.pieces.filter(first__gt=tick - 200).order_by("pk")
     ticks, rows = joined([Rows(p.first, np.frombuffer(p.data, "<f8").reshape(-1, width)) for p in pieces], width)

@@ -16,7 +16,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions
+from hauch.bench import actions, reduction
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
@@ -257,7 +257,7 @@ def places_of(test: Test) -> int:
     """How many places a run of a test reads in turn; 0 where it reads one. Each row of a curve is a point of its own."""
     if test.how.by_point:
         return MOST_POINTS
-    return int(test.rig.pairs.get("places", (0, 0))[0]) if test.how.places else 0
+    return reduction.places_of(test)
 
 
 def capture_url(round: Round, test: Test, subject: Subject) -> str:

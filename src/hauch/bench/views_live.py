@@ -21,7 +21,7 @@ from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
 from hauch.bench.queries import bracket_due, plan_of
 from hauch.bench.stream import events
-from hauch.bench.views import capture_url, last_room, repeats_chart
+from hauch.bench.views import capture_url, last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
@@ -316,7 +316,8 @@ def end(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         messages.success(request, f"{one.subject}: the recording has ended and the throttle is closed. All that was recorded is kept.")
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
-    return _go(request, reverse("bench:overview", args=[slug]))
+    reference = plan_of(round, 0).references.get(one.test_id) if request.POST.get("then") == "reference" else None
+    return _go(request, capture_url(round, one.test, Subject(reference=reference)) if reference else reverse("bench:overview", args=[slug]))
 
 
 @require_POST
@@ -347,8 +348,3 @@ async def stream(request: HttpRequest, slug: str, pk: int) -> HttpResponseBase:
     answer["Cache-Control"] = "no-cache"
     answer["X-Accel-Buffering"] = "no"
     return answer
-
-
-def chart_of(one: Live) -> dict[str, Any] | None:
-    """The subject's runs so far, against the reference."""
-    return repeats_chart(one.test, Subject(one.specimen, one.reference))

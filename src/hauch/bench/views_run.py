@@ -62,7 +62,8 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         "traces": _traces(run, result.marks if result else found, chart["reference"] if chart else None), "may_void": allowed(request.user, "run.void", round),
         "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
         "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
-        "against": comparisons(run), "orientation": orientation_told(run), "seen": _observations(run), "exclusions": list(run.exclusions.select_related("by", "undone_by", "reading")),
+        "against": comparisons(run), "orientation": orientation_told(run), "seen": _observations(run),
+        "exclusions": list((run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")),
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)], "tags": Observation.Tag.choices,
         "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
         "suspects": trouble.wrong_unit(result.value, chart["reference"][0], "The figure") if result and result.value and chart and chart["reference"] else "",
@@ -83,7 +84,7 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
 
 def _reading_rows(run: Run) -> list[dict[str, Any]]:
     rows: dict[tuple[str, int], dict[str, Any]] = {}
-    left_out = {e.reading_id for e in run.exclusions.all() if e.stands}
+    left_out = {e.reading_id for e in (run.carried_from or run).exclusions.all() if e.stands}
     for reading in (run.carried_from or run).readings.all():
         place = f", place {reading.position}" if reading.position else ""
         label = CHANNELS[reading.channel].label + place

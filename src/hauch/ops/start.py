@@ -20,6 +20,8 @@ from hauch.ops.errors import CannotGoOn
 
 DEFAULT_PORT = 8440
 MOST_RESTARTS = 5
+ESSENTIAL = frozenset({"web server", "worker"})
+"""Children without which nothing goes on; a recorder that cannot run takes no verdict away."""
 STEADY_AFTER = 60.0
 """Seconds after which a child that dies has not died at once."""
 
@@ -99,6 +101,10 @@ class Supervisor:
             end_group(child.pid)
             lived_long = time.monotonic() - self.started[name] > STEADY_AFTER
             self.restarts[name] = 1 if lived_long else self.restarts[name] + 1
+            if self.restarts[name] > MOST_RESTARTS and name not in ESSENTIAL:
+                say(f"The {name} keeps stopping (exit {child.returncode}) and is left out; the rest goes on. See the lines above.")
+                del self.children[name]
+                continue
             if self.restarts[name] > MOST_RESTARTS:
                 raise CannotGoOn(f"The {name} keeps stopping (exit {child.returncode}). See the lines above.")
             say(f"The {name} stopped (exit {child.returncode}); starting it again.")

@@ -49,6 +49,16 @@ def misfit(x: Sequence[float], y: Sequence[float]) -> float:
     return float(np.sqrt(np.sum(off**2) / (off.size - 2))) if off.size > 2 else 0.0
 
 
+def law_doubt(x: Sequence[float], y: Sequence[float], wanted: float) -> float:
+    """Relative standard uncertainty of a power law at a place, from the points' scatter about it; 0 for two points.
+
+    s sqrt(1/n + (ln w - mean ln x)^2 / S_xx): least in the middle of the points, larger towards their ends (JCGM 100:2008, H.3.5).
+    """
+    at = np.log(np.asarray(x, dtype=float))
+    spread = float(np.sum((at - at.mean()) ** 2))
+    return misfit(x, y) * math.sqrt(1 / at.size + (math.log(wanted) - float(at.mean())) ** 2 / spread)
+
+
 def level_law(x: Sequence[float], level: Sequence[float]) -> tuple[float, float]:
     """Level at x = 1 and dB per decade of x: L = a + b lg x.
 

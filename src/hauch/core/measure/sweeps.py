@@ -79,12 +79,13 @@ def _figure(
         raise NoResult(str(problem)) from problem
 
 
-def _with_misfit(run: RunInput, figure: Quantity, share: float, count: int, name: str) -> Quantity:
+def _with_misfit(run: RunInput, figure: Quantity, x: list[float], y: list[float], wanted: float, name: str) -> Quantity:
     """The figure with the scatter of the points about the law as one more cause, own to the run."""
-    if count <= 2 or share <= 0:
+    share = curves.law_doubt(x, y, wanted)
+    if share <= 0:
         return figure
-    cause = Influence(f"run:{run.run}:{name}", "points off the fitted law", "own", "A", float(count - 2))
-    return Quantity(figure.value, figure.unit, {**figure.parts, cause: abs(figure.value) * share / math.sqrt(count)}, figure.working)
+    cause = Influence(f"run:{run.run}:{name}", "points off the fitted law", "own", "A", float(len(x) - 2))
+    return Quantity(figure.value, figure.unit, {**figure.parts, cause: abs(figure.value) * share}, figure.working)
 
 
 def _orifice_flow(run: RunInput, pressures: Points, leak_at: Points | None) -> Points:
@@ -196,7 +197,7 @@ def loss_at_flow(run: RunInput) -> Quantity:
         "Loss at the agreed flow", "Δp = a Q^n", lambda **v: _power_at(curves.numbered(v, "q"), curves.numbered(v, "p"), v["Q"]),
         {**flow, **loss, "Q": exact(agreed, "m3/s")}, "Pa", "least squares in logarithms", f"n = {exponent:.3f} over {len(q)} points",
     )  # fmt: skip
-    return _with_misfit(run, figure, curves.misfit(q, p), len(q), "loss_law")
+    return _with_misfit(run, figure, q, p, agreed, "loss_law")
 
 
 def loss_curve(run: RunInput) -> Curve:
@@ -346,7 +347,7 @@ def shaft_power_at_speed(run: RunInput) -> Quantity:
         {**speed, **power, "N": exact(wanted, "1/min")}, "W", "least squares in logarithms",
         f"k = {exponent:.2f} over {len(n)} points" + ("" if abs(exponent - 3) < 0.4 else "; a free rotor has about 3, so look for rubbing or a belt that slips"),
     )  # fmt: skip
-    return _with_misfit(run, figure, curves.misfit(n, p), len(n), "shaft_law")
+    return _with_misfit(run, figure, n, p, wanted, "shaft_law")
 
 
 def shaft_curve(run: RunInput) -> Curve:

@@ -11,7 +11,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter, read
 from hauch.core.measure.run import NoResult
 from hauch.core.quantity import Influence, Quantity, Step
-from hauch.core.trace.marks import WORDS, Mark, find_marks, never_started
+from hauch.core.trace.marks import SET, WORDS, Mark, find_marks, never_started
 from hauch.core.trace.settle import Settling, correlation_factor, fit_settling
 from hauch.core.trace.steps import Stand, find_steps, is_sweep
 
@@ -64,7 +64,7 @@ def marks_of(times: np.ndarray, channels: Mapping[str, np.ndarray], meters: Mapp
 
 def steady_readings(
     times: np.ndarray, channels: Mapping[str, np.ndarray], meters: Mapping[str, Meter], run: str, rise_resolution: float = RISE_RESOLUTION,
-    *, chosen: Chosen = Chosen(), by_point: bool = False,
+    *, chosen: Chosen = Chosen(), by_point: bool = False, places: int = 0,
 ) -> Reduced:  # fmt: skip
     """Steady part of a recording, with faults marked and left out of the means.
 
@@ -77,6 +77,7 @@ def steady_readings(
     rise_resolution : what the round asks of a settled temperature [K]
     chosen : windows that were taken as readings, and what was left out by hand
     by_point : split a sweep into its stands, one point each
+    places : windows were read at so many places in turn; 0 where all were read at one
 
     Raises
     ------
@@ -105,17 +106,20 @@ def steady_readings(
             if mark.channel in {key, "time"} and mark.kind in LEFT_OUT:
                 good[mark.first : mark.last + 1] = False
         parts = [np.flatnonzero(good & (times >= low) & (times <= high)) for low, high in windows]
+        if key in SET and not any(part.size for part in parts):
+            continue
         if not any(part.size for part in parts) or (by_point and not all(part.size for part in parts)):
             raise NoResult(f"{CHANNELS[key].label}: no sample in {_in_words(windows)} is usable. Check the meter and record again.", marks)
         readings[key] = np.concatenate([np.asarray(values)[part] for part in parts])
         correlation[key] = max(correlation_factor(np.asarray(values)[part]) for part in parts)
         left_out[key] = sum(int(((times >= low) & (times <= high)).sum()) for low, high in windows) - readings[key].size
-        if by_point:
-            positions[key] = np.repeat(np.arange(1, len(parts) + 1), [part.size for part in parts])
+        if by_point or places:
+            numbers = np.arange(len(parts)) % (places or len(parts)) + 1
+            positions[key] = np.repeat(numbers, [part.size for part in parts])
     steady: dict[str, Quantity] = {}
     settling = None
     if {"load_temperature", "room_temperature"} <= set(channels) and "load_temperature" in meters:
-        settling = _settle(times, channels, marks, rise_resolution)
+        settling = _settle(times, channels, marks, rise_resolution, windows[-1][1] if chosen.windows else float(times[-1]))
         steady["load_temperature"] = _settled_load(settling, readings, meters["load_temperature"], run)
     return Reduced(readings, correlation, steady, marks, settling, windows, positions, left_out)
 
@@ -157,12 +161,24 @@ def told(mark: Mark) -> str:
     return f"{label}: {WORDS[mark.kind]} {where}" + (f" ({done[mark.kind]})" if mark.kind in done else f" ({count} left out)") + "."
 
 
-def _settle(times: np.ndarray, channels: Mapping[str, np.ndarray], marks: list[Mark], resolution: float) -> Settling:
+def _settle(times: np.ndarray, channels: Mapping[str, np.ndarray], marks: list[Mark], resolution: float, end: float) -> Settling:
+    """Fit from the last turn of the throttle to the end of what was read: before it the body was on its way elsewhere."""
     load = np.array(channels["load_temperature"], dtype=float)
     for mark in marks:
         if mark.channel in {"load_temperature", "time"} and mark.kind in LEFT_OUT:
             load[mark.first : mark.last + 1] = np.nan
-    return fit_settling(times, load, resolution)
+    part = times <= end
+    if "throttle" in channels:
+        throttle = np.asarray(channels["throttle"], dtype=float)
+        known = np.flatnonzero(np.isfinite(throttle) & part)
+        turns = known[1:][np.abs(np.diff(throttle[known])) > TURNED]
+        if turns.size:
+            part &= times >= times[turns[-1]]
+    return fit_settling(times[part], load[part], resolution)
+
+
+TURNED = 0.5
+"""A throttle that moves by more than this between two samples was turned [%]."""
 
 
 def _settled_load(settling: Settling, readings: Mapping[str, np.ndarray], meter: Meter, run: str) -> Quantity:
