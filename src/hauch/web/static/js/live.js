@@ -94,14 +94,17 @@
     say();
   }
 
-  let signature = "";
+  // The guide is asked anew when what it shows has changed, and again each second until it came. What a person does goes first:
+  // it aborts such a question (hx-sync in the templates), so that no older answer comes in over a newer one.
+  const guide = document.getElementById("guide");
+  let signature = "", latest = "", asked = "";
+  guide.addEventListener("htmx:beforeSend", (event) => { if (event.detail.elt === guide) asked = latest; });
+  guide.addEventListener("htmx:afterRequest", (event) => { if (event.detail.elt === guide && event.detail.successful) signature = asked; });
   function told(data) {
     status = data;
     heard = performance.now();
-    const guide = document.getElementById("guide");
-    const now = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0]);
-    if (now !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
-    signature = now;
+    latest = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0]);
+    if (latest !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
     const percent = document.getElementById("percent");
     if (percent && document.activeElement !== percent) percent.value = String(Math.round(data.throttle * 10) / 10);
     const events = document.getElementById("events");
