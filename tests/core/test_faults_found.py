@@ -95,6 +95,27 @@ class StuckTests(unittest.TestCase):
         air[2000:2200] = 0.0
         self.assertIn("stuck", [m.kind for m in find_marks(self.times, {"speed": speed, "air_speed": air})])
 
+    def test_a_meter_that_never_moved_while_the_part_started_is_stuck_from_end_to_end(self):
+        speed = np.where(self.times < 60, 0.0, 1900 + 2 * self.random.standard_normal(3000))
+        air = np.full(3000, 2.31)
+        air[40] = np.nan
+        marks = [m for m in find_marks(self.times, {"speed": speed, "air_speed": air}) if m.kind == "stuck"]
+        self.assertEqual([(m.channel, m.first, m.last) for m in marks], [("air_speed", 0, 39), ("air_speed", 41, 2999)])
+
+    def test_one_reading_throughout_is_no_fault_where_it_may_be_true(self):
+        starts = np.where(self.times < 60, 0.0, 1900 + 2 * self.random.standard_normal(3000))
+        runs = 1900 + 2 * self.random.standard_normal(3000)
+        for name, channel, value, speed in (
+            ("a weak part that the meter does not feel", "air_speed", 0.0, starts),
+            ("a coarse digit at one speed", "air_speed", 2.3, runs),
+            ("a room that drowns the part", "sound_level", 45.0, starts),
+            ("a supply", "voltage", 12.0, starts),
+            ("no tachometer", "air_speed", 2.3, np.full(3000, np.nan)),
+        ):
+            with self.subTest(name):
+                marks = find_marks(self.times, {"speed": speed, channel: np.full(3000, value)})
+                self.assertEqual([m for m in marks if m.kind == "stuck"], [])
+
 
 class OtherMarkTests(unittest.TestCase):
     def test_a_pause_and_a_clock_that_was_set_back_are_gaps(self):

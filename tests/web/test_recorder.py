@@ -19,11 +19,14 @@ from django.test import TransactionTestCase
 from hauch.bench import live
 from hauch.bench.actions import Subject
 from hauch.bench.models import Live, Run, Waveform
-from hauch.bench.recorder import Recorder
+from hauch.bench.recorder import LOCK, Held, Recorder
 from hauch.bench.session import Session
 from hauch.bench.stream import events, hub, rows_after
 from hauch.formats.sound import read_wav
+from hauch.instruments.grid import Grid
+from hauch.instruments.grid import Piece as Rows
 from hauch.people.keep import kept
+from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
@@ -170,7 +173,7 @@ class DeathTests(RecorderCase):
         first.send_signal(signal.SIGKILL)
         first.wait()
         second = self.start()
-        self.until(lambda one: any("was started again" in line for line in one.status["events"]), 20, "the second recorder")
+        self.until(lambda one: any("was taken up again" in line for line in one.status["events"]), 20, "the second recorder")
         time.sleep(1.5)
         ticks, channels = self.ticks()
         self.assertGreater(ticks[-1], before + 50)
@@ -182,6 +185,56 @@ class DeathTests(RecorderCase):
         second.terminate()
         second.wait(10)
         self.assertEqual(self.meters.bench.rig.throttle, 0.0)  # stopped in order, it leaves nothing turning
+
+    def test_a_second_recorder_takes_over_within_a_second_even_from_a_meter_that_keeps_nothing(self):
+        Instrument.objects.filter(resource=self.meters.resource("sound")).update(profile={"query": "MEAS:SPL?", "unit": "dB", "rate": 10})
+        first = self.start()
+        self.ready()
+        second = self.start()
+        self.spin(60.0)
+        live.sweep(self.built.operator, self.one, [70.0, 80.0, 90.0], 5.0)
+        self.until(lambda one: "70 %" in (one.status.get("task") or {}).get("text", ""), what="the sweep")
+        time.sleep(4.0)  # the second one has long begun
+        first.send_signal(signal.SIGKILL)
+        first.wait()
+        killed = time.time() - self.one.recording.started_at.timestamp()
+        self.until(lambda one: any("was taken up again" in line for line in one.status["events"]), 5, "taking over")
+        events = self.one.status["events"]
+        self.assertTrue(any("what turned it by rule was broken off" in line for line in events), events)
+        time.sleep(1.5)
+        ticks, channels = self.ticks()
+        self.assertEqual(np.diff(ticks).max(), 1)
+        times = ticks / 50
+        near = times[np.isfinite(channels["sound_level"]) & (times > killed - 2)]
+        self.assertGreater(near.size, 10)
+        self.assertLessEqual(np.diff(near).max(), 1.0)
+        self.assertLess(near[-1] - killed, 10)
+        at = self.one.status["throttle"]
+        self.assertIn(at, (70.0, 80.0))
+        self.assertEqual(self.meters.bench.rig.throttle, at)
+        live.set_throttle(self.built.operator, self.one, 0.0)
+        self.until(lambda one: self.meters.bench.rig.throttle == 0.0, 3, "obeying the second recorder")
+        self.assertIsNone(second.poll())
+
+    def test_a_recorder_that_lost_its_bench_still_stores_what_only_it_has_read(self):
+        recorder = self.recorder()
+        self.ready()
+        self.until(lambda one: one.status.get("at", 0) > 1.0)
+        recorder.stop()
+        time.sleep(0.5)
+        other = Recorder(say=lambda text: None)
+        held = Held(Session(self.one.pk, list(self.one.recording.columns), 50.0, Grid([], 50.0, 0.0, 0, {})), self.one.recording_id, 0.0)
+        held.unsaved.append(Rows(100_000, np.ones((3, len(CHANNELS)))))
+        other.held[self.one.pk] = held
+        with connection.cursor() as cursor:
+            cursor.execute("select pg_advisory_lock(%s, %s)", [LOCK, self.one.pk])
+            try:
+                other._connect()
+            finally:
+                other.listener.close()
+                cursor.execute("select pg_advisory_unlock(%s, %s)", [LOCK, self.one.pk])
+        self.assertEqual(other.held, {})
+        self.assertEqual(self.one.recording.next_tick(), 100_003)
 
     def test_a_broken_database_connection_loses_nothing_and_two_recorders_double_nothing(self):
         self.recorder()
@@ -286,3 +339,21 @@ class SessionTests(TransactionTestCase):
         recorder._obey(held, {"wishes": [{"n": 4, "at": old, "cut": True}]})
         self.assertEqual(sent, [60.0, 0.0])
         self.assertTrue(session.urgent)
+
+    def test_a_stuck_meter_is_told_once_while_it_lasts_and_again_the_next_time(self):
+        random = np.random.default_rng(4)
+        session = Session(1, ["air_speed", "speed"], 10.0, None)
+        air = np.round(4 + 0.05 * random.standard_normal(2400), 2)
+        air[300:420], air[1900:2000] = air[299], air[1899]
+        speed = 1900 + 2 * random.standard_normal(2400)
+        told = []
+        for start in range(0, 2400, 10):
+            session.add(Rows(start, np.column_stack([air[start : start + 10], speed[start : start + 10]])))
+            before = len(session.events)
+            session.look()
+            told += [(start / 10, line) for line in list(session.events)[before:]]
+        self.assertEqual(len(told), 2, told)
+        for (at, line), begun in zip(told, (30, 190), strict=True):
+            self.assertIn("the meter repeats one reading", line)
+            self.assertLess(begun, at)
+            self.assertLess(at, begun + 12)  # while it lasts, or as soon as it is over

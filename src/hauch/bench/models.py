@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Max, Q
 from django.urls import reverse
 from django.utils import timezone
 
@@ -91,6 +91,10 @@ class Recording(models.Model):
             other_times, others = second.own_arrays()
             channels |= {key: at_times(times, other_times + second.shift, values) for key, values in others.items() if key not in channels}
         return times, channels
+
+    def next_tick(self) -> int:
+        """The tick after the last one that is stored of a live recording; 0 where there is none."""
+        return self.pieces.aggregate(after=Max(F("first") + F("count")))["after"] or 0
 
     def own_arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
         """As `arrays`, without what ran beside it."""

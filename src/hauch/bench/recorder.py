@@ -39,13 +39,17 @@ log = logging.getLogger(__name__)
 
 FLUSH_EVERY = 0.1
 """How often rows are stored [s]: a crash loses at most this, and what was not yet fetched."""
-LOOK_EVERY = 0.7
-"""How often wishes are read anyway [s], should a notice be lost."""
+LOOK_EVERY = 0.25
+"""How often wishes are read anyway [s], should a notice be lost; and how soon a live recording is taken up whose recorder died."""
 REPORT_EVERY = 1.0
 STALE = 6.0
 """A wish to turn the throttle that is older than this [s] is not carried out."""
 SHUT_AFTER = 20.0
 """Without the database for so long nobody can stop a part: throttles are closed [s]."""
+PATIENCE = 2.0
+"""After the database was lost a recorder takes nothing new up for so long [s], so that each recording stays with the recorder that has its rows."""
+THROTTLE_DIGIT = 0.11
+"""A motor controller that shows its throttle as far off as this [%] was turned."""
 LOCK = 0x48415543
 """First key of the advisory locks of live recordings."""
 WANTED, RECORDED = "hauch_wanted", "hauch_live"
@@ -69,6 +73,11 @@ class Held:
     urgent: bool = False
     """Whether what it says must be written at once: a recorder that dies must not do twice what was wanted."""
 
+    def close(self) -> None:
+        """Leave the meters."""
+        for link in self.links.values():
+            link.stop()
+
 
 class Recorder:
     """Records all live benches that nobody else records."""
@@ -78,6 +87,7 @@ class Recorder:
         self.held: dict[int, Held] = {}
         self.listener: psycopg.Connection | None = None
         self.down_since = math.inf
+        self.patient_until = 0.0
         self.stopping = threading.Event()
         self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
 
@@ -124,7 +134,9 @@ class Recorder:
             self.listener = psycopg.connect(**params, autocommit=True)
             self.listener.execute(f"listen {WANTED}")
             for pk in list(self.held):  # locks fell with the old connection
-                if not self._lock(self.listener, pk):
+                if not self._lock(self.listener, pk):  # another recorder was sooner; what only this one read goes in all the same
+                    self._collect()
+                    self._store()
                     self._drop(pk)
         return self.listener
 
@@ -140,6 +152,7 @@ class Recorder:
     def _lost(self, trouble: BaseException) -> None:
         """The database is gone: keep what comes, try again, and shut throttles that nobody could close."""
         now = time.monotonic()
+        self.patient_until = now + PATIENCE
         if math.isinf(self.down_since):
             self.down_since = now
             self.say(f"The database cannot be reached ({type(trouble).__name__}); rows are kept until it can.")
@@ -163,17 +176,17 @@ class Recorder:
             self._end(pk)
         for pk, live in wanted.items():
             if pk not in self.held:
-                if not self._lock(listener, pk):
+                if time.monotonic() < self.patient_until or not self._lock(listener, pk):
                     continue
                 self.held[pk] = self._take_up(live)
             self._obey(self.held[pk], live.wanted)
 
     def _take_up(self, live: Live) -> Held:
         """Begin to record, or go on after whoever did so before."""
+        live.refresh_from_db(fields=["status"])  # as the one who held it until now left it
         recording = live.recording
         channels, rate, origin = list(recording.columns), float(recording.rate or 50.0), recording.started_at.timestamp()
-        times, values = recording.own_arrays()
-        next_tick = round(float(times[-1]) * rate) + 1 if times.size else 0
+        next_tick = recording.next_tick()
         meters = list(live.test.rig.meters.select_related("instrument"))
         by_resource: dict[str, dict[str, Profile]] = {}
         for meter in meters:
@@ -187,10 +200,6 @@ class Recorder:
             soaks="load_temperature" in channels, throttle=float(live.status.get("throttle") or 0.0), turned=float(live.status.get("turned") or -math.inf),
         )  # fmt: skip
         session.events.extend(live.status.get("events", []))
-        if times.size:
-            ticks, rows = np.rint(times * rate).astype(int), np.column_stack([values[c] for c in channels])
-            for part in np.split(np.arange(ticks.size), np.flatnonzero(np.diff(ticks) > 1) + 1):
-                session.add(Rows(int(ticks[part[0]]), rows[part]))
         held = Held(session, recording.pk, origin)
         for resource, profiles in by_resource.items():
             link = held.links[resource] = Link(resource, profiles, origin + (next_tick - 0.5) / rate, self.clock)
@@ -198,10 +207,31 @@ class Recorder:
                 held.motor = (link, motor)
                 session.send = lambda percent, link=link, motor=motor: link.send(motor.setting(percent))  # type: ignore[misc]
             link.start()
-        if next_tick:
-            session.events.append(f"The recorder was started again at {next_tick / rate:.0f} s.")
-            held.seen = int(live.status.get("seen", -1))
+        if next_tick:  # the meters are read while this is done
+            try:
+                self._go_on(held, live, next_tick)
+            except BaseException:
+                held.close()
+                raise
         return held
+
+    @staticmethod
+    def _go_on(held: Held, live: Live, next_tick: int) -> None:
+        """Take over what was known of a recording that another recorder held."""
+        session, rate = held.session, held.session.rate
+        times, values = live.recording.own_arrays()
+        ticks, rows = np.rint(times * rate).astype(int), np.column_stack([values[c] for c in session.channels])
+        known = ticks < next_tick
+        for part in np.split(np.flatnonzero(known), np.flatnonzero(np.diff(ticks[known]) > 1) + 1):
+            session.add(Rows(int(ticks[part[0]]), rows[part]))
+        # What was said of the throttle may be a second old; the motor controller tells what it is.
+        if (shown := session.last("throttle", 1.0)).size and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
+            session.throttle, session.turned = float(shown[-1]), session.now
+        session.events.append(f"The recording was taken up again at {next_tick / rate:.0f} s.")
+        task = live.status.get("task") or {}
+        if task and not task["done"]:
+            session.events.append(f"The throttle stands at {session.throttle:.0f} %: what turned it by rule was broken off. Start it again.")
+        held.seen = int(live.status.get("seen", -1))
 
     def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
         """Do what is wanted, in order and once."""
@@ -340,9 +370,7 @@ class Recorder:
             self._connect().execute("select pg_advisory_unlock(%s, %s)", (LOCK, pk))
 
     def _drop(self, pk: int) -> None:
-        held = self.held.pop(pk)
-        for link in held.links.values():
-            link.stop()
+        self.held.pop(pk).close()
 
     def _close(self) -> None:
         """An orderly end: nobody watches any more, so throttles are closed."""

@@ -34,6 +34,9 @@ READ_SECONDS = 2.0
 """Over how long a search averages its figure [s]."""
 
 
+STUCK_NOW = -1
+"""In place of a second: a stuck meter is told once for as long as it lasts."""
+
 LATE_SECONDS = 4.0
 """So long after its end [s] a gap is told: a meter whose line comes back hands in what it kept."""
 
@@ -255,16 +258,19 @@ class Session:
         times = (self.recent_first + np.arange(len(rows))) / self.rate
         found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
         for mark in found:
-            # A mark that begins with the oldest row may have begun before; one that touches the newest is not over.
-            if mark.kind == "stall" or mark.last >= len(rows) - 1 or mark.first == 0:
+            # A mark that begins with the oldest row may have begun before; one that touches the newest is not over. A stuck meter may last.
+            lasts = mark.kind == "stuck"
+            if mark.kind == "stall" or (not lasts and (mark.last >= len(rows) - 1 or mark.first == 0)):
                 continue
             # What a meter has kept may still come.
             if mark.kind in {"dropout", "gap"} and self.now - mark.to_s < LATE_SECONDS:
                 continue
-            key = (mark.channel, mark.kind, round(mark.from_s))
+            key = (mark.channel, mark.kind, STUCK_NOW if lasts else round(mark.from_s))
             if key not in self.told:
                 self.told.add(key)
                 self.events.append(told(mark))
+        over = {channel for channel, _, at in self.told if at == STUCK_NOW} - {mark.channel for mark in found if mark.kind == "stuck"}
+        self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
 
     def status(self) -> dict[str, Any]:
         """What the recorder says of it, as plain values."""

@@ -22,6 +22,8 @@ DEFAULT_PORT = 8440
 MOST_RESTARTS = 5
 ESSENTIAL = frozenset({"web server", "worker"})
 """Children without which nothing goes on; a recorder that cannot run takes no verdict away."""
+RECORDER = [sys.executable, "-m", "hauch.ops.manage", "record"]
+NO_POOL = {"HAUCH_POOL": "0"}
 STEADY_AFTER = 60.0
 """Seconds after which a child that dies has not died at once."""
 
@@ -78,7 +80,8 @@ class Supervisor:
                 "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
             ],
             "worker": [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"],
-            "recorder": [sys.executable, "-m", "hauch.ops.manage", "record"],
+            "recorder": RECORDER,
+            "second recorder": RECORDER,  # takes over at once what the first one held when that dies
         }  # fmt: skip
         if standins:
             self.commands["simulated meters"] = [sys.executable, "-m", "hauch.ops", "standins"]
@@ -90,7 +93,7 @@ class Supervisor:
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
         self.started[name] = time.monotonic()
-        environment = self.environment | {"web server": {"HAUCH_WARM": "1"}, "recorder": {"HAUCH_POOL": "0"}}.get(name, {})
+        environment = self.environment | {"web server": {"HAUCH_WARM": "1"}, "recorder": NO_POOL, "second recorder": NO_POOL}.get(name, {})
         self.children[name] = subprocess.Popen(self.commands[name], env=environment, start_new_session=True)
 
     def check(self) -> None:

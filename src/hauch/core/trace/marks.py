@@ -151,7 +151,7 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
     Notes
     -----
     How often a meter changes is taken from its neighbours in time, not from the whole trace, so that a thermometer that settles
-    is not blamed. A meter that is stuck from the first to the last sample has no neighbours and is not found here.
+    is not blamed. A meter that is stuck from the first to the last sample has no neighbours; `never_moved` finds it.
     """
     values = np.asarray(values, dtype=float)
     flags = np.zeros(values.size, dtype=bool)
@@ -178,6 +178,28 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
         if back.mean() >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(STUCK_CHANCE):
             flags[there[start + 1 : last + 1]] = True
     return flags
+
+
+def never_moved(times: np.ndarray, values: np.ndarray, speed: np.ndarray) -> bool:
+    """Whether a meter showed one reading throughout, although the part stood still and ran for `STUCK_SECONDS` each while it was read.
+
+    Parameters
+    ----------
+    times : seconds, shape (n,)
+    values : of a channel in `FOLLOWS`, shape (n,), NaN where there is no sample
+    speed : rotational speed, shape (n,), NaN where there is no sample
+
+    Notes
+    -----
+    What follows the speed cannot be the same at rest and running. A reading of nothing may be: the part moves less than the meter feels.
+    """
+    there = np.isfinite(values) & np.isfinite(speed)
+    shown = values[there]
+    if shown.size < 60 or shown[0] == 0 or shown.min() != shown.max():
+        return False
+    step, top = float(np.median(np.diff(times))), float(speed[there].max())
+    still, runs = (float(flags.sum()) * step for flags in (speed[there] < STALL_SHARE * top, speed[there] > 0.5 * top))
+    return top > 0 and min(still, runs) >= STUCK_SECONDS
 
 
 def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
@@ -244,14 +266,15 @@ def find_marks(
         step = resolutions.get(key, 0.0)
         found = {"dropout": ~np.isfinite(values), "spike": spikes(values, step) if key not in SET else np.zeros(0, bool)}
         found["over_range"] = ((values < low) | (values > high)) & ~found["spike"] if math.isfinite(low) or math.isfinite(high) else np.zeros(0, bool)
+        frozen = key in FOLLOWS and "speed" in channels and never_moved(times, values, channels["speed"])
         if key not in SET:
-            found["stuck"] = stuck(times, values)
+            found["stuck"] = np.isfinite(values) if frozen else stuck(times, values)
         for kind, flags in found.items():
             for a, b in stretches(flags):
                 mark = Mark(key, kind, a, b, float(times[a]), float(times[b]))
                 if kind == "spike" and any(low <= mark.from_s <= high for low, high in near):
                     continue
-                if kind == "stuck" and (idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)):
+                if kind == "stuck" and not frozen and (idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)):
                     continue
                 marks.append(mark)
     marks += [Mark(key, "stall", a, b, float(times[a]), float(times[b])) for key, found in stops.items() for a, b in found]
@@ -270,6 +293,12 @@ CLOSED = 5.0
 
 SET = frozenset(key for key, channel in CHANNELS.items() if channel.kind == "percent")
 """Channels that somebody sets, so that they stand still and jump."""
+
+
+FOLLOWS = frozenset(
+    ("air_speed", "pitot_pressure", "static_pressure", "orifice_pressure", "test_depression", "current", "power", "scale_mass", "torque", "vibration")
+)
+"""Channels that show nothing, or what they show at rest, only while the part stands still. Sound does not belong here: a room may drown the part."""
 
 
 def never_started(marks: list[Mark], count: int) -> bool:

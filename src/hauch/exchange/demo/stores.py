@@ -48,6 +48,8 @@ METERS: list[tuple[str, str, dict[str, Any]]] = [
     ("Stopwatch W1", "fill_time", {"resolution": 0.01, "accuracy": 0.15}),
     ("Score cards", "panel_points", {"resolution": 0.5}),
 ]  # fmt: skip
+RING_DRIVE, RING_TABLE = "Motor controller C2, at 14.4 V", "Packing table"
+"""Rings are compared at 6 W, which the Loft-140 does not draw at 12 V."""
 VANE_POINTS = [(1.02, 1.0), (2.53, 2.5), (5.02, 5.0), (10.06, 10.0), (15.10, 15.0), (20.11, 20.0)]
 """Vane meter beside the loft's pitot tube: it showed, the standard showed [m/s]."""
 
@@ -67,7 +69,7 @@ RIGS: list[tuple[str, str, Pairs, list[str]]] = [
     ("Shelf outlets", "outlets", {"places": (3.0, 0.0), "outlet": (0.07, 0.0005), "spacing": (0.3, 0.002)}, ["air_speed", "speed"]),
     ("Leaf table", "panel", {"places": (5.0, 0.0), "faces": (4.0, 0.0), "top": (10.0, 0.0)}, ["panel_points"]),
     ("Packing table", "free_room", {"distance": (1.0, 0.005), "grid_width": (0.42, 0.002), "grid_height": (0.42, 0.002), "places": (9.0, 0.0),
-                                    "height": (0.95, 0.01)}, ["air_speed", "speed"]),
+                                    "height": (0.95, 0.01)}, ["air_speed", "voltage", "current", "speed", "throttle"]),
     ("Herb bag", "bag_fill", {"bag_volume": (0.12, 0.001), "mouth": (0.3, 0.002)}, ["fill_time", "speed"]),
     ("Cellar flow bench", "flow_bench", {"orifice": (0.08, 0.0001), "orifice_coefficient": (0.61, 0.005), "pipe": (0.125, 0.0005), "plenum": (0.4, 0.001),
                                          "agreed_flow": (0.03, 0.0)}, ["orifice_pressure", "test_depression", "throttle"]),
@@ -106,11 +108,13 @@ def members(round: Round, who: dict[str, User]) -> None:
             Membership.objects.create(round=round, user=who[username], role=role)
 
 
-def line_of(channel: str) -> dict[str, Any]:
-    """Resource name and profile of the simulated meter that reads a channel; nothing where none does."""
+def line_of(channel: str, volts: float = 12) -> dict[str, Any]:
+    """Resource name and profile of the simulated meter that reads a channel, its bench fed with some volts; nothing where none does."""
     for number, device in enumerate(DEVICES):
         if channel in device.columns:
             profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            if "mounted" in profile:
+                profile["mounted"] = profile["mounted"].replace("RIG:SUPPLY 12", f"RIG:SUPPLY {volts:g}")
             return {"resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET", "profile": profile}
     return {}
 
@@ -125,10 +129,15 @@ def make_stores(runa: User) -> tuple[dict[str, Rig], dict[str, ReferenceSpecimen
     vane = add_calibration(runa, meters["air_speed"], CALIBRATED, VANE_POINTS, standard="pitot tube and manometer M1", standard_u=0.02)
     Calibration.objects.filter(pk=vane.pk).update(uid=uid("calibration", "Vane meter V2"))
     meters |= {"background_level": meters["sound_level"], "tare_torque": meters["torque"]}
+    ring_drive = Instrument.objects.create(
+        uid=uid("meter", RING_DRIVE), name=RING_DRIVE, channel="throttle", resolution=0.1, **line_of("throttle", volts=14.4)
+    )
+    Calibration.objects.create(uid=uid("calibration", RING_DRIVE), instrument=ring_drive, at=CALIBRATED, note="As delivered.")
     rigs = {}
     for name, kind, constants, channels in RIGS:
+        at_hand = meters | ({"throttle": ring_drive} if name == RING_TABLE else {})
         rigs[name] = add_rig(
-            runa, Rig(uid=uid("rig", name), name=name, kind=kind, since=START - timedelta(days=60)), constants, {c: meters[c] for c in channels}
+            runa, Rig(uid=uid("rig", name), name=name, kind=kind, since=START - timedelta(days=60)), constants, {c: at_hand[c] for c in channels}
         )
     rigs["Tunnel in the east gable"] = _traverse(runa, rigs["Tunnel in the east gable"])
     types: dict[str, ReferenceType] = {}
