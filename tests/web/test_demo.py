@@ -133,7 +133,6 @@ class DemoRoundTests(TestCase):
                     status = self.client.get(reverse(name, args=[round.slug])).status_code
                     with self.subTest(name, who=username, round=round.slug):
                         self.assertEqual(status, 200 if name in names or allowed(user, closed[name], round) else 403)
-            for rig in Rig.objects.all():
-                self.assertEqual(self.client.get(rig.get_absolute_url()).status_code, 200)
-            for meter in Instrument.objects.all():
-                self.assertEqual(self.client.get(meter.get_absolute_url()).status_code, 200)
+        for thing in (*Rig.objects.all(), *Instrument.objects.all()):
+            with self.subTest(thing):
+                self.assertEqual(self.client.get(thing.get_absolute_url()).status_code, 200)

@@ -12,7 +12,7 @@ from hauch.bench.models import Result, Run
 from hauch.bench.queries import runs
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
-from hauch.exchange.demo import load_demo
+from hauch.exchange.demo.cabinet import Cabinet
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
@@ -37,7 +37,7 @@ def demo_people():
 class RoundTripTests(TransactionTestCase):
     def test_demo_goes_round_and_comes_back_the_same(self):
         demo_people()
-        round = load_demo()
+        round = Cabinet().load()
         runa = User.objects.get(username="runa")
         standings, results, table = standings_of(round), results_csv(round), standing_csv(round)
         data = export_round(runa, round)
@@ -56,7 +56,7 @@ class RoundTripTests(TransactionTestCase):
 
         empty()
         demo_people()
-        self.assertEqual(standings_of(load_demo()), standings)
+        self.assertEqual(standings_of(Cabinet().load()), standings)
 
 
 class ImportTests(TestCase):

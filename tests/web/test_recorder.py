@@ -223,7 +223,9 @@ class DeathTests(RecorderCase):
         recorder.stop()
         time.sleep(0.5)
         other = Recorder(say=lambda text: None)
-        held = Held(Session(self.one.pk, list(self.one.recording.columns), 50.0, Grid([], 50.0, 0.0, 0, {})), self.one.recording_id, 0.0)
+        held = Held(
+            Session(self.one.pk, list(self.one.recording.columns), 50.0, Grid([], 50.0, time.time(), 0, {})), self.one.recording_id, time.time()
+        )
         held.unsaved.append(Rows(100_000, np.ones((3, len(CHANNELS)))))
         other.held[self.one.pk] = held
         with connection.cursor() as cursor:

@@ -10,8 +10,7 @@ from hauch.bench.actions import Subject
 from hauch.bench.models import Run
 from hauch.core.rig import Bench, Loft140
 from hauch.entries import actions as entry_actions
-from hauch.exchange.demo import load_demo
-from hauch.exchange.demo.cabinet import ENTRIES
+from hauch.exchange.demo.cabinet import ENTRIES, Cabinet
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.stores.models import ReferenceSpecimen
@@ -130,11 +129,8 @@ class DemoTests(TestCase):
     def setUpTestData(cls):
         for username, (name, _) in DEMO_PEOPLE.items():
             add_person(username, name, staff=username == "runa")
-        cls.round = load_demo()
+        cls.round = Cabinet().load()
         cls.rows = {row.entry.name: row for row in StandingRow.objects.filter(standing__rules__number=2).select_related("entry", "standing")}
-
-    def test_it_is_loaded_once(self):
-        self.assertIsNone(load_demo())
 
     def test_the_true_change_of_airflow_lies_in_the_interval(self):
         """The virtual bench knows the flow of each fan through the trays; meter, drift and bridge must not hide it."""

@@ -8,6 +8,7 @@ from dataclasses import asdict
 from typing import Any
 
 import numpy as np
+from django.db.models import prefetch_related_objects
 
 from hauch.bench.models import Run
 from hauch.core import CORE_VERSION
@@ -69,6 +70,7 @@ def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
 
 def meters_of(run: Run) -> dict[str, Meter]:
     """The rig's meters as they were on the day; one that reads the part also reads what is read without it."""
+    prefetch_related_objects([run.rig], "meters__instrument__calibrations")
     meters = {meter.channel: meter.instrument.meter(run.started_at) for meter in run.rig.meters.all()}
     for without, channel in (("background_level", "sound_level"), ("tare_torque", "torque")):
         if without not in meters and channel in meters:
