@@ -122,6 +122,20 @@ class LineTests(unittest.TestCase):
         self.assertEqual(motor.query("SOUR:THR?"), "40")
         motor.write("OUTP OFF")
 
+    def test_hands_at_the_bench_change_what_its_meters_show(self):
+        rig, motor = self.meters.bench.rig, self.line("motor")
+        motor.write('RIG:SUPPLY 14.4;RIG:AIR 0.27;RIG:PART "Loft-140 L-02"')
+        self.assertEqual(motor.query("SYST:ERR?"), '0,"No error"')
+        self.addCleanup(motor.write, "RIG:SUPPLY 12;RIG:AIR 1;OUTP OFF")
+        motor.write("SOUR:THR 100")
+        speed = self.line("tachometer")
+        self.assertTrue(until(lambda: float(speed.query("MEAS:RPM? (@1)")) > 2260, 12))
+        # The fan laws: a fifth more volts, a fifth more speed, 1.2 cubed the power of the air; a quarter of it where the meter stands.
+        self.assertAlmostEqual(rig.speed, 1900 * 14.4 / 12, delta=25)
+        self.assertGreater(float(self.line("supply").query("MEAS:POW?")), 6.3)
+        tunnel = rig.fan.working_flow(rig.resistance, rig.speed, 1.2) / (np.pi / 4 * rig.bore**2) / rig.profile_factor
+        self.assertAlmostEqual(float(self.line("anemometer").query("MEAS:VEL?")), 0.27 * tunnel, delta=0.2)
+
     def test_waveforms_come_as_blocks(self):
         sound = self.line("sound").query_binary_values("SENS:WAV? 0.5", datatype="f", container=np.array)
         self.assertEqual(sound.size, 24_000)

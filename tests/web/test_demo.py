@@ -6,8 +6,11 @@ from django.urls import reverse
 from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
+from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Entry
 from hauch.exchange.demo import load_demo
+from hauch.instruments.profile import Profile
+from hauch.instruments.standins import HANDS
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -79,6 +82,33 @@ class DemoRoundTests(TestCase):
         for name, truth in (("Gabel", 5.0), ("Efeu", 17.0)):  # largest less smallest share
             cell = rows[name].tests["balance"]
             self.assertAlmostEqual(cell["value"], truth, delta=2.5)
+
+    def test_ring_can_be_run_at_its_six_watts_on_the_simulated_bench(self):
+        motor = Rig.objects.current().get(name="Packing table").meters.get(channel="throttle").instrument
+        bench = LiveRig()
+        for command in Profile.of(motor.profile, "throttle").part("Loft-140 L-02").split(";"):
+            head, _, rest = command.partition(" ")
+            HANDS[head](bench, [rest.strip('"')])
+        bench.start(0.0)
+        bench.set_throttle(100.0)
+        bench.advance(8.0)
+        self.assertGreater(bench.now("power"), self.rounds[4].equal_value)
+        self.assertEqual(self.rounds[4].equal_value, 6.0)
+        with self.subTest("and where it is not the table"):
+            other = Instrument.objects.get(name="Motor controller C1").profile["mounted"]
+            self.assertTrue(other.startswith("RIG:SUPPLY 12;RIG:AIR 1;"), other)
+
+    def test_ring_nothing_is_run_before_its_part_is_there(self):
+        plan = plan_of(self.rounds[4])
+        self.assertEqual({due.waits for due in plan.due}, {"on the printer", "to be printed", "glue sets"})
+        self.assertIsNone(plan.next)
+        user = User.objects.get(username="odo")
+        self.client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+        page = self.client.get(reverse("bench:overview", args=["packing-table-ring"]))
+        self.assertContains(page, "Nothing can be run yet: what is due is still in the workshop")
+        self.assertNotContains(page, "Record live")
+        inlet = plan_of(self.rounds[2])
+        self.assertEqual((inlet.next, inlet.next.waits), (inlet.due[0], ""))
 
     def test_ring_a_bridge_is_being_made(self):
         for care in care_of(self.rounds[4]):

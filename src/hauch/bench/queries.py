@@ -64,6 +64,21 @@ class Due:
         """Test and repeat in words."""
         return f"{self.test.label}, repeat {self.repeat}"
 
+    @property
+    def name(self) -> str:
+        """What is run."""
+        return self.specimen.version.entry.name if self.specimen else str(self.reference)
+
+    @property
+    def subject(self) -> str:
+        """What is run, as forms name it."""
+        return f"s{self.specimen.pk}" if self.specimen else f"r{self.reference.pk}" if self.reference else ""
+
+    @property
+    def waits(self) -> str:
+        """Why it cannot be run yet, such as "on the printer"; empty where it can."""
+        return "" if self.specimen is None or self.specimen.state == Specimen.State.READY else self.specimen.get_state_display()
+
 
 def lives_of(rounds: list[Round]) -> list[Live]:
     """What is being recorded now in some rounds."""
@@ -100,6 +115,11 @@ class Plan:
     beside: list[ReferenceSpecimen]
     counts: dict[tuple[int, int], int]
     many: bool
+
+    @property
+    def next(self) -> Due | None:
+        """The next run whose part is at hand."""
+        return next((due for due in self.due if not due.waits), None)
 
     def test(self, pk: int) -> Test | None:
         """One of the round's tests."""
@@ -143,13 +163,18 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
             out.add(entry)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
-    rows = list(ready.values_list("pk", "version__entry_id"))
+    rows, waiting = [], set()
+    for pk, entry, state in ready.values_list("pk", "version__entry_id", "state"):
+        rows.append((pk, entry))
+        if state != Specimen.State.READY:
+            waiting.add(pk)
     many = len(rows) > MOST_CHOICES
     newest = {entry: pk for pk, entry in rows if entry not in out}
     assigned = list(TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type"))
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
     wanted: list[tuple[Test, int | None, int]] = []
+    later: list[tuple[Test, int | None, int]] = []
     total = 0
     for test in tests:
         missing = sorted((counts.get((test.pk, entry), 0), order, pk) for order, (entry, pk) in enumerate(newest.items()))
@@ -157,10 +182,10 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         total += sum(test.repeats - count for count, _, _ in missing)
         if missing and test.pk in references and (test.pk not in referenced or bracket_due(test)):
             wanted.append((test, None, 1))  # the reference goes first, and again after every few runs of entries
-        wanted += [(test, pk, count + 1) for count, _, pk in missing[: max(limit - len(wanted), 0)]]
+        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in waiting][: max(limit - len(wanted), 0)]
+        later += [(test, pk, count + 1) for count, _, pk in missing if pk in waiting][: max(limit - len(later), 0)]
+    wanted = (wanted + later)[:limit]
     chosen = Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None}) if many else ready
     specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}
-    due = [
-        Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted[:limit]
-    ]
+    due = [Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted]
     return Plan(due, total, tests, list(specimens.values()), references, beside, counts, many)

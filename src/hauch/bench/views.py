@@ -238,10 +238,10 @@ def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
     else:
         shown = show(result.value, run.test.how.kind, request.user.units, result.expanded)
         messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
-        due = plan_of(round, 1).due
+        due = plan_of(round, 1).next
         target = run.get_absolute_url()
         if "next" in request.POST and due:
-            target = capture_url(round, due[0].test, Subject(due[0].specimen, due[0].reference))
+            target = capture_url(round, due.test, Subject(due.specimen, due.reference))
     if request.htmx:
         answer = HttpResponse(status=204)
         answer["HX-Redirect"] = target

@@ -300,10 +300,8 @@ def _next(request: HttpRequest, one: Live) -> str:
     if one.specimen_id and count < one.test.repeats:
         return one.get_absolute_url()
     live.end(request.user, one)
-    due = plan_of(one.round, 1).due
-    return (
-        capture_url(one.round, due[0].test, Subject(due[0].specimen, due[0].reference)) if due else reverse("bench:overview", args=[one.round.slug])
-    )
+    due = plan_of(one.round, 1).next
+    return capture_url(one.round, due.test, Subject(due.specimen, due.reference)) if due else reverse("bench:overview", args=[one.round.slug])
 
 
 @require_POST

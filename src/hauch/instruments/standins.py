@@ -174,6 +174,7 @@ def _fault(rig: LiveRig, parts: Sequence[str]) -> None:
 HANDS: dict[str, Callable[[LiveRig, Sequence[str]], None]] = {
     "RIG:PART": lambda rig, parts: rig.mount(parts[0]),
     "RIG:SUPPLY": lambda rig, parts: setattr(rig, "supply", float(parts[0])),
+    "RIG:AIR": lambda rig, parts: setattr(rig, "air_share", float(parts[0])),
     "RIG:DAMPER": lambda rig, parts: setattr(rig, "damper", float(parts[0])),
     "RIG:DRIFT": lambda rig, parts: setattr(rig, "drift_per_hour", float(parts[0])),
     "RIG:NOISE": lambda rig, parts: setattr(rig, "background", float(parts[0])),

@@ -78,6 +78,8 @@ class LiveRig:
     load_seconds: float = 110.0
     spin_seconds: float = 0.8
     supply: float = 12.0
+    air_share: float = 1.0
+    """Share of the tunnel's centre speed that the anemometer feels where it stands."""
     battery: float = 0.0
     """Capacity of a battery [A s]; 0 runs on the mains."""
     drift_per_hour: float = 0.0
@@ -199,7 +201,7 @@ class LiveRig:
         omega = speed * 2 * math.pi / 60
         return {
             "flow": flow,
-            "air_speed": flow / (math.pi / 4 * self.bore**2) / self.profile_factor,
+            "air_speed": self.air_share * flow / (math.pi / 4 * self.bore**2) / self.profile_factor,
             "static_pressure": lift * ratio**2,
             "orifice_pressure": 0.6 * (flow / (0.61 * math.pi / 4 * 0.08**2)) ** 2,
             "test_depression": 14.0 * lift * ratio**1.95,

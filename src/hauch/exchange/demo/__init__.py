@@ -25,7 +25,7 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
     """Load the demo rounds unless they are there; gives the first when they were loaded now."""
     if Round.objects.filter(uid=uid("round", 1)).exists():
         return None
-    say("Loading the demo, once.")
+    say("Loading the demo, once; this takes about a minute.")
     first = Cabinet().load()
     load_others()
     load_rigs()

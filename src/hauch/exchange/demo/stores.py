@@ -48,8 +48,8 @@ METERS: list[tuple[str, str, dict[str, Any]]] = [
     ("Stopwatch W1", "fill_time", {"resolution": 0.01, "accuracy": 0.15}),
     ("Score cards", "panel_points", {"resolution": 0.5}),
 ]  # fmt: skip
-RING_DRIVE, RING_TABLE = "Motor controller C2, at 14.4 V", "Packing table"
-"""Rings are compared at 6 W, which the Loft-140 does not draw at 12 V."""
+RING_DRIVE, RING_TABLE, RING_HANDS = "Motor controller C2, at 14.4 V", "Packing table", "RIG:SUPPLY 14.4;RIG:AIR 0.27"
+"""Rings are compared at 6 W, which the Loft-140 does not draw at 12 V; a metre away its jet has a quarter of its speed left."""
 VANE_POINTS = [(1.02, 1.0), (2.53, 2.5), (5.02, 5.0), (10.06, 10.0), (15.10, 15.0), (20.11, 20.0)]
 """Vane meter beside the loft's pitot tube: it showed, the standard showed [m/s]."""
 
@@ -108,13 +108,13 @@ def members(round: Round, who: dict[str, User]) -> None:
             Membership.objects.create(round=round, user=who[username], role=role)
 
 
-def line_of(channel: str, volts: float = 12) -> dict[str, Any]:
-    """Resource name and profile of the simulated meter that reads a channel, its bench fed with some volts; nothing where none does."""
+def line_of(channel: str, hands: str = "") -> dict[str, Any]:
+    """Resource name and profile of the simulated meter that reads a channel; nothing where none does. ``hands`` is done at the bench with each part."""
     for number, device in enumerate(DEVICES):
         if channel in device.columns:
             profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
-            if "mounted" in profile:
-                profile["mounted"] = profile["mounted"].replace("RIG:SUPPLY 12", f"RIG:SUPPLY {volts:g}")
+            if "mounted" in profile and hands:
+                profile["mounted"] = f"{hands};{profile['mounted'].rpartition(';')[2]}"
             return {"resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET", "profile": profile}
     return {}
 
@@ -130,7 +130,7 @@ def make_stores(runa: User) -> tuple[dict[str, Rig], dict[str, ReferenceSpecimen
     Calibration.objects.filter(pk=vane.pk).update(uid=uid("calibration", "Vane meter V2"))
     meters |= {"background_level": meters["sound_level"], "tare_torque": meters["torque"]}
     ring_drive = Instrument.objects.create(
-        uid=uid("meter", RING_DRIVE), name=RING_DRIVE, channel="throttle", resolution=0.1, **line_of("throttle", volts=14.4)
+        uid=uid("meter", RING_DRIVE), name=RING_DRIVE, channel="throttle", resolution=0.1, **line_of("throttle", RING_HANDS)
     )
     Calibration.objects.create(uid=uid("calibration", RING_DRIVE), instrument=ring_drive, at=CALIBRATED, note="As delivered.")
     rigs = {}

@@ -28,7 +28,13 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
         for p in data["points"]
     ]  # fmt: skip
     y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
-    x = {"field": "label", "type": "nominal", "sort": None, "title": None, "axis": {"labelAngle": 0, "grid": False, "labelLimit": 90}}
+    x = {
+        "field": "label",
+        "type": "nominal",
+        "sort": None,
+        "title": None,
+        "axis": {"labelAngle": 0, "grid": False, "labelLimit": 90, "labelOverlap": "greedy", "labelSeparation": 6},
+    }
     colour = {"condition": {"test": "datum.this == 'this run'", "value": PETROL}, "value": SECOND}
     layers: list[Spec] = []
     if data.get("reference"):
