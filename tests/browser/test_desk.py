@@ -123,6 +123,23 @@ class DeskTests(BrowserTests):
         page.go_back()
         expect(page.get_by_role("heading", name="Rotor: Seven")).to_be_visible()
 
+    def test_after_back_the_answer_fits_what_stands_in_the_fields(self):
+        page = self.open("rotor")
+        page.get_by_label("Blades", exact=True).fill("11")
+        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile("Rotor with 11 blades"))
+        page.goto(self.url("/desk/pack/"))
+        page.go_back()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Rotor")
+        blades = page.get_by_label("Blades", exact=True).input_value()
+        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile(f"Rotor with {blades} blades"))
+
+    def test_what_is_typed_before_the_scripts_run_is_answered(self):
+        page = self.sign_in("designer")
+        page.route("**/desk*.js", lambda route: (page.wait_for_timeout(1500), route.continue_()))
+        page.goto(self.url("/desk/rotor/"), wait_until="commit")
+        page.get_by_label("Blades", exact=True).fill("9")
+        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile("Rotor with 9 blades"))
+
     def test_files_come_as_downloads_and_the_print_is_shown(self):
         page = self.open("silencer")
         self.group("Keep, compare, export")

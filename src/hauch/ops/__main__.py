@@ -34,7 +34,7 @@ def parser() -> argparse.ArgumentParser:
     meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")
     meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
     meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
-    add("recorder", "Record what the meters show; start it where they are. ./hauch start runs one.")
+    add("recorder", "Record what the meters show; start it where they are. ./hauch start runs two.")
     again = add("recompute", "Compute all results again from the raw readings.")
     again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
     out = add("export", "Write a round to a ZIP file.")
