@@ -1,7 +1,7 @@
 """Live capture: ten benches with eight channels at 50 Hz, from simulated meters through recorder, database and web server to a browser.
 
-Everything runs on this machine at once: meters, recorder, PostgreSQL, web server, ten streams and one page in a browser. What was stored
-is then counted: every tick of every channel must be there.
+Everything runs on this machine at once: meters, two recorders, PostgreSQL, web server, ten streams and one page in a browser. At the end
+one recorder is killed, and the other takes its benches over. What was stored is then counted: every tick of every channel must be there.
 """
 
 from __future__ import annotations
@@ -120,19 +120,30 @@ def run() -> Iterator[Row]:
     meters = start("-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port))
     lives = on_line(first_port)
     time.sleep(3)
-    recorder = start("-m", "hauch.ops.manage", "record")
+    recorders = [start("-m", "hauch.ops.manage", "record") for _ in range(2)]
     web = start("-c", SERVE, str(port))
     try:
-        yield from _measure(lives, port, recorder, web, meters)
+        yield from _measure(lives, port, recorders)
     finally:
-        for child in (web, recorder, meters):
+        for child in (web, *recorders, meters):
             child.send_signal(signal.SIGTERM)
-        for child in (web, recorder, meters):
+        for child in (web, *recorders, meters):
             child.wait(10)
         connection.close()
 
 
-def _measure(lives: list[Live], port: int, recorder: subprocess.Popen, web: subprocess.Popen, meters: subprocess.Popen) -> Iterator[Row]:
+def taken_over(lives: list[Live], recorder: subprocess.Popen) -> float:
+    """Seconds from the kill of a recorder until all benches store again what was read after it."""
+    recorder.kill()
+    killed = time.time()
+    waiting = list(lives)
+    while waiting and time.time() - killed < 30:
+        waiting = [one for one in waiting if one.recording.started_at.timestamp() + one.recording.next_tick() / one.recording.rate < killed + 0.1]
+        time.sleep(0.02)
+    return time.time() - killed
+
+
+def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) -> Iterator[Row]:
     client = Client()
     client.login(username="operator", password=PASSWORD)
     cookie = client.cookies["sessionid"].value
@@ -154,14 +165,15 @@ def _measure(lives: list[Live], port: int, recorder: subprocess.Popen, web: subp
         page.wait_for_timeout(5000)
         lags.clear()
         page.evaluate("window.hauchLags.length = 0")
-        begun, used = time.time(), processor(recorder.pid)
+        begun, used = time.time(), sum(processor(one.pid) for one in recorders)
         page.wait_for_timeout(SECONDS * 1000)
         screen = sorted(page.evaluate("window.hauchLags"))
-        share = (processor(recorder.pid) - used) / (time.time() - begun)
+        share = (sum(processor(one.pid) for one in recorders) - used) / (time.time() - begun)
         browser.close()
     stop.set()
     arrived = sorted(lags)
-    time.sleep(1)
+    silent = taken_over(lives, recorders[0])
+    time.sleep(2)
     lost = expected = 0
     for one in lives:
         times, channels = one.recording.arrays()
@@ -175,7 +187,8 @@ def _measure(lives: list[Live], port: int, recorder: subprocess.Popen, web: subp
     yield row("capture: sample to screen, median", 1000 * statistics.median(screen), "ms")
     yield row("capture: sample to screen, p95", 1000 * screen[int(0.95 * len(screen))], "ms", 300.0)
     yield row("capture: sample to stream of all ten, p95", 1000 * arrived[int(0.95 * len(arrived))], "ms", 300.0)
-    yield row("capture: recorder, of one core", 100 * share, "%")
+    yield row("capture: both recorders, of one core", 100 * share, "%")
+    yield row("capture: a recorder killed, all benches stored again after", silent, "s", 1.0)
     resource = pyvisa.ResourceManager("@py").open_resource(
         lives[0].test.rig.meters.get(channel="speed").instrument.resource, read_termination="\n", write_termination="\n"
     )

@@ -11,7 +11,7 @@ class WriteABriefTests(BrowserTests):
     measured = False
 
     def test_from_a_usual_round_to_open(self):
-        page = self.sign_in("host")
+        page = self.sign_in_by_hand("host")
         page.get_by_role("link", name="Begin a round").click()
         page.get_by_label("Title").fill("Hay loft")
         page.get_by_text("Most air from a rotor").click()

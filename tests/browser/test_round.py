@@ -66,7 +66,7 @@ class VerdictTests(BrowserTests):
 class EntryTests(BrowserTests):
     def test_a_designer_hands_in_and_withdraws(self):
         Round.objects.update(state="open")
-        page = self.sign_in("designer")
+        page = self.sign_in_by_hand("designer")
         page.keyboard.press("h")
         page.get_by_role("link", name="Entries").first.click()
         page.get_by_label("Name", exact=True).fill("<script>alert('Ü')</script>")

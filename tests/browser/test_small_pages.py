@@ -25,7 +25,7 @@ class PersonTests(BrowserTests):
         expect(page.get_by_text("4.929 ± 0.008 in")).to_be_visible()
 
     def test_signing_out_and_back_shows_nothing(self):
-        page = self.sign_in("host")
+        page = self.sign_in_by_hand("host")
         page.goto(self.in_round("verdict/"))
         page.get_by_role("link", name="Host", exact=True).click()
         page.get_by_role("button", name="Sign out").click()
@@ -45,7 +45,7 @@ class PersonTests(BrowserTests):
 
 class FindTests(BrowserTests):
     def test_find_by_key(self):
-        page = self.sign_in("operator")
+        page = self.sign_in_by_hand("operator")
         page.keyboard.press("/")
         page.keyboard.type("kieb")
         page.keyboard.press("Enter")
@@ -55,7 +55,7 @@ class FindTests(BrowserTests):
 
     def test_home_leads_to_what_is_next(self):
         record_dnf(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Binse"]), "rubs", START)
-        page = self.sign_in("operator")
+        page = self.sign_in_by_hand("operator")
         expect(page.get_by_role("main")).to_contain_text("Amsel leads with")
         page.get_by_role("link", name="Go to the bench").click()
         expect(page.get_by_role("heading", level=1)).to_have_text("All runs that the rules ask for are done")
