@@ -12,6 +12,7 @@ from playwright.sync_api import expect, sync_playwright
 
 from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
+from tests.snapshot import once
 
 EXPECTED = re.compile(r"status of (409|422)|^htmx:(afterRequest|sendAbort)|GPU stall due to ReadPixels")
 """Refusals with a sentence are answers, though Chromium notes them; so is a request that a newer key made needless."""
@@ -36,14 +37,19 @@ class BrowserTests(StaticLiveServerTestCase):
         super().tearDownClass()
 
     def setUp(self):
-        self.built = build(kinds=self.kinds)
-        if self.measured:
-            self.built.measure_all()
-            results_have_changed(self.built.round)
+        self.built = once((self.kinds, self.measured), self.make)
         self.troubles: list[str] = []
         self.contexts = []
         self.page = self.new_page()
         expect.set_options(timeout=25_000)  # generous: a machine that is busy is no fault
+
+    def make(self):
+        """The round that all tests of this kind begin with."""
+        built = build(kinds=self.kinds)
+        if self.measured:
+            built.measure_all()
+            results_have_changed(built.round)
+        return built
 
     def tearDown(self):
         for context in self.contexts:
