@@ -78,7 +78,9 @@ class BrowserTests(StaticLiveServerTestCase):
         page = page or self.page
         user = get_user_model().objects.get(username=who)
         session = SessionStore()
-        session.update({SESSION_KEY: str(user.pk), BACKEND_SESSION_KEY: settings.AUTHENTICATION_BACKENDS[-1], HASH_SESSION_KEY: user.get_session_auth_hash()})
+        session.update(
+            {SESSION_KEY: str(user.pk), BACKEND_SESSION_KEY: settings.AUTHENTICATION_BACKENDS[-1], HASH_SESSION_KEY: user.get_session_auth_hash()}
+        )
         session.save()
         page.context.add_cookies([{"name": settings.SESSION_COOKIE_NAME, "value": session.session_key, "url": self.url("/")}])
         return page

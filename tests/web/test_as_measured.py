@@ -23,8 +23,11 @@ from tests.builder import build
 
 
 class Measured(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         self.operator = self.built.operator
         self.version = self.built.entries["Amsel"].versions.get()
 

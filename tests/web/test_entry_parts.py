@@ -38,8 +38,11 @@ ROTOR = rotor_stl()
 
 
 class Parts(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         self.round = self.built.round
         Round.objects.filter(pk=self.round.pk).update(state=Round.State.OPEN)
         self.round.refresh_from_db()

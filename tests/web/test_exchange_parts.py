@@ -34,8 +34,11 @@ def picture() -> bytes:
 
 
 class Travelling(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         host, operator = self.built.host, self.built.operator
         version = self.built.entries["Amsel"].versions.get()
         attach(host, version, "amsel.stl", ROTOR, place="on the shaft", count=2)

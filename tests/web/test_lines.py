@@ -37,8 +37,11 @@ class MeterOnALineTests(TestCase):
         cls.meters.stop()
         super().tearDownClass()
 
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         self.vane = Instrument.objects.get(channel="air_speed")
         self.client.login(username="host", password=PASSWORD)
         self.url = reverse("stores:change_instrument", args=[self.vane.pk])
@@ -85,8 +88,11 @@ class SecondLoggerTests(TestCase):
     def speed(self, t):
         return 1800 * (1 - np.exp(-np.maximum(t - 20, 0) / 2)) * np.where(t < 150, 1, 0.8)
 
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build(kinds=("air", "noise"))
+
     def setUp(self):
-        self.built = build(kinds=("air", "noise"))
         random = np.random.default_rng(6)
         times = np.arange(0, 240, 0.5)
         speed = self.speed(times) + 2 * random.standard_normal(times.size)

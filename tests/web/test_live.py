@@ -40,8 +40,11 @@ def png() -> bytes:
 class LiveCase(TestCase):
     kinds = ("air", "power", "noise", "rise")
 
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build(kinds=cls.kinds)
+
     def setUp(self):
-        self.built = build(kinds=self.kinds)
         self.rig = self.built.tests["air"].rig
         motor = Instrument.objects.create(name="Motor", channel="throttle", resolution=0.1, resource="X", profile={"query": "T?", "unit": "%"})
         self.rig.meters.create(channel="throttle", instrument=motor)

@@ -24,8 +24,11 @@ from tests.web.test_entry_parts import ROTOR
 
 
 class Workshop(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         self.round, self.operator = self.built.round, self.built.operator
         self.version = self.built.entries["Amsel"].versions.get()
         AssemblyStep.objects.create(version=self.version, order=1, text="Press the bush in.")

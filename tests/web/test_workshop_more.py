@@ -24,8 +24,11 @@ from tests.web.test_entry_parts import ROTOR
 
 
 class Base(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
     def setUp(self):
-        self.built = build()
         self.round, self.operator, self.host = self.built.round, self.built.operator, self.built.host
         self.version = self.built.entries["Amsel"].versions.get()
 
