@@ -93,7 +93,7 @@ class Pictures(StaticLiveServerTestCase):
         """A hot block that soaks, on simulated meters, in the dark."""
         test = demo.tests.get(key="rise")
         meters, server, recorder = Meters(), Server(), Recorder(say=lambda text: None)
-        meters.bench.rig.load_seconds, meters.bench.rig.heat = 60.0, 170.0
+        meters.bench.rig.load_seconds = 60.0
         put_on_line(test.rig, meters, ("load_temperature", "room_temperature", "speed", "throttle"))
         threading.Thread(target=recorder.run, daemon=True).start()
         one = begin(User.objects.get(username="runa"), test, Subject(specimen=demo.entries.get(name="Schwalbe").versions.last().specimens.last()))

@@ -11,6 +11,8 @@ from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.measure.run import RunInput
 from hauch.core.rig import Bench, Faults, Loft140, Shift
+from hauch.core.rig.fan import block_conductance
+from hauch.core.rig.live import LiveRig
 
 
 class FanTests(unittest.TestCase):
@@ -68,3 +70,36 @@ class BenchTests(unittest.TestCase):
     def test_background_on_request(self):
         quiet, loud = self.bench.sound_spot(Loft140, "n", 0.0), self.bench.sound_spot(Loft140, "n", 0.0, faults=Faults(background=20))
         self.assertGreater(loud["background_level"].mean(), quiet["background_level"].mean() + 15)
+
+
+class LiveBenchTests(unittest.TestCase):
+    """The bench that goes on shows what the bench of the demo's history has read, so that a live part stands beside an old one."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.bench, cls.live = Bench(), LiveRig(load_seconds=20.0)
+        cls.live.start(0.0)
+        cls.live.set_throttle(100.0)
+        cls.live.advance(240.0)
+
+    def shown(self, channel):
+        values = self.live.since(channel, self.live.tick - 500)[1]
+        return float(np.mean(values))
+
+    def test_air_speed_noise_and_power(self):
+        self.assertAlmostEqual(self.shown("air_speed") / self.bench.tunnel(Loft140, "a", 1.0)["air_speed"].mean(), 1.0, delta=0.03)
+        self.assertAlmostEqual(self.shown("sound_level"), self.bench.sound_spot(Loft140, "a", 1.0)["sound_level"].mean(), delta=1.5)
+        supply = self.bench.supply(Loft140, "a", 1.0)
+        drawn = float(np.mean(np.asarray(supply["voltage"]) * np.asarray(supply["current"]))) - 0.42  # its own supply stands by
+        self.assertAlmostEqual(self.shown("power") / drawn, 1.0, delta=0.06)
+
+    def test_rise_of_the_hot_block(self):
+        _, channels = self.bench.hot_block(Loft140, "a", 1.0)
+        old = np.nanmean(channels["load_temperature"][-60:] - channels["room_temperature"][-60:])
+        self.assertAlmostEqual((self.shown("load_temperature") - self.shown("room_temperature")) / old, 1.0, delta=0.05)
+
+    def test_still_air_cools_too(self):
+        self.assertEqual(block_conductance(0.0), 0.6)
+        self.assertEqual(block_conductance(-1.0), 0.6)
+        self.assertAlmostEqual(block_conductance(0.0427), 2.99, places=9)
+        self.assertAlmostEqual(block_conductance(2 * 0.0427) / block_conductance(0.0427), 2**0.7, places=9)

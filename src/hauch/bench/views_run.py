@@ -115,11 +115,14 @@ def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) 
                 "key": key, "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values, "windows": windows,
                 "marks": [{"kind": m[1], "word": SHORT_WORDS.get(m[1], m[1]), "from": m[2], "to": m[3]} for m in own[:MOST_MARKS]] + seen,
                 "reference": _band_on_trace(run, key, channels, band),
-                "counts": {kind: sum(m[4] for m in own if m[1] == kind) for kind in ("dropout", "spike", "stuck", "excluded")},
+                "counted": ", ".join(f"{n:,} {COUNTED[kind]}" for kind in COUNTED if (n := sum(m[4] for m in own if m[1] == kind))),
             }
         )  # fmt: skip
     return charts
 
+
+COUNTED = {"dropout": "lost", "spike": "spiked", "stuck": "stuck", "excluded": "left out by hand"}
+"""Samples that are counted beside a chart's name."""
 
 MOST_MARKS = 60
 """More marks than this are counted, not drawn."""

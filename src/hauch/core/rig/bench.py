@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from hauch.core.rig.fan import Fan
+from hauch.core.rig.fan import Fan, block_conductance
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,13 +134,12 @@ class Bench:
     ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
         """A soak: seconds from the start, and load and room temperature [degC] with rotor speed [1/min].
 
-        Rise = heat / (h A), with h A growing with flow^0.7 over the block (turbulent flow over a plate, Nu ~ Re^0.8,
-        with part of the surface in the wake).
+        Rise = heat / (h A), with h A as `block_conductance` has it.
         """
         random = self.random(run)
         room = self.room(hours)
         speed, flow = self._fan_state(fan, room, random)
-        conductance = 2.99 * (flow / 0.0427) ** 0.7 * (1 + 0.006 * random.standard_normal())
+        conductance = block_conductance(flow) * (1 + 0.006 * random.standard_normal())
         times = np.arange(0.0, self.soak_seconds * faults.cut_short, interval)
         drift = self.shift.room_per_hour * times / 3600
         load = room.temperature + self.heat / conductance * (1 - np.exp(-times / self.time_constant))

@@ -17,6 +17,14 @@ from scipy.optimize import brentq
 NORMAL_DENSITY = 1.2
 
 
+def block_conductance(flow: float) -> float:
+    """Heat that the loft's hot block gives to the air for each kelvin of rise [W/K], at a flow over it [m3/s].
+
+    h A grows with flow^0.7 (turbulent flow over a plate, Nu ~ Re^0.8, with part of the surface in the wake); still air takes 0.6 W/K.
+    """
+    return max(2.99 * (max(flow, 0.0) / 0.0427) ** 0.7, 0.6)
+
+
 @dataclass(frozen=True, slots=True)
 class Fan:
     """A fan at its normal speed in air of 1.2 kg/m3.

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from hauch.core.rig.fan import Fan, Loft140
+from hauch.core.rig.fan import Fan, Loft140, block_conductance
 
 CHANNELS = (
     "air_speed", "static_pressure", "orifice_pressure", "test_depression", "sound_level", "load_temperature", "room_temperature", "outlet_temperature",
@@ -73,7 +73,7 @@ class LiveRig:
     bore: float = 0.1252
     profile_factor: float = 0.846
     background: float = 33.0
-    heat: float = 75.0
+    heat: float = 120.0
     room: float = 21.2
     load_seconds: float = 110.0
     spin_seconds: float = 0.8
@@ -167,7 +167,7 @@ class LiveRig:
         self.speed = float(speed[-1]) if abs(speed[-1]) > 1 else 0.0
         true = self._physics(fan, speed, volts, sticks)
         flow = true.pop("flow")
-        cooled = self.heat / (0.6 + 2.6 * (max(float(flow.mean()), 0.0) / 0.04) ** 0.6)
+        cooled = self.heat / block_conductance(float(flow.mean()))
         load = self.room + cooled + (self.load - self.room - cooled) * np.exp(-dt * (1 + np.arange(count)) / self.load_seconds)
         self.load = float(load[-1])
         hours = (at - self.began) * dt / 3600

@@ -109,7 +109,7 @@ def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
 def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
     """One recorded run."""
     name = what.version.entry.name if isinstance(what, Specimen) else str(what)
-    rig = LiveRig(seed=6000 + number, rate=RATE, heat=120.0)
+    rig = LiveRig(seed=6000 + number, rate=RATE)
     rig.start(0.0)
     windows, beside = _drive(rig, test.key, name)
     if test.key == "thrust" and isinstance(what, Specimen):  # one fault to be found by itself
