@@ -172,7 +172,7 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
         browser.close()
     stop.set()
     arrived = sorted(lags)
-    silent = taken_over(lives, recorders[0])
+    silent = taken_over(lives, max(recorders, key=lambda one: processor(one.pid)))  # the one that holds most of them
     time.sleep(2)
     lost = expected = 0
     for one in lives:

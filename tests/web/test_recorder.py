@@ -359,3 +359,19 @@ class SessionTests(TransactionTestCase):
             self.assertIn("the meter repeats one reading", line)
             self.assertLess(begun, at)
             self.assertLess(at, begun + 12)  # while it lasts, or as soon as it is over
+
+    def test_a_session_goes_on_where_another_one_left_off(self):
+        random = np.random.default_rng(5)
+        rows = np.column_stack([40 + random.standard_normal(1255), 1900 + random.standard_normal(1255)])
+        rows[333, 0], rows[600:640] = np.nan, np.nan
+        old, new = self.session(), self.session()
+        for start in range(0, 1255, 5):
+            old.add(Rows(start, rows[start : start + 5]))
+        new.restore(0, rows)
+        self.assertEqual((new.recent_first, new.now, len(new.recent)), (old.recent_first, old.now, len(old.recent)))
+        np.testing.assert_array_equal(np.stack(new.recent), np.stack(old.recent))
+        np.testing.assert_allclose(np.stack(new.seconds), np.stack(old.seconds))
+        self.assertEqual((new.seconds_at, len(new.second)), (old.seconds_at, len(old.second)))
+        for session in (old, new):
+            session.add(Rows(1255, rows[:20]))
+        np.testing.assert_allclose(np.stack(new.seconds), np.stack(old.seconds))

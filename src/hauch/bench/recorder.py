@@ -23,8 +23,8 @@ from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
 from hauch.bench.files import keep_file
-from hauch.bench.models import Live, Piece, Waveform
-from hauch.bench.session import Session, Task
+from hauch.bench.models import Live, Piece, Waveform, window_of
+from hauch.bench.session import RECENT_SECONDS, Session, Task
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.sound.clip import clipping
@@ -48,6 +48,8 @@ SHUT_AFTER = 20.0
 """Without the database for so long nobody can stop a part: throttles are closed [s]."""
 PATIENCE = 2.0
 """After the database was lost a recorder takes nothing new up for so long [s], so that each recording stays with the recorder that has its rows."""
+MOST_HISTORY = 4 * 3600.0
+"""How far back a recorder reads what another one recorded [s]: a soak is forecast from what came since the throttle was turned."""
 THROTTLE_DIGIT = 0.11
 """A motor controller that shows its throttle as far off as this [%] was turned."""
 LOCK = 0x48415543
@@ -174,15 +176,26 @@ class Recorder:
         wanted = {live.pk: live for live in Live.objects.filter(ended_at__isnull=True).select_related("test__rig", "recording", "specimen")}
         for pk in [pk for pk in self.held if pk not in wanted]:
             self._end(pk)
+        free = [live for pk, live in wanted.items() if pk not in self.held and time.monotonic() >= self.patient_until and self._lock(listener, pk)]
+        taken: list[tuple[Live, Held, int]] = []
+        try:
+            for live in free:  # all meters are read before the first history is
+                taken.append((live, *self._take_up(live)))
+            for live, held, next_tick in taken:
+                if next_tick:
+                    self._go_on(held, live, next_tick)
+                self.held[live.pk] = held
+        except BaseException:
+            for live, held, _ in taken:
+                if live.pk not in self.held:
+                    held.close()
+            raise
         for pk, live in wanted.items():
-            if pk not in self.held:
-                if time.monotonic() < self.patient_until or not self._lock(listener, pk):
-                    continue
-                self.held[pk] = self._take_up(live)
-            self._obey(self.held[pk], live.wanted)
+            if pk in self.held:
+                self._obey(self.held[pk], live.wanted)
 
-    def _take_up(self, live: Live) -> Held:
-        """Begin to record, or go on after whoever did so before."""
+    def _take_up(self, live: Live) -> tuple[Held, int]:
+        """Begin to read a bench's meters, from the next tick on that is given; 0 for a recording that begins."""
         live.refresh_from_db(fields=["status"])  # as the one who held it until now left it
         recording = live.recording
         channels, rate, origin = list(recording.columns), float(recording.rate or 50.0), recording.started_at.timestamp()
@@ -207,23 +220,19 @@ class Recorder:
                 held.motor = (link, motor)
                 session.send = lambda percent, link=link, motor=motor: link.send(motor.setting(percent))  # type: ignore[misc]
             link.start()
-        if next_tick:  # the meters are read while this is done
-            try:
-                self._go_on(held, live, next_tick)
-            except BaseException:
-                held.close()
-                raise
-        return held
+        return held, next_tick
 
     @staticmethod
     def _go_on(held: Held, live: Live, next_tick: int) -> None:
         """Take over what was known of a recording that another recorder held."""
         session, rate = held.session, held.session.rate
-        times, values = live.recording.own_arrays()
-        ticks, rows = np.rint(times * rate).astype(int), np.column_stack([values[c] for c in session.channels])
-        known = ticks < next_tick
-        for part in np.split(np.flatnonzero(known), np.flatnonzero(np.diff(ticks[known]) > 1) + 1):
-            session.add(Rows(int(ticks[part[0]]), rows[part]))
+        end = (next_tick - 1) / rate
+        begin = max(min(session.turned if math.isfinite(session.turned) else end, end - RECENT_SECONDS), end - MOST_HISTORY, 0.0)
+        times, values = window_of(live.recording, begin, end + 0.5 / rate)
+        ticks = np.rint(times * rate).astype(int)
+        rows = np.full((next_tick - int(ticks[0]), len(session.channels)), np.nan)
+        rows[ticks - ticks[0]] = np.column_stack([values[c] for c in session.channels])
+        session.restore(int(ticks[0]), rows)
         # What was said of the throttle may be a second old; the motor controller tells what it is.
         if (shown := session.last("throttle", 1.0)).size and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
             session.throttle, session.turned = float(shown[-1]), session.now

@@ -108,6 +108,19 @@ class Session:
             self.recent.popleft()
             self.recent_first += 1
 
+    def restore(self, first: int, rows: np.ndarray) -> None:
+        """Begin with rows that another session has added, shape (n, channels), from tick ``first`` on; NaN where there is none."""
+        size = round(self.rate)
+        whole = len(rows) // size
+        blocks = rows[: whole * size].reshape(whole, size, -1)
+        good = np.isfinite(blocks)
+        sums, counts = np.where(good, blocks, 0.0).sum(axis=1), good.sum(axis=1)
+        self.seconds = list(np.where(counts > 0, sums / np.maximum(counts, 1), np.nan))
+        self.seconds_at = [(first + (i + 1) * size - 1) / self.rate for i in range(whole)]
+        self.second = list(rows[whole * size :])
+        self.recent = deque(rows[-int(RECENT_SECONDS * self.rate) :])
+        self.recent_first = first + len(rows) - len(self.recent)
+
     def patch(self, piece: Piece) -> None:
         """Fill in what a meter handed in late."""
         for tick, row in enumerate(piece.rows, piece.first):
