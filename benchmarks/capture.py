@@ -188,7 +188,7 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     yield row("capture: sample to screen, p95", 1000 * screen[int(0.95 * len(screen))], "ms", 300.0)
     yield row("capture: sample to stream of all ten, p95", 1000 * arrived[int(0.95 * len(arrived))], "ms", 300.0)
     yield row("capture: both recorders, of one core", 100 * share, "%")
-    yield row("capture: a recorder killed, all benches stored again after", silent, "s", 1.0)
+    yield row(f"capture: a recorder killed, all {BENCHES} benches stored again after", silent, "s", 3.0)
     resource = pyvisa.ResourceManager("@py").open_resource(
         lives[0].test.rig.meters.get(channel="speed").instrument.resource, read_termination="\n", write_termination="\n"
     )
