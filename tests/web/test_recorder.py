@@ -238,6 +238,18 @@ class DeathTests(RecorderCase):
         self.assertEqual(other.held, {})
         self.assertEqual(self.one.recording.next_tick(), 100_003)
 
+    def test_the_throttle_is_where_the_controller_showed_it_unless_it_was_turned_since(self):
+        rows = np.full((600, len(self.one.recording.columns)), 7.0)
+        rows[:, self.one.recording.columns.index("throttle")] = 91.6
+        self.one.recording.pieces.create(first=0, count=600, data=rows.astype("<f8").tobytes())
+        for turned, throttle in ((5.0, 91.6), (11.95, 0.0)):  # a sweep's step that was not said yet; an orderly end
+            with self.subTest(turned=turned):
+                self.one.status = {"throttle": 0.0, "turned": turned, "seen": 4}
+                session = Session(self.one.pk, list(self.one.recording.columns), 50.0, None, throttle=0.0, turned=turned)
+                held = Held(session, self.one.recording_id, 0.0)
+                Recorder._go_on(held, self.one, 600)
+                self.assertEqual((session.throttle, session.now, held.seen), (throttle, 12.0, 4))
+
     def test_a_broken_database_connection_loses_nothing_and_two_recorders_double_nothing(self):
         self.recorder()
         self.recorder()

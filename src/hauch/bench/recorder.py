@@ -233,8 +233,9 @@ class Recorder:
         rows = np.full((next_tick - int(ticks[0]), len(session.channels)), np.nan)
         rows[ticks - ticks[0]] = np.column_stack([values[c] for c in session.channels])
         session.restore(int(ticks[0]), rows)
-        # What was said of the throttle may be a second old; the motor controller tells what it is.
-        if (shown := session.last("throttle", 1.0)).size and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
+        # What was said of the throttle may be a second old; the motor controller tells what it is, unless it was turned after its last sample.
+        shown = session.last("throttle", 1.0)
+        if shown.size and session.turned < session.now - REPORT_EVERY and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
             session.throttle, session.turned = float(shown[-1]), session.now
         session.events.append(f"The recording was taken up again at {next_tick / rate:.0f} s.")
         task = live.status.get("task") or {}
