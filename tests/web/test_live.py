@@ -14,7 +14,7 @@ from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
 
-from hauch.bench import guide, live
+from hauch.bench import exclusions, guide, live
 from hauch.bench.actions import Room, Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run, window_of
@@ -376,14 +376,14 @@ class CarriedTests(LiveCase):
         self.assertEqual(made.windows, run.windows)
         before = made.result.value
         self.assertAlmostEqual(before / run.result.value, 1.0, delta=0.003)
-        live.exclude(self.built.operator, run, "a door was opened", "air_speed", (9.0, 16.0))
+        exclusions.exclude(self.built.operator, run, "a door was opened", "air_speed", (9.0, 16.0))
         after = Run.objects.get(pk=made.pk).result
         self.assertNotEqual(after.value, before)
         self.assertIn("left out by hand", " ".join(after.troubles))
         self.client.login(username="operator", password=PASSWORD)
         self.assertContains(self.client.get(made.get_absolute_url()), "a door was opened")
         with self.assertRaisesRegex(ValidationError, f"made of the readings of run {run.pk}"):
-            live.exclude(self.built.operator, made, "x", "air_speed", (1.0, 2.0))
+            exclusions.exclude(self.built.operator, made, "x", "air_speed", (1.0, 2.0))
 
 
 class ByHandTests(LiveCase):
@@ -486,25 +486,25 @@ class ExclusionTests(LiveCase):
 
     def test_a_stretch_is_left_out_with_its_reason_and_counts_again(self):
         before = Run.objects.get(pk=self.run_.pk).result
-        made = live.exclude(self.built.operator, self.run_, "a door was opened", "air_speed", (9.0, 16.0))
+        made = exclusions.exclude(self.built.operator, self.run_, "a door was opened", "air_speed", (9.0, 16.0))
         after = Run.objects.get(pk=self.run_.pk).result
         self.assertNotEqual(before.value, after.value)
         self.assertIn("Air speed: left out by hand from 9.0 to 16.0 s (71 samples left out).", after.troubles)
         self.assertTrue(AuditEntry.objects.filter(action="run.exclude", detail__reason="a door was opened").exists())
-        live.restore(self.built.operator, made)
+        exclusions.restore(self.built.operator, made)
         self.assertEqual(Run.objects.get(pk=self.run_.pk).result.value, before.value)
         self.assertTrue(AuditEntry.objects.filter(action="run.restore").exists())
         with self.assertRaisesRegex(ValidationError, "counts again already"):
-            live.restore(self.built.operator, made)
+            exclusions.restore(self.built.operator, made)
 
     def test_all_left_out_is_no_result_and_no_zero(self):
-        live.exclude(self.built.operator, self.run_, "fan blew from the window", "time", (0.0, 60.0))
+        exclusions.exclude(self.built.operator, self.run_, "fan blew from the window", "time", (0.0, 60.0))
         self.assertIn("no sample", Run.objects.get(pk=self.run_.pk).result.missing)
 
     def test_a_typed_reading_is_left_out(self):
         run = self.built.air(self.built.specimens["Binse"], 3, (4.0, 5.0))
         reading = run.readings.get(typed="5.0")
-        live.exclude(self.built.operator, run, "read too early", reading_pk=reading.pk)
+        exclusions.exclude(self.built.operator, run, "read too early", reading_pk=reading.pk)
         result = Run.objects.get(pk=run.pk).result
         self.assertIn("1 readings, 4 to 4 m/s", " ".join(s["note"] for s in result.working))
         self.client.login(username="operator", password=PASSWORD)
@@ -516,9 +516,9 @@ class ExclusionTests(LiveCase):
             (("x", "air_speed", None), "Choose a channel"), (("x", "air_speed", (float("nan"), 2.0)), "ends before"), (("x", "", None, 10**6), "not of this run"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
-                live.exclude(self.built.operator, self.run_, *arguments)
+                exclusions.exclude(self.built.operator, self.run_, *arguments)
         with self.assertRaises(PermissionDenied):
-            live.exclude(self.built.people["viewer"], self.run_, "x", "air_speed", (1.0, 2.0))
+            exclusions.exclude(self.built.people["viewer"], self.run_, "x", "air_speed", (1.0, 2.0))
         self.assertEqual(Exclusion.objects.count(), 0)
 
     def test_over_http_with_wrong_input_too(self):

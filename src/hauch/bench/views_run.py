@@ -13,7 +13,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions, live
+from hauch.bench import actions, exclusions, live
 from hauch.bench.actions import Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Observation, Run
@@ -184,7 +184,7 @@ def exclude(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
                 stretch = (parse_number(request.POST.get("from_s", "")), parse_number(request.POST.get("to_s", "")))
             except ValueError as problem:
                 raise ValidationError(f"From and to: {problem}") from problem
-        live.exclude(
+        exclusions.exclude(
             request.user, run, request.POST.get("reason", ""), request.POST.get("channel", ""), stretch, int(reading) if reading.isdigit() else None
         )
 
@@ -197,7 +197,7 @@ def restore(request: HttpRequest, slug: str, pk: int, exclusion_pk: int) -> Http
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
     exclusion = get_object_or_404(Exclusion, pk=exclusion_pk, run=run)
-    return _told(request, run, lambda: live.restore(request.user, exclusion), "It counts again.")
+    return _told(request, run, lambda: exclusions.restore(request.user, exclusion), "It counts again.")
 
 
 @require_POST

@@ -130,10 +130,9 @@
     return field.matches("input, textarea") && field.value !== field.defaultValue;
   };
   window.addEventListener("pageshow", () => {
-    const field = asked ? null : [...form.elements].find(differs);
-    if (!field) return;
+    if (asked || ![...form.elements].some(differs)) return;
     for (const set of form.querySelectorAll("[data-curve]")) set.dispatchEvent(new Event("input"));
-    changed(field);
+    form.dispatchEvent(new Event("input"));  // on the form: a field that belongs to it may stand elsewhere on the page
   });
 
   // The time from the last key to the picture, for those who measure it.
