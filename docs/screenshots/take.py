@@ -56,7 +56,8 @@ class Pictures(StaticLiveServerTestCase):
         inlet = "/rounds/hushed-inlet"
         ring = Entry.objects.get(name="Nebelring")
         views = {
-            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/", "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
+            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/",
+            "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
             "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": "/rounds/packing-table-ring/workshop/",
             "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
             "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),

@@ -33,22 +33,14 @@ ROW = Blading(
 def plot(name: str, title: str, x: str, y: str, series: list[tuple[str, str, list[tuple[float, float]], str]]) -> None:
     """One plot: (label, colour, points, "line" or "point") each."""
     layers = []
-    for label, colour, points, mark in series:
+    for label, _, points, mark in series:
         made = {"type": "line", "strokeWidth": 2} if mark == "line" else {"type": "point", "filled": True, "size": 40, "opacity": 0.8}
         layers.append(
             {"data": {"values": [{"x": a, "y": b, "what": label} for a, b in points if math.isfinite(b)]}, "mark": made, "encoding": {
                 "x": {"field": "x", "type": "quantitative", "title": x}, "y": {"field": "y", "type": "quantitative", "title": y, "scale": {"zero": False}},
                 "color": {"field": "what", "type": "nominal", "title": None, "scale": {"domain": [s[0] for s in series], "range": [s[1] for s in series]}}}}
         )  # fmt: skip
-    spec = {
-        "$schema": "https://vega.github.io/schema/vega-lite/v5.json",
-        "title": title,
-        "width": 460,
-        "height": 240,
-        "background": "white",
-        "layer": layers,
-    }
-    spec.pop("$schema")
+    spec = {"title": title, "width": 460, "height": 240, "background": "white", "layer": layers}
     (HERE / f"{name}.svg").write_text(vl_convert.vegalite_to_svg(spec) + "\n", encoding="utf-8")
 
 

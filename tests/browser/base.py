@@ -41,7 +41,7 @@ class BrowserTests(StaticLiveServerTestCase):
         self.troubles: list[str] = []
         self.contexts = []
         self.page = self.new_page()
-        expect.set_options(timeout=25_000)  # generous: a machine that is busy is no fault
+        expect.set_options(timeout=40_000)  # generous: a machine that is busy is no fault
 
     def make(self):
         """The round that all tests of this kind begin with."""
@@ -95,7 +95,18 @@ class BrowserTests(StaticLiveServerTestCase):
         expect(page.get_by_role("link", name=who.capitalize(), exact=True)).to_be_visible()
         return page
 
-    def charts_drawn(self, page=None):
+    def charts_drawn(self, at_least=0, page=None):
+        """Wait for so many charts (a click may still be on its way to their page) and until all are drawn; how many there are."""
         page = page or self.page
+        if at_least:
+            expect(page.locator("[data-chart]").nth(at_least - 1)).to_be_attached()
         expect(page.locator("[data-chart]:not([data-drawn=yes])")).to_have_count(0)
         return page.locator("[data-chart] svg").count()
+
+    def changes_from(self, before, place):
+        """Wait until a place of the page is no longer drawn as it was."""
+        for _ in range(100):
+            if place.screenshot() != before:
+                return
+            self.page.wait_for_timeout(50)
+        self.fail("The picture did not change.")

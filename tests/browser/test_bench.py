@@ -52,7 +52,7 @@ class ByHandTests(BrowserTests):
         expect(page.locator("#working")).to_be_focused()
         expect(page.locator("#working")).to_contain_text("Volume flow")
         expect(page.locator("#working")).to_contain_text("Where the doubt comes from")
-        self.assertGreaterEqual(self.charts_drawn(), 1)
+        self.assertGreaterEqual(self.charts_drawn(1), 1)
 
     def test_refused_input_loses_nothing(self):
         page = self.sign_in("operator")
@@ -153,7 +153,7 @@ class ByHandTests(BrowserTests):
         page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
         self.sign_in("operator", page)
         page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"))
-        self.charts_drawn(page)
+        self.charts_drawn(page=page)
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
         self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)")
 

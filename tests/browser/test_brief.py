@@ -145,7 +145,7 @@ class CalibrateTests(BrowserTests):
             for point, value in enumerate(shape, start=1):
                 page.get_by_label(f"Radius {radius}, point {point}").fill(f"{18 * value:.2f}")
         expect(page.locator("#result")).to_contain_text("0.844")
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
         page.get_by_role("button", name="Keep and use it").click()
         expect(page.get_by_text("Traverse of the tube: k = 0.844")).to_be_visible()
         self.assertAlmostEqual(Rig.objects.get(name="Barn tunnel").pairs["profile_factor"][0], 0.844, places=3)
@@ -162,11 +162,11 @@ class CalibrateTests(BrowserTests):
             page.get_by_label(f"Point {number}, it shows").fill(shown)
             page.get_by_label(f"Point {number}, the standard shows").fill(true)
         expect(page.locator("#result")).to_contain_text("Slope")
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
         page.get_by_label("Compared on").fill("2026-04-01")
         page.get_by_role("button", name="Keep", exact=True).click()
         expect(page.locator("#messages")).to_contain_text("is calibrated: it holds for runs from 01 Apr 2026 on")
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
 
 
 class ReferenceTests(BrowserTests):
@@ -198,7 +198,7 @@ class ReferenceTests(BrowserTests):
         expect(page.locator("#messages")).to_contain_text("Say in a few words what happened to it")
         page.get_by_role("link", name="Loft-140 L-02").first.click()
         expect(page.get_by_role("heading", level=1)).to_contain_text("Loft-140 L-02")
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
 
 
 class InviteTests(BrowserTests):

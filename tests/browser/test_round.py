@@ -22,7 +22,7 @@ class VerdictTests(BrowserTests):
         row.locator("a.cell").nth(1).click()
         expect(page.locator("#working")).to_contain_text("Binse, Power test")
         expect(page.locator("#working")).to_contain_text("The reference at those moments")
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
         page.locator("#working").get_by_role("link", name="Run").first.click()
         expect(page.locator("#working")).to_contain_text("Direct current power")
 
@@ -94,7 +94,7 @@ class EntryTests(BrowserTests):
         page.get_by_label("Name holds").fill("kie")
         expect(page.locator("#entries")).not_to_contain_text("Amsel")
         page.get_by_role("link", name="Kiebitz").click()
-        self.assertEqual(self.charts_drawn(), 1)
+        self.assertEqual(self.charts_drawn(1), 1)
         page.keyboard.press("[")
         expect(page.get_by_role("heading", level=1)).to_contain_text("Binse")
         page.keyboard.press("]")

@@ -58,7 +58,7 @@ def test(options: argparse.Namespace) -> int:
 def lint(options: argparse.Namespace) -> int:
     """Style, types, import contracts, templates, migrations; runs all and fails if one does."""
     tools = Path(sys.executable).parent
-    paths = ["src", "tests", "benchmarks"]
+    paths = ["src", "tests", "benchmarks", "docs"]
     steps = [
         [str(tools / "ruff"), "check", *paths],
         [str(tools / "ruff"), "format", "--check", *paths],
