@@ -2,6 +2,7 @@
 
 Everything runs on this machine at once: meters, two recorders, PostgreSQL, web server, ten streams and one page in a browser. At the end
 one recorder is killed, and the other takes its benches over. What was stored is then counted: every tick of every channel must be there.
+Each bench has one more meter that keeps nothing, so that its longest pause is what a dead recorder costs.
 """
 
 from __future__ import annotations
@@ -43,6 +44,8 @@ uvicorn.run(ASGIStaticFilesHandler(get_asgi_application()), host="127.0.0.1", po
 """
 """The web server, which gives static files itself."""
 CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed")
+FORGETFUL = "scale_mass"
+"""Read from a meter that keeps nothing."""
 SECONDS = 40
 
 
@@ -77,9 +80,11 @@ def on_line(first_port: int) -> list[Live]:
     lives = []
     for number in range(BENCHES):
         rig = Rig.objects.create(name=f"Bench {number + 1}", kind="tunnel", constants=built.tests["air"].rig.constants)
-        for channel in (*CHANNELS, "throttle"):
+        for channel in (*CHANNELS, "throttle", FORGETFUL):
             at = next(i for i, d in enumerate(DEVICES) if channel in d.columns)
             profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            if channel == FORGETFUL:
+                profile = {"query": profile["query"], "unit": profile["unit"], "rate": 10}
             resource = f"TCPIP0::127.0.0.1::{first_port + number * PER_BENCH + at}::SOCKET"
             rig.meters.create(
                 channel=channel, instrument=Instrument.objects.create(name=f"{channel} {number}", channel=channel, resource=resource, profile=profile)
@@ -175,8 +180,11 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     silent = taken_over(lives, max(recorders, key=lambda one: processor(one.pid)))  # the one that holds most of them
     time.sleep(2)
     lost = expected = 0
+    pause = 0.0
     for one in lives:
         times, channels = one.recording.arrays()
+        shown = times[np.isfinite(channels.pop(FORGETFUL))]
+        pause = max(pause, float(np.diff(shown).max()))
         ticks = np.rint(times * one.recording.rate).astype(int)
         after = ticks > ticks[0] + 25
         whole = ticks[-1] - ticks[0] - 25
@@ -189,6 +197,7 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     yield row("capture: sample to stream of all ten, p95", 1000 * arrived[int(0.95 * len(arrived))], "ms", 300.0)
     yield row("capture: both recorders, of one core", 100 * share, "%")
     yield row(f"capture: a recorder killed, all {BENCHES} benches stored again after", silent, "s", 3.0)
+    yield row("capture: longest pause of a meter that keeps nothing, a recorder killed", pause, "s", 1.0)
     resource = pyvisa.ResourceManager("@py").open_resource(
         lives[0].test.rig.meters.get(channel="speed").instrument.resource, read_termination="\n", write_termination="\n"
     )

@@ -2,16 +2,17 @@
 
 import time
 import unittest
+from unittest import mock
 
 import numpy as np
 
 from hauch.core.rig.live import CHANNELS, LiveRig, bench_rig
 from hauch.instruments.grid import Grid
-from hauch.instruments.link import Link, identify, open_line, read_once
+from hauch.instruments.link import BEYOND, Link, block_of, identify, open_line, read_once
 from tests.instruments.meters import Meters, columns_of, profile_objects
 
 
-def until(condition, seconds=6.0):
+def until(condition, seconds=20.0):
     end = time.time() + seconds
     while time.time() < end:
         if condition():
@@ -129,7 +130,7 @@ class LineTests(unittest.TestCase):
         self.addCleanup(motor.write, "RIG:SUPPLY 12;RIG:AIR 1;OUTP OFF")
         motor.write("SOUR:THR 100")
         speed = self.line("tachometer")
-        self.assertTrue(until(lambda: float(speed.query("MEAS:RPM? (@1)")) > 2260, 12))
+        self.assertTrue(until(lambda: float(speed.query("MEAS:RPM? (@1)")) > 2260))
         # The fan laws: a fifth more volts, a fifth more speed, 1.2 cubed the power of the air; a quarter of it where the meter stands.
         self.assertAlmostEqual(rig.speed, 1900 * 14.4 / 12, delta=25)
         self.assertGreater(float(self.line("supply").query("MEAS:POW?")), 6.3)
@@ -172,6 +173,23 @@ class LineTests(unittest.TestCase):
         self.assertEqual(np.diff(ticks).max(), 1)
         self.assertFalse(np.isnan(rows[1:]).any())
 
+    def test_a_long_memory_is_not_read_from_its_beginning(self):
+        time.sleep(2.5)  # what came before is in its memory too
+        wanted = time.time() - 1.0
+        link = Link(self.meters.resource("thermometer"), profile_objects("thermometer"), wanted)
+        with mock.patch("hauch.instruments.link.block_of", wraps=block_of) as asked:
+            line = open_line(link.resource, profile_objects("thermometer")["load_temperature"])
+            self.addCleanup(line.close)
+            link._fetch(line, "FETC:BUFF? {after}")
+            link._fetch(line, "FETC:BUFF? {after}")
+        after = [int(call.args[1].split()[1]) for call in asked.call_args_list]
+        samples = link.take()["load_temperature"]
+        self.assertEqual((after[0], len(after)), (BEYOND, 3))
+        self.assertLess(samples.times[0] - wanted, 0.03)
+        self.assertGreater(samples.times[0], wanted)
+        self.assertAlmostEqual(after[1], 50 * samples.times[0], delta=5)
+        self.assertEqual(set(np.rint(50 * np.diff(samples.times)).astype(int).tolist()), {1})
+
     def test_a_meter_that_is_asked_one_by_one(self):
         profile = profile_objects("tachometer")["speed"]
         from dataclasses import replace
@@ -179,7 +197,7 @@ class LineTests(unittest.TestCase):
         link = Link(self.meters.resource("tachometer"), {"speed": replace(profile, buffer="", rate=20.0)}, 0.0)
         link.start()
         self.addCleanup(link.stop)
-        self.assertTrue(until(lambda: link.readers["speed"].pending and len(link.readers["speed"].pending) > 12, 3))
+        self.assertTrue(until(lambda: link.readers["speed"].pending and len(link.readers["speed"].pending) > 12))
         samples = link.take()["speed"]
         self.assertAlmostEqual(float(np.median(np.diff(samples.times))), 0.05, delta=0.02)
 

@@ -14,7 +14,6 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -23,17 +22,14 @@ from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
 from hauch.bench.files import keep_file
-from hauch.bench.models import Live, Piece, Waveform, window_of
-from hauch.bench.session import RECENT_SECONDS, Session, Task
+from hauch.bench.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
+from hauch.bench.models import Live, Piece, Waveform
 from hauch.core.measure.channels import CHANNELS
-from hauch.core.measure.seek import Search, Stepper
+from hauch.core.measure.seek import Search
 from hauch.core.sound.clip import clipping
 from hauch.core.trace.vibration import velocity_rms
 from hauch.formats.sound import wav_bytes
-from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
-from hauch.instruments.link import Link
-from hauch.instruments.profile import Profile, ProfileWrong
 
 log = logging.getLogger(__name__)
 
@@ -41,44 +37,18 @@ FLUSH_EVERY = 0.1
 """How often rows are stored [s]: a crash loses at most this, and what was not yet fetched."""
 LOOK_EVERY = 0.25
 """How often wishes are read anyway [s], should a notice be lost; and how soon a live recording is taken up whose recorder died."""
-REPORT_EVERY = 1.0
-STALE = 6.0
-"""A wish to turn the throttle that is older than this [s] is not carried out."""
 SHUT_AFTER = 20.0
 """Without the database for so long nobody can stop a part: throttles are closed [s]."""
 PATIENCE = 2.0
 """After the database was lost a recorder takes nothing new up for so long [s], so that each recording stays with the recorder that has its rows."""
-MOST_HISTORY = 4 * 3600.0
-"""How far back a recorder reads what another one recorded [s]: a soak is forecast from what came since the throttle was turned."""
-THROTTLE_DIGIT = 0.11
-"""A motor controller that shows its throttle as far off as this [%] was turned."""
+HUNG = 10.0
+"""A recorder that says nothing of what it holds for so long [s] has its recordings taken from it."""
 LOCK = 0x48415543
 """First key of the advisory locks of live recordings."""
 WANTED, RECORDED = "hauch_wanted", "hauch_live"
 MOST_PAYLOAD = 7_500
 """PostgreSQL passes at most 8000 bytes with a notice."""
 LOST = (DatabaseError, InterfaceError, psycopg.Error, OSError)
-
-
-@dataclass
-class Held:
-    """A live recording that this recorder holds."""
-
-    session: Session
-    recording: int
-    origin: float
-    links: dict[str, Link] = field(default_factory=dict)
-    motor: tuple[Link, Profile] | None = None
-    seen: int = -1
-    unsaved: list[Rows] = field(default_factory=list)
-    waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
-    urgent: bool = False
-    """Whether what it says must be written at once: a recorder that dies must not do twice what was wanted."""
-
-    def close(self) -> None:
-        """Leave the meters."""
-        for link in self.links.values():
-            link.stop()
 
 
 class Recorder:
@@ -90,6 +60,8 @@ class Recorder:
         self.listener: psycopg.Connection | None = None
         self.down_since = math.inf
         self.patient_until = 0.0
+        self.watched: dict[int, tuple[Any, float]] = {}
+        """Recordings of others: when they were last heard of, as they say, and when this recorder saw that first."""
         self.stopping = threading.Event()
         self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
 
@@ -97,8 +69,12 @@ class Recorder:
         """Record until stopped."""
         self._assessor.start()
         next_look = next_report = 0.0
+        before = time.monotonic()
         while not self.stopping.is_set():
             began = time.monotonic()
+            if began - before > HUNG:
+                self._stood_still(began - before)
+            before = began
             self._collect()
             try:
                 noticed = self._notices(0.0)
@@ -170,20 +146,50 @@ class Recorder:
             self.listener = None
         self.stopping.wait(0.2)
 
+    def _stood_still(self, seconds: float) -> None:
+        """After a pause of its own a recorder does not know what happened meanwhile: it turns nothing by rule, and blames nobody."""
+        self.watched.clear()
+        for held in self.held.values():
+            if held.session.break_off(f"Broken off: the recorder stood still for {seconds:.0f} s."):
+                held.session.events.append(f"The recorder stood still for {seconds:.0f} s; what turned the throttle by rule was broken off.")
+
+    def _free(self, listener: psycopg.Connection, live: Live) -> bool:
+        """Whether a recording can be taken up. It is taken from a recorder that lives but does nothing any more: its connection is ended."""
+        now = time.monotonic()
+        if now < self.patient_until:
+            return False
+        if self._lock(listener, live.pk):
+            self.watched.pop(live.pk, None)
+            return True
+        heard, since = self.watched.setdefault(live.pk, (live.heard_at, now))
+        if heard != live.heard_at:
+            self.watched[live.pk] = (live.heard_at, now)
+        elif now - since > HUNG:
+            self.say(f"The recorder of live recording {live.pk} says nothing any more; it is taken over.")
+            listener.execute(
+                "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory' and granted and classid = %s::int and objid = %s::int"
+                " and database = (select oid from pg_database where datname = current_database())", (LOCK, live.pk),
+            )  # fmt: skip
+            self.watched.pop(live.pk)
+        return False
+
     def _look(self) -> None:
         """Take up new live recordings, do what is wanted, let go of those that ended."""
         listener = self._connect()
         wanted = {live.pk: live for live in Live.objects.filter(ended_at__isnull=True).select_related("test__rig", "recording", "specimen")}
         for pk in [pk for pk in self.held if pk not in wanted]:
             self._end(pk)
-        free = [live for pk, live in wanted.items() if pk not in self.held and time.monotonic() >= self.patient_until and self._lock(listener, pk)]
+        self.watched = {pk: seen for pk, seen in self.watched.items() if pk in wanted}
+        free = [live for pk, live in wanted.items() if pk not in self.held and self._free(listener, live)]
         taken: list[tuple[Live, Held, int]] = []
         try:
             for live in free:  # all meters are read before the first history is
-                taken.append((live, *self._take_up(live)))
+                taken.append((live, *take_up(live, self.clock)))
+            open_lines([held for _, held, _ in taken])
             for live, held, next_tick in taken:
                 if next_tick:
-                    self._go_on(held, live, next_tick)
+                    go_on(held, live, next_tick, self.clock())
+                    Live.objects.filter(pk__in=[one.pk for one in free], heard_at__isnull=False).update(heard_at=timezone.now())
                 self.held[live.pk] = held
         except BaseException:
             for live, held, _ in taken:
@@ -193,55 +199,6 @@ class Recorder:
         for pk, live in wanted.items():
             if pk in self.held:
                 self._obey(self.held[pk], live.wanted)
-
-    def _take_up(self, live: Live) -> tuple[Held, int]:
-        """Begin to read a bench's meters, from the next tick on that is given; 0 for a recording that begins."""
-        live.refresh_from_db(fields=["status"])  # as the one who held it until now left it
-        recording = live.recording
-        channels, rate, origin = list(recording.columns), float(recording.rate or 50.0), recording.started_at.timestamp()
-        next_tick = recording.next_tick()
-        meters = list(live.test.rig.meters.select_related("instrument"))
-        by_resource: dict[str, dict[str, Profile]] = {}
-        for meter in meters:
-            if meter.channel in channels and meter.instrument.resource:
-                with suppress(ProfileWrong):
-                    by_resource.setdefault(meter.instrument.resource, {})[meter.channel] = Profile.of(meter.instrument.profile, meter.channel)
-        slow = {c: 1 / p.rate for profiles in by_resource.values() for c, p in profiles.items() if not p.buffer and p.rate < rate}
-        grid = Grid(channels, rate, origin, next_tick, slow)
-        session = Session(
-            live.pk, channels, rate, grid, cap=live.specimen.cap if live.specimen else None, resolution=live.test.resolution or 0.3,
-            soaks="load_temperature" in channels, throttle=float(live.status.get("throttle") or 0.0), turned=float(live.status.get("turned") or -math.inf),
-        )  # fmt: skip
-        session.events.extend(live.status.get("events", []))
-        held = Held(session, recording.pk, origin)
-        for resource, profiles in by_resource.items():
-            link = held.links[resource] = Link(resource, profiles, origin + (next_tick - 0.5) / rate, self.clock)
-            if (motor := profiles.get("throttle")) is not None and motor.set:
-                held.motor = (link, motor)
-                session.send = lambda percent, link=link, motor=motor: link.send(motor.setting(percent))  # type: ignore[misc]
-            link.start()
-        return held, next_tick
-
-    @staticmethod
-    def _go_on(held: Held, live: Live, next_tick: int) -> None:
-        """Take over what was known of a recording that another recorder held."""
-        session, rate = held.session, held.session.rate
-        end = (next_tick - 1) / rate
-        begin = max(min(session.turned if math.isfinite(session.turned) else end, end - RECENT_SECONDS), end - MOST_HISTORY, 0.0)
-        times, values = window_of(live.recording, begin, end + 0.5 / rate)
-        ticks = np.rint(times * rate).astype(int)
-        rows = np.full((next_tick - int(ticks[0]), len(session.channels)), np.nan)
-        rows[ticks - ticks[0]] = np.column_stack([values[c] for c in session.channels])
-        session.restore(int(ticks[0]), rows)
-        # What was said of the throttle may be a second old; the motor controller tells what it is, unless it was turned after its last sample.
-        shown = session.last("throttle", 1.0)
-        if shown.size and session.turned < session.now - REPORT_EVERY and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
-            session.throttle, session.turned = float(shown[-1]), session.now
-        session.events.append(f"The recording was taken up again at {next_tick / rate:.0f} s.")
-        task = live.status.get("task") or {}
-        if task and not task["done"]:
-            session.events.append(f"The throttle stands at {session.throttle:.0f} %: what turned it by rule was broken off. Start it again.")
-        held.seen = int(live.status.get("seen", -1))
 
     def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
         """Do what is wanted, in order and once."""
@@ -271,8 +228,7 @@ class Recorder:
             if isinstance(session.task.machine, Search) and session.throttle < session.task.machine.low:
                 session.turn(min(max(40.0, session.task.machine.low), session.task.machine.high))
         elif wanted.get("throttle") is not None:
-            if session.task is not None and not session.task.done:
-                session.task.done, session.task.text = True, "Stopped: the throttle was turned by hand."
+            session.break_off("Stopped: the throttle was turned by hand.")
             session.turn(float(wanted["throttle"]))
 
     def _listen_to(self, held: Held, seconds: float) -> None:
@@ -406,16 +362,3 @@ def rows_notice(pk: int, piece: Rows, held: Held) -> str:
     newest = held.origin + (piece.first + len(rows) - 1) / held.session.rate
     text = json.dumps({"live": pk, "first": piece.first, "rows": rows, "at": round(newest, 3)}, separators=(",", ":"))
     return text if len(text) <= MOST_PAYLOAD else json.dumps({"live": pk, "first": piece.first, "many": len(rows)})
-
-
-def task_of(wanted: dict[str, Any], session: Session) -> Task:
-    """A search or a sweep from what is wanted; the speed limit holds for both by the guard."""
-    if wanted["kind"] == "sweep":
-        return Task("sweep", Stepper([float(v) for v in wanted["levels"]], float(wanted["dwell"])))
-    channel = wanted["channel"]
-    level = CHANNELS[channel].kind == "level"
-    search = Search(
-        float(wanted["target"]), float(wanted["tolerance"]), CHANNELS[channel].label, CHANNELS[channel].unit,
-        exponent=0.0 if level else {"power": 2.7, "speed": 0.95}.get(channel, 1.0), per_decade=48.0,
-    )  # fmt: skip
-    return Task("hold", search, channel)

@@ -55,6 +55,11 @@ class Task:
     begun: float = 0.0
     """Second of the recording at which it began."""
 
+    def said(self) -> dict[str, Any]:
+        """As plain values, enough for another recorder to go on with it."""
+        step = self.machine.at if isinstance(self.machine, Stepper) else None
+        return {"kind": self.kind, "text": self.text, "done": self.done, "held": self.held, "begun": self.begun, "step": step}
+
 
 @dataclass
 class Session:
@@ -169,10 +174,16 @@ class Session:
 
     def cut(self, why: str) -> None:
         """Close the throttle and end what turns it."""
-        if self.task is not None and not self.task.done:
-            self.task.done, self.task.text = True, f"Stopped: {why}"
+        self.break_off(f"Stopped: {why}")
         self.turn(0.0, why)
         self.urgent = True
+
+    def break_off(self, why: str) -> bool:
+        """End what turns the throttle by rule, and leave it where it is; whether there was anything."""
+        if self.task is None or self.task.done:
+            return False
+        self.task.done, self.task.text = True, why
+        return True
 
     def watch(self) -> None:
         """Guards that act at once: the speed limit, a part that stands still, one that never started."""
@@ -290,7 +301,7 @@ class Session:
         task = self.task
         said: dict[str, Any] = {
             "throttle": round(self.throttle, 2), "at": round(self.now, 2), "events": list(self.events), "turned": round(self.turned, 2) if math.isfinite(self.turned) else None,
-            "task": {"kind": task.kind, "text": task.text, "done": task.done, "held": task.held, "begun": task.begun} if task else None, "calm": self.calm(), "forecast": None,
+            "task": task.said() if task else None, "calm": self.calm(), "forecast": None,
         }  # fmt: skip
         f = self.forecast
         if f is not None:

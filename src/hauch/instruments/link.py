@@ -26,6 +26,9 @@ FETCH_EVERY = 0.1
 AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)
 """Pauses before a dropped line is opened again [s]; the last one from then on."""
 
+BEYOND = 2**52
+"""A number that no sample has: asked for what comes after it, a meter that keeps its samples tells its clock and no sample."""
+
 TROUBLES = (VisaError, OSError, ValueError, IndexError)
 """What a broken line or a garbled answer raises; PyVISA lets plain socket errors through."""
 
@@ -121,7 +124,8 @@ class Link:
         self.readers = {channel: Reader(channel, profile) for channel, profile in profiles.items()}
         self.after = after
         self.problem = ""
-        self.last_index: int | None = None
+        self.last_index: dict[str, int] = {}
+        self.tried = threading.Event()
         self.offset = 0.0
         self._quickest, self._compared = math.inf, 0.0
         self._commands: list[str] = []
@@ -131,9 +135,18 @@ class Link:
         self._wake = threading.Event()
         self._thread = threading.Thread(target=self._run, daemon=True, name=f"meter {resource}")
 
+    @property
+    def keeps(self) -> bool:
+        """Whether the meter keeps its samples of all channels, so that being late costs none."""
+        return all(reader.profile.buffer for reader in self.readers.values())
+
     def start(self) -> None:
         """Begin to read."""
         self._thread.start()
+
+    def wait_tried(self, seconds: float) -> bool:
+        """Wait until the line was opened, or opening it has failed once; whether that is so."""
+        return self.tried.wait(seconds)
 
     def stop(self) -> None:
         """End the thread and close the line."""
@@ -170,10 +183,12 @@ class Link:
             try:
                 line = open_line(self.resource, next(iter(self.readers.values())).profile)
                 self.problem, failures = "", 0
+                self.tried.set()
                 self._talk(line)
             except TROUBLES as trouble:
                 self.problem = f"{type(trouble).__name__}: {trouble}"[:200]
             finally:
+                self.tried.set()
                 if line is not None:
                     with suppress(*TROUBLES):
                         line.close()
@@ -212,16 +227,24 @@ class Link:
                 done(None)
                 raise
 
+    def _begin(self, line: MessageBasedResource, query: str) -> int:
+        """Number of the sample after which a meter is asked first: its memory may hold far more than is wanted."""
+        before = self.clock()
+        clock, rate = block_of(line, query.replace("{after}", str(BEYOND)), "d")[:2]
+        self._compare_clocks(float(clock), before, self.clock())
+        return max(math.floor((self.after - self.offset) * float(rate)) - 1, -1)
+
     def _fetch(self, line: MessageBasedResource, query: str) -> None:
         """All samples since the last one that was received, in one block."""
-        first_time = self.last_index is None
+        first_time = query not in self.last_index
+        last = self._begin(line, query) if first_time else self.last_index[query]
         before = self.clock()
-        answer = block_of(line, query.replace("{after}", str(-1 if first_time else self.last_index)), "d")
+        answer = block_of(line, query.replace("{after}", str(last)), "d")
         clock, rate, first, columns = float(answer[0]), float(answer[1]), int(answer[2]), int(answer[3])
         rows = answer[4:].reshape(-1, columns)
         if not rows.size:
             return
-        self.last_index = first + len(rows) - 1
+        self.last_index[query] = first + len(rows) - 1
         self._compare_clocks(clock, before, self.clock())
         times = (first + np.arange(len(rows))) / rate + self.offset
         if first_time:

@@ -13,7 +13,8 @@ A meter that keeps its samples is asked for all of them since the last time, so 
     {"buffer": {"query": "FETC:BUFF? {after}", "column": 0}, "query": "MEAS:VEL?", "unit": "m/s"}
 
 The answer is a binary block of little-endian 64-bit floats: the meter's clock now [s], samples a second, number of the first sample,
-number of columns, then the samples row by row. ``after`` is the number of the last sample that was received.
+number of columns, then the samples row by row. ``after`` is the number of the last sample that was received; after a number that is
+yet to come there are no samples. Sample n was taken when the meter's clock showed n divided by the samples a second.
 """
 
 from __future__ import annotations

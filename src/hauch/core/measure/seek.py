@@ -144,6 +144,10 @@ class Stepper:
         over = step >= len(self.levels)
         return Turn(self.levels[self.at], done=over, held=over)
 
+    def go_on(self, step: int, seconds: float) -> None:
+        """Take the sweep up at a step, which is then held anew for all of its time."""
+        self.at, self.begun = step, seconds - step * self.dwell
+
 
 def even_steps(low: float, high: float, count: int) -> list[float]:
     """Evenly spaced throttles [%] from low to high."""
