@@ -92,9 +92,11 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     own.append((Influence(f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"), meter.resolution / math.sqrt(12)))
     formula = "L = 10 lg (1/n Σ 10^(Lᵢ/10))" if level else "x̄ = 1/n Σ xᵢ"
     source = "ISO 3744:2010 eq. 6" if level else "JCGM 100:2008, 4.2.1"
-    note = f"{values.size} readings, {values.min():.6g} to {values.max():.6g} {channel.unit}" + _out_of_range(values, meter)
+    inputs = [("n", float(values.size), "")]
+    if values.size > 1:
+        inputs += [("min", float(values.min()), channel.unit), ("max", float(values.max()), channel.unit)]
     indicated = measured(mean, channel.unit, own).with_step(
-        Step(f"{channel.label}: mean of readings", formula, (("n", float(values.size), ""),), mean, channel.unit, source, note)
+        Step(f"{channel.label}: mean of readings", formula, tuple(inputs), mean, channel.unit, source, _out_of_range(values, meter))
     )
     limit = meter.accuracy + meter.accuracy_share * abs(mean)
     line = f"meter:{meter.key}:{meter.calibration}" if meter.calibration else f"meter:{meter.key}"
@@ -127,4 +129,4 @@ def _out_of_range(values: np.ndarray, meter: Meter) -> str:
     count = int(np.sum((values < meter.low) | (values > meter.high)))
     if not count:
         return ""
-    return f"; {count} outside the range of {meter.name} ({meter.low:g} to {meter.high:g}), where its limits do not hold"
+    return f"{count} of {values.size} readings outside the range of {meter.name}, where its limits do not hold."

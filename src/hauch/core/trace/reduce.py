@@ -188,7 +188,7 @@ def _settled_load(settling: Settling, readings: Mapping[str, np.ndarray], meter:
     causes = {cause: part for cause, part in tail.parts.items() if not cause.key.endswith(":scatter")}
     causes[Influence(f"run:{run}:load_temperature:settling", "fit of the settling curve", "own", "A", settling.dof)] = settling.u
     step = Step(
-        "Load temperature: end value", "T(t) = T∞ − (T∞ − T₀) exp(−t/τ)", (("τ", settling.tau, "s"),), tail.value + shift, "degC",
-        "first-order response of a lumped body", f"{shift:+.2g} K over the mean of the last quarter",
+        "Load temperature: end value", "T(t) = T∞ − (T∞ − T₀) exp(−t/τ)", (("τ", settling.tau, "s"), ("T∞ − T̄", shift, "K")),
+        tail.value + shift, "degC", "first-order response of a lumped body", "T̄ is the mean of the last quarter.",
     )  # fmt: skip
     return replace(tail, value=tail.value + shift, parts=causes, working=(*tail.working, step))

@@ -13,7 +13,7 @@ CONFIG: dict[str, Any] = {
     "view": {"stroke": None},
     "axis": {
         "labelColor": SECOND, "titleColor": SECOND, "labelFontSize": 12, "titleFontSize": 12, "titleFontWeight": 500, "gridColor": HAIR,
-        "domain": False, "ticks": False, "labelPadding": 6, "titlePadding": 8, "labelFont": FONT, "titleFont": FONT,
+        "domain": False, "ticks": False, "labelFlush": False, "labelSeparation": 4, "labelPadding": 6, "titlePadding": 8, "labelFont": FONT, "titleFont": FONT,
     },
     "axisY": {"titleAngle": 0, "titleAlign": "left", "titleAnchor": "start", "titleY": -12, "titleX": 0},
     "legend": {"labelColor": SECOND, "titleColor": SECOND, "labelFontSize": 12, "orient": "top", "title": None, "labelFont": FONT},

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
@@ -54,6 +56,23 @@ def si(context, value, unit) -> SafeString:
     if unit in KIND_OF_UNIT and unit:
         return _html(show(value, KIND_OF_UNIT[unit], units_of(context)))
     return _html(Shown(show(value, "number").number, "", unit))
+
+
+NUMBERED = re.compile(r"([A-Za-z]+)(\d+)")
+
+
+@register.filter
+def in_columns(inputs) -> dict[str, list]:
+    """Inputs of a step as they are best read: three or more numbered alike (q1, q2, …) side by side as ``columns`` and ``rows``, all others as ``plain``."""
+    by_stem: dict[str, dict[str, tuple]] = {}
+    for symbol, value, unit in inputs:
+        if found := NUMBERED.fullmatch(symbol):
+            by_stem.setdefault(found[1], {})[found[2]] = (value, unit)
+    columns = {stem: cells for stem, cells in by_stem.items() if len(cells) >= 3}
+    numbers = list(dict.fromkeys(number for cells in columns.values() for number in cells))
+    rows = [(number, [cells.get(number) for cells in columns.values()]) for number in numbers]
+    plain = [one for one in inputs if not ((found := NUMBERED.fullmatch(one[0])) and found[1] in columns)]
+    return {"columns": list(columns), "rows": rows, "plain": plain}
 
 
 @register.simple_tag(takes_context=True)
