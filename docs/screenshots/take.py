@@ -61,7 +61,7 @@ class Pictures(StaticLiveServerTestCase):
             "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": "/rounds/packing-table-ring/workshop/",
             "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
             "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
-            "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/", "record": "/desk/record/",
+            "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/",
         }  # fmt: skip
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
@@ -81,6 +81,10 @@ class Pictures(StaticLiveServerTestCase):
             page.set_input_files("#log", logger_file(folder))
             page.get_by_role("button", name="Look into it").click()
             self.take(page, "preview")
+            page.goto(f"{self.live_server_url}{Entry.objects.get(name='Zeisig').get_absolute_url()}report/")
+            page.locator("section", has_text="A faint hum").evaluate("(section) => section.scrollIntoView()")
+            page.wait_for_timeout(1500)  # until the far place is painted
+            self.take(page, "report")
             page = self.signed_in(browser, "dark")
             page.goto(f"{self.live_server_url}{base}/bench/tests/{demo.tests.first().pk}/?subject=s{kamm.pk}")
             for value in ("15,4", "15,5", "15,3"):

@@ -100,6 +100,22 @@ class EntryTests(BrowserTests):
         page.keyboard.press("]")
         expect(page.get_by_role("heading", level=1)).to_contain_text("Kiebitz")
 
+    def test_a_report_goes_to_paper_without_the_screens_furniture(self):
+        page = self.sign_in("designer")
+        page.goto(self.url(self.built.entries["Amsel"].get_absolute_url()))
+        page.get_by_role("link", name="Report to print").click()
+        expect(page.get_by_text("Bench report of")).to_be_visible()
+        self.assertEqual(self.charts_drawn(1), 1)
+        expect(page.get_by_role("heading", name="Air test", exact=True)).to_be_visible()
+        expect(page.get_by_text("How the figure came about").first).to_be_visible()
+        page.emulate_media(media="print")
+        for furniture in (page.get_by_role("searchbox").first, page.get_by_role("button", name="Print")):
+            expect(furniture).to_be_hidden()
+        self.assertTrue(page.pdf(format="A4").startswith(b"%PDF"))
+        page.emulate_media(media="screen")
+        page.get_by_role("link", name="Back to the entry").click()
+        expect(page.get_by_role("link", name="Report to print")).to_be_visible()
+
     def test_a_broken_print_leaves_the_board(self):
         page = self.sign_in("operator")
         page.goto(self.in_round("workshop/"))
@@ -129,7 +145,7 @@ class EveryPageTests(BrowserTests):
             f"{rig.get_absolute_url()}calibrate/traverse/", f"{rig.get_absolute_url()}calibrate/blank_plate/", meter.get_absolute_url(),
             f"{meter.get_absolute_url()}calibrate/", f"{meter.get_absolute_url()}change/", *(f"/rounds/drying-rack/{p}" for p in (
                 "brief/", "brief/change/", "brief/envelope/", "brief/rules/", "brief/sheet/", "people/", "audit/", "verdict/reference/",
-                "entries/", f"entries/{self.built.entries['Amsel'].pk}/", "workshop/", "bench/", f"bench/runs/{run.pk}/", "verdict/",
+                "entries/", f"entries/{self.built.entries['Amsel'].pk}/", f"entries/{self.built.entries['Amsel'].pk}/report/", "workshop/", "bench/", f"bench/runs/{run.pk}/", "verdict/",
                 f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}",
             )),
         )  # fmt: skip

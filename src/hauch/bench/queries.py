@@ -94,6 +94,18 @@ def seen_of(entry: Entry) -> list[Observation]:
     return list(found.order_by("-at", "-pk")[:40])
 
 
+def seen_in(made: list[Run]) -> dict[int, list[Observation]]:
+    """What was seen during runs, by run: its own, and what belongs to the recording while it was made."""
+    recordings = {run.recording_id for run in made if run.recording_id}
+    found = Observation.objects.filter(Q(run__in=made) | Q(run=None, recording__in=recordings)).select_related("picture", "by")
+    seen: dict[int, list[Observation]] = {run.pk: [] for run in made}
+    for one in found:
+        for run in made:
+            if one.run_id == run.pk or (one.run_id is None and one.recording_id == run.recording_id):
+                seen[run.pk].append(one)
+    return seen
+
+
 MOST_CHOICES = 100
 """Rounds with more specimens ask for the code on the part instead of offering a list."""
 

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
@@ -17,7 +16,7 @@ from hauch.bench import actions, exclusions, live
 from hauch.bench.actions import Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Observation, Run
-from hauch.bench.queries import runs
+from hauch.bench.queries import runs, seen_in
 from hauch.bench.reduction import marks_in
 from hauch.bench.views import repeats_chart
 from hauch.core.measure.channels import CHANNELS
@@ -56,13 +55,14 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     found = [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
     order = list(around.values_list("pk", flat=True))
     index = order.index(run.pk)
+    seen = seen_in([run])[run.pk]
     context = {
         "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
         "doubt": doubt_split(result.parts) if result else [], "chart": chart,
-        "traces": _traces(run, result.marks if result else found, chart["reference"] if chart else None), "may_void": allowed(request.user, "run.void", round),
+        "traces": _traces(run, result.marks if result else found, chart["reference"] if chart else None, seen), "may_void": allowed(request.user, "run.void", round),
         "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
         "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
-        "against": comparisons(run), "orientation": orientation_told(run), "seen": _observations(run),
+        "against": comparisons(run), "orientation": orientation_told(run), "seen": seen,
         "exclusions": list((run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")),
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)], "tags": Observation.Tag.choices,
         "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
@@ -96,7 +96,7 @@ def _reading_rows(run: Run) -> list[dict[str, Any]]:
 SHORT_WORDS = {"dropout": "lost", "gap": "no record", "over_range": "over range", "excluded": "left out"}
 
 
-def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) -> list[dict[str, Any]]:
+def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None, seen: list[Observation]) -> list[dict[str, Any]]:
     if run.recording is None:
         return []
     times, channels = run.recording.arrays()
@@ -104,7 +104,7 @@ def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) 
         return []
     used = [key for key in channels_of(run.test.how) if key in channels and np.isfinite(channels[key]).any()]
     windows = run.windows or ([] if run.state == Run.State.DNF or run.test.how.by_point else [(times[-1] - 0.25 * (times[-1] - times[0]), times[-1])])
-    seen = [{"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s} for n, o in enumerate(_observations(run), 1) if o.at_s is not None]
+    notes = [{"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s} for n, o in enumerate(seen, 1) if o.at_s is not None]
     charts = []
     for key in used:
         channel = CHANNELS[key]
@@ -113,7 +113,7 @@ def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None) 
         charts.append(
             {
                 "key": key, "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values, "windows": windows,
-                "marks": [{"kind": m[1], "word": SHORT_WORDS.get(m[1], m[1]), "from": m[2], "to": m[3]} for m in own[:MOST_MARKS]] + seen,
+                "marks": [{"kind": m[1], "word": SHORT_WORDS.get(m[1], m[1]), "from": m[2], "to": m[3]} for m in own[:MOST_MARKS]] + notes,
                 "reference": _band_on_trace(run, key, channels, band),
                 "counted": ", ".join(f"{n:,} {COUNTED[kind]}" for kind in COUNTED if (n := sum(m[4] for m in own if m[1] == kind))),
             }
@@ -126,12 +126,6 @@ COUNTED = {"dropout": "lost", "spike": "spiked", "stuck": "stuck", "excluded": "
 
 MOST_MARKS = 60
 """More marks than this are counted, not drawn."""
-
-
-def _observations(run: Run) -> list[Observation]:
-    """What was seen during a run: its own, and what belongs to the recording while it was made."""
-    found = Observation.objects.filter(Q(run=run) | Q(recording__isnull=False, recording=run.recording, run=None))
-    return list(found.select_related("picture", "by"))
 
 
 def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float] | None) -> tuple[float, float] | None:

@@ -9,7 +9,11 @@ from hauch.bench.models import Run
 from hauch.core.judge.difference import LEVEL
 from hauch.core.quantity import Step
 from hauch.core.quantity.units import KINDS
+from hauch.entries.models import Entry
+from hauch.people.models import User
+from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test
+from hauch.rounds.queries import current_rules, round_tests
 from hauch.verdict.models import Standing, StandingRow
 
 
@@ -104,6 +108,24 @@ def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
         if gap > 1.645 * math.sqrt(own * count / (count + further)):
             return further
     return None
+
+
+def evidence(user: User, round: Round, entry: Entry) -> dict[str, Any]:
+    """What a person may know of an entry's place and figures: ``rules``, ``row`` and its ``doubt``, ``gains`` and ``cells`` by test, ``reference``."""
+    rules = current_rules(round)
+    row = StandingRow.objects.filter(standing__rules=rules, entry=entry).select_related("standing").first() if rules else None
+    known: dict[str, Any] = {"rules": rules, "row": None, "doubt": 0, "gains": [], "cells": [], "reference": {}}
+    if row is None or rules is None:
+        return known
+    if allowed(user, "verdict.view_early", round):
+        known |= {"row": row, "doubt": doubt(row)}
+    if allowed(user, "round.view", round):
+        rules.round = round
+        tests = round_tests(round, rules)
+        known["reference"] = row.standing.reference
+        known["gains"] = gains_of(rules, tests, row, row.standing.reference)
+        known["cells"] = [(test, row.tests[test.key]) for test in tests if row.tests.get(test.key)]
+    return known
 
 
 def gains_of(rules: RuleVersion, tests: list[Test], row: StandingRow, reference: dict[str, Any]) -> list[dict[str, Any]]:

@@ -7,15 +7,17 @@ from typing import Any
 from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils import timezone
 from django.views.decorators.http import require_POST
 
 from hauch.bench.queries import runs, seen_of
 from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
-from hauch.rounds.queries import current_rules, round_for, round_tests
+from hauch.rounds.queries import round_for, round_tests
 from hauch.verdict import actions, queries
 from hauch.verdict.models import Standing, StandingRow
+from hauch.verdict.report import sections_of
 
 PAGE = 30
 
@@ -101,25 +103,24 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """An entry's page: story, versions, specimens, and what the bench found."""
     round = round_for(request.user, slug)
     found = entry_for(request.user, round, pk)
-    rules = current_rules(round)
-    row = StandingRow.objects.filter(standing__rules=rules, entry=found).select_related("standing").first() if rules else None
-    gains: list[dict[str, Any]] = []
-    cells: list[tuple[Any, Any]] = []
-    if row is not None and rules is not None and allowed(request.user, "round.view", round):
-        rules.round = round
-        tests = round_tests(round, rules)
-        gains = queries.gains_of(rules, tests, row, row.standing.reference)
-        cells = [(test, row.tests.get(test.key)) for test in tests if test.key in row.tests]
     names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
     at = names.index(found.pk)
-    context = {
-        "round": round, "entry": found, "row": row if allowed(request.user, "verdict.view_early", round) else None, "rules": rules, "gains": gains, "cells": cells,
-        "versions": found.versions.prefetch_related("specimens"), "doubt": queries.doubt(row) if row else 0,
+    context = queries.evidence(request.user, round, found) | {
+        "round": round, "entry": found, "versions": found.versions.prefetch_related("specimens"),
         "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
         "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
     }  # fmt: skip
     return render(request, "verdict/entry.html", context)
+
+
+def report(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """All that the bench found of an entry, to be read or printed."""
+    round = round_for(request.user, slug)
+    found = entry_for(request.user, round, pk)
+    known = queries.evidence(request.user, round, found)
+    context = known | {"round": round, "entry": found, "sections": sections_of(request.user, round, found, known), "now": timezone.now()}
+    return render(request, "verdict/report.html", context)
 
 
 @require_POST

@@ -3,7 +3,7 @@
 from django.contrib import admin
 from django.urls import include, path
 
-from hauch.verdict.views import entry
+from hauch.verdict.views import entry, report
 from hauch.verdict.views_reference import specimen
 from hauch.verdict.views_rules import change
 from hauch.web import health, views
@@ -20,6 +20,7 @@ urlpatterns = [
     path("", include("hauch.rounds.urls")),
     path("rounds/<slug:slug>/brief/rules/", change, name="change_rules"),
     path("rounds/<slug:slug>/entries/<int:pk>/", entry, name="entry"),
+    path("rounds/<slug:slug>/entries/<int:pk>/report/", report, name="entry_report"),
     path("rounds/<slug:slug>/entries/", include("hauch.entries.urls")),
     path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),
     path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),

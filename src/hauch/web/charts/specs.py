@@ -7,7 +7,7 @@ from typing import Any
 
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
 from hauch.web.charts import desk
-from hauch.web.charts.theme import AMBER, DANGER, HAIR, INK, PETROL, SECOND, chart, ground
+from hauch.web.charts.theme import AMBER, DANGER, HAIR, INK, PAPER, PETROL, SECOND, chart, ground
 
 Spec = dict[str, Any]
 
@@ -154,18 +154,19 @@ def gains(data: list[dict[str, Any]], system: str) -> Spec:
     half = sum(row["reference"] for row in data) / len(data) if data else 0.0
     shape = {
         "field": "word", "type": "nominal",
-        "scale": {"domain": ["better", "worse", "too close to call"], "range": ["circle", "diamond", "stroke"]},
+        "scale": {"domain": ["better", "worse", "too close to call"], "range": ["circle", "diamond", "circle"]},
     }  # fmt: skip
     colour = {
         "condition": [{"test": "datum.word == 'too close to call'", "value": AMBER}, {"test": "datum.word == 'worse'", "value": DANGER}],
         "value": PETROL,
     }
+    filled = colour | {"condition": [{"test": "datum.word == 'too close to call'", "value": PAPER}, *colour["condition"][1:]]}
     layers: list[Spec] = [
         *ground(-half, 0.0, half, "x", "reference"),
         {"data": {"values": rows}, "mark": {"type": "rule", "strokeWidth": 2}, "encoding": {
             "y": y, "x": x | {"field": "low"}, "x2": {"field": "high"}, "color": colour}},
-        {"data": {"values": rows}, "mark": {"type": "point", "filled": True, "size": 90, "opacity": 1, "strokeWidth": 3}, "encoding": {
-            "y": y, "x": x | {"field": "gain"}, "color": colour, "shape": shape | {"legend": None}}},
+        {"data": {"values": rows}, "mark": {"type": "point", "size": 80, "opacity": 1, "strokeWidth": 2}, "encoding": {
+            "y": y, "x": x | {"field": "gain"}, "stroke": colour, "fill": filled, "shape": shape | {"legend": None}}},
         {"data": {"values": rows}, "mark": {"type": "text", "align": "left", "dx": 10, "dy": -9, "fontSize": 12}, "encoding": {
             "y": y, "x": x | {"field": "gain"}, "text": {"field": "word"}, "color": colour}},
     ]  # fmt: skip
@@ -191,7 +192,7 @@ def places(data: dict[str, Any], system: str) -> Spec:
         {"mark": {"type": "rect", "color": PETROL, "stroke": HAIR}, "encoding": {
             "x": x, "y": y, "opacity": {"field": "p", "type": "quantitative", "scale": {"domain": [0, 1], "range": [0.04, 1]}, "legend": None}}},
         {"mark": {"type": "text", "fontSize": 12}, "encoding": {
-            "x": x, "y": y, "text": {"field": "text"}, "color": {"condition": {"test": "datum.p > 0.65", "value": "ink(paper)"}, "value": INK}}},
+            "x": x, "y": y, "text": {"field": "text"}, "color": {"condition": {"test": "datum.p > 0.65", "value": PAPER}, "value": INK}}},
     ]  # fmt: skip
     return chart(layers, 30 * len(data["entries"]), data={"values": cells})
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-INK, SECOND, HAIR, PETROL, AMBER, DANGER, REFERENCE = (f"ink({name})" for name in ("ink", "ink2", "hair", "petrol", "amber", "danger", "ref"))
+INK, SECOND, HAIR, PETROL, AMBER, DANGER, REFERENCE, PAPER = (
+    f"ink({name})" for name in ("ink", "ink2", "hair", "petrol", "amber", "danger", "ref", "paper")
+)
 FONT = "Hyper, sans-serif"
 
 CONFIG: dict[str, Any] = {

@@ -1,0 +1,68 @@
+"""The bench report of an entry: test by test the figure, its runs, what was found, left out and seen, and how the figure came about."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from hauch.bench.models import Exclusion, Observation, Run
+from hauch.bench.queries import runs, seen_in
+from hauch.entries.models import Entry
+from hauch.people.models import User
+from hauch.rounds.models import Round, Test
+from hauch.verdict.queries import cell_doubt, cell_working
+
+
+@dataclass(frozen=True)
+class RunReport:
+    """One run with all that is to be told of it."""
+
+    run: Run
+    troubles: list[str]
+    left_out: list[Exclusion]
+    seen: list[Observation]
+
+    @property
+    def told(self) -> bool:
+        """Whether there is more to tell than the figure."""
+        return bool(self.troubles or self.left_out or self.seen or self.run.note or self.run.picture or self.run.state != Run.State.VALID)
+
+
+@dataclass(frozen=True)
+class Section:
+    """One test: its cell of the standing with how that came about, its runs, and the newest run that has a figure."""
+
+    test: Test
+    cell: dict[str, Any] | None
+    steps: list[dict[str, Any]]
+    doubt: list[dict[str, Any]]
+    made: list[RunReport]
+    newest: Run | None
+
+
+def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -> list[Section]:
+    """Sections of the tests in which an entry was run, in the order of the tests; ``known`` as `queries.evidence` gives it."""
+    found = runs().visible_to(user, round).with_names().filter(specimen__version__entry=entry).select_related("picture", "carried_from", "test__rig")
+    made = list(
+        found.prefetch_related("exclusions__by", "exclusions__reading", "carried_from__exclusions").order_by("test__order", "started_at", "pk")
+    )
+    seen, cells = seen_in(made), {test.pk: cell for test, cell in known["cells"]}
+    by_test: dict[int, list[Run]] = {}
+    for run in made:
+        run.test.round = round
+        by_test.setdefault(run.test_id, []).append(run)
+    sections = []
+    for own in by_test.values():
+        test = own[0].test
+        cell, ground = cells.get(test.pk), known["reference"].get(test.key)
+        told = [RunReport(run, (getattr(run, "result", None) and run.result.troubles) or [], _left_out(run), seen[run.pk]) for run in own]
+        newest = next(
+            (run for run in reversed(own) if run.state == Run.State.VALID and getattr(run, "result", None) and run.result.value is not None), None
+        )
+        steps, doubt = (cell_working(test, cell, ground), cell_doubt(cell)) if cell and ground else ([], [])
+        sections.append(Section(test, cell, steps, doubt, told, newest))
+    return sections
+
+
+def _left_out(run: Run) -> list[Exclusion]:
+    return [one for one in (run.carried_from or run).exclusions.all() if one.stands]
