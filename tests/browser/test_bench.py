@@ -149,6 +149,46 @@ class ByHandTests(BrowserTests):
         expect(page.locator("tr.taken-row")).to_have_count(0)
         self.assertEqual(Run.objects.count(), before)
 
+    def test_a_number_pad_for_one_hand_on_touch_and_on_request(self):
+        page = self.page = self.sign_in("operator", self.new_page(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True))
+        self.open_capture()
+        pad = page.get_by_role("group", name="Number pad")
+        speed = page.locator("#r-air_speed")
+        expect(speed).to_have_attribute("inputmode", "none")  # the device's own keyboard stays down
+        for key in ("1", "5", "decimal point", "9", "9", "delete the last digit"):
+            pad.get_by_role("button", name=key, exact=True).tap()
+        expect(speed).to_have_value("15.9")
+        expect(speed).to_be_focused()
+        pad.get_by_role("button", name="Take reading").tap()
+        expect(page.locator("#taken-count")).to_have_text("1 of 2 readings taken")
+        page.get_by_label("Room temperature").tap()
+        pad.get_by_role("button", name="2", exact=True).tap()
+        pad.get_by_role("button", name="Next field").tap()
+        pad.get_by_role("button", name="9", exact=True).tap()
+        expect(page.get_by_label("Room temperature")).to_have_value("2")
+        expect(page.get_by_label("Air pressure")).to_have_value("9")
+        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+        page.locator("#pad-toggle").tap()
+        expect(pad).to_be_hidden()
+        page.reload()
+        expect(page.locator("tr.taken-row")).to_have_count(1)
+        expect(pad).to_be_hidden()  # as it was chosen
+        expect(page.locator("#r-air_speed")).to_have_attribute("inputmode", "decimal")
+
+    def test_the_number_pad_stays_away_where_there_is_a_keyboard_until_it_is_asked_for(self):
+        page = self.sign_in("operator")
+        self.open_capture()
+        pad = page.get_by_role("group", name="Number pad")
+        expect(pad).to_be_hidden()
+        page.get_by_role("button", name="Number pad").click()
+        expect(pad).to_be_visible()
+        page.locator("#r-air_speed").fill("158")
+        page.locator("#r-air_speed").evaluate("(field) => field.setSelectionRange(1, 2)")
+        pad.get_by_role("button", name="4", exact=True).click()
+        pad.get_by_role("button", name="minus").click()
+        pad.get_by_role("button", name="delete the last digit").click()
+        expect(page.locator("#r-air_speed")).to_have_value("148")
+
     def test_phone_and_dark(self):
         page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
         self.sign_in("operator", page)

@@ -110,7 +110,7 @@
   document.addEventListener("click", (event) => {
     // What still stands in the fields counts as the last reading, and is kept like the others.
     if (event.target.closest("#accept, #show") && inputs().some((input) => input.value.trim())) take();
-    if (event.target.closest("#take")) take();
+    if (event.target.closest("#take, [data-takes]")) take();
     if (event.target.closest("#undo")) undo();
   });
   // What was read before a part gave up goes with its row.
