@@ -125,6 +125,16 @@ class OpenTests(BriefCase):
         self.assertIn("no test reads power", sentences)
         self.assertIn("does not know its profile factor", sentences)
 
+    def test_what_a_test_holds_equal_must_be_what_the_brief_holds_equal(self):
+        told = "“Quiet air” is read at equal noise, but the brief compares at"
+        self.round.tests.update(procedure="flow_at_noise", label="Quiet air")
+        for equal, value, expected in (("throttle", None, True), ("power", 2.5, True), ("noise", 44.0, False)):
+            with self.subTest(equal):
+                self.round.equal, self.round.equal_value = equal, value
+                sentences = " ".join(problems_of(self.round))
+                self.assertEqual(told in sentences, expected, sentences)
+                self.assertNotIn("no test reads the sound level", sentences)
+
     def test_the_brief_changes_in_place_before_and_by_version_after_opening(self):
         self.round.question = "Which one?"
         actions.save_brief(self.built.host, self.round, ["question"])

@@ -1,4 +1,4 @@
-"""The demo's five rounds are in the states that the story tells, and every page of each opens for everybody who may see it."""
+"""The demo's rounds are in the states that the story tells, and every page of each opens for everybody who may see it."""
 
 from django.test import TestCase
 from django.urls import reverse
@@ -6,6 +6,7 @@ from django.urls import reverse
 from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
+from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Entry
 from hauch.exchange.demo import load_demo
@@ -42,13 +43,13 @@ class DemoRoundTests(TestCase):
             {
                 1: ("cabinet-rotor", "published", "weighted_percent", 9), 2: ("hushed-inlet", "bench", "constraint", 6),
                 3: ("warm-air-splitter", "bench", "rank_points", 4), 4: ("packing-table-ring", "open", "front", 3), 5: ("belt-driven-loft-fan", "brief", "best_single", 0),
-                6: ("every-rig-once", "bench", "rank_points", 1),
+                6: ("every-rig-once", "bench", "rank_points", 1), 7: ("at-night", "bench", "best_single", 1),
             },
         )  # fmt: skip
 
     def test_loading_twice_loads_once(self):
         self.assertIsNone(load_demo())
-        self.assertEqual(Round.objects.count(), 6)
+        self.assertEqual(Round.objects.count(), 7)
 
     def test_only_the_brief_that_is_being_written_lacks_something(self):
         for number, round in self.rounds.items():
@@ -118,6 +119,27 @@ class DemoRoundTests(TestCase):
                 self.assertEqual(bridge["pairs"], 1)
                 self.assertLess(bridge["half"], 4.0)
         self.assertEqual(self.rounds[4].equal_value, 6.0)
+
+    def test_every_way_of_testing_has_a_run_with_a_figure(self):
+        shown = set(Run.objects.filter(result__value__isnull=False).values_list("test__procedure", flat=True))
+        self.assertEqual(set(PROCEDURES) - shown, set())
+
+    def test_ways_of_testing_agree_with_each_other(self):
+        """Thrust over the plate's area is its pressure, shaft power at one speed lies on the curve over speed, and a loss of Δp at Q is an effective
+        area Q / √(2 Δp / ρ); a quieter part moves more air at equal noise."""
+        figure = {
+            run.test.key: run.result
+            for run in Run.objects.filter(test__round=self.rounds[6], reference__isnull=False).select_related("result", "test")
+        }
+        self.assertAlmostEqual(figure["plate"].value, figure["thrust"].value / 0.0145, delta=2 * figure["plate"].u)
+        self.assertAlmostEqual(figure["belt"].value, figure["shaft"].value, delta=2 * figure["shaft"].u)
+        self.assertAlmostEqual(figure["area"].value / (0.03 / (2 * figure["loss"].value / 1.2) ** 0.5), 1.0, delta=0.03)
+        name = "Grille"
+        part, stock = LiveRig(), LiveRig()
+        part.mount(name)
+        self.assertLess(part.fan.level, stock.fan.level)
+        cell = self.rows(7)[name].tests["night"]
+        self.assertEqual(cell["word"], "better")
 
     def test_cabinet_both_specimens_have_their_series(self):
         found = {(s.label, s.specimen_id) for s in series_of([self.rounds[1]])}

@@ -10,14 +10,14 @@ import numpy as np
 
 from hauch.bench.live import READING_SECONDS, by_hand_swept
 from hauch.bench.models import Live, Run, window_of
-from hauch.bench.reduction import EQUAL, places_of
+from hauch.bench.reduction import places_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.rigs import RIGS
 from hauch.core.quantity.show import show
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
-from hauch.rounds.models import Test
+from hauch.rounds.models import HELD_EQUAL, Test
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,7 +133,7 @@ def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> t
         done = spun and task.get("kind") == "hold" and bool(task.get("held"))
         return (
             "hold",
-            "Equal " + EQUAL[channel],
+            "Equal " + HELD_EQUAL[channel],
             done,
             task.get("text") or f"The round compares at {said}: have the throttle turned until that holds.",
             [],
@@ -148,7 +148,7 @@ def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> t
 def to_hold(live: Live) -> tuple[str, float] | None:
     """Channel and target that the round holds equal at the bench, where the rig reads it."""
     target = live.round.equal_value
-    channel = next((c for c, word in EQUAL.items() if word == live.round.equal), None)
+    channel = next((c for c, word in HELD_EQUAL.items() if word == live.round.equal), None)
     if target is None or channel is None or live.test.how.equal:
         return None
     columns = set(live.recording.columns)

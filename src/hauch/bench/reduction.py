@@ -20,10 +20,7 @@ from hauch.core.quantity import significant
 from hauch.core.trace import beside, trouble
 from hauch.core.trace.marks import Mark
 from hauch.core.trace.reduce import RISE_RESOLUTION, Chosen, Reduced, marks_of, steady_readings
-from hauch.rounds.models import Test
-
-EQUAL = {"power": "power", "sound_level": "noise"}
-"""Channel that a procedure holds equal -> what the brief calls it."""
+from hauch.rounds.models import HELD_EQUAL, Test
 
 
 def chosen_of(run: Run) -> Chosen:
@@ -85,7 +82,7 @@ def places_of(test: Test) -> int:
 
 def equal_of(test: Test) -> float | None:
     """What the round holds equal for a test's figure."""
-    return test.round.equal_value if test.how.equal and EQUAL[test.how.equal] == test.round.equal else None
+    return test.round.equal_value if test.how.equal and HELD_EQUAL[test.how.equal] == test.round.equal else None
 
 
 def run_input(run: Run) -> tuple[RunInput, Reduced | None]:

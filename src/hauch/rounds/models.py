@@ -108,6 +108,10 @@ BRIEF_FIELDS = {
 """What of a round belongs to its rules, so that a change after opening makes a new version; field -> in words."""
 
 
+HELD_EQUAL = {"power": Round.Equal.POWER, "sound_level": Round.Equal.NOISE}
+"""Channel that a procedure holds equal -> what the brief calls it."""
+
+
 class Membership(models.Model):
     """A person's role in a round."""
 

@@ -1,9 +1,9 @@
-"""Round 6: every rig once, recorded live on the virtual bench or read by hand, one rotor against the reference."""
+"""Rounds 6 and 7: every rig and way of testing once, recorded live on the virtual bench or read by hand, one rotor against the reference."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import numpy as np
 
@@ -23,7 +23,6 @@ from hauch.stores.models import ReferenceSpecimen, Rig
 from hauch.verdict.actions import refresh
 from hauch.workshop.models import Specimen
 
-SLUG = "every-rig-once"
 RATE = 10.0
 """Ticks a second of the demo's recordings."""
 BEGINS = START + timedelta(days=70)
@@ -32,7 +31,8 @@ ROOM = Room(21.2, 96_300.0, 50.0)
 Window = tuple[float, float]
 Session = tuple[list[Window], dict[str, list[float]]]
 
-TESTS: list[tuple[str, str, str, str, float | None]] = [
+TestRow = tuple[str, str, str, str, float | None]
+EVERY_RIG: list[TestRow] = [
     ("curve", "Fan curve before six trays", "fan_curve", "Plenum box", 1900.0),
     ("loss", "Loss of the tray stack at 108 m³/h", "loss_at_flow", "Cellar flow bench", None),
     ("air_w", "Air at equal power", "flow_at_power", "Tunnel in the east gable", None),
@@ -43,8 +43,12 @@ TESTS: list[tuple[str, str, str, str, float | None]] = [
     ("quiet", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", None),
     ("gap", "Hover gap under 1.5 kg", "hover_gap", "Cushion board", None),
     ("walk", "Airflow by a traverse", "airflow", "Tunnel in the east gable", None),
+    ("area", "Effective area of the tray stack", "effective_area", "Cellar flow bench", None),
+    ("plate", "Pressure on the scale", "plate_pressure", "Scale under the stairs", 1900.0),
+    ("belt", "Shaft power at 1,500 1/min", "shaft_power", "Belt drive in the loft", 1500.0),
 ]
 """Key, label, procedure, rig, common speed."""
+AT_NIGHT: list[TestRow] = [("night", "Air at equal noise", "flow_at_noise", "Tunnel in the east gable", None)]
 
 
 def _steps(rig: LiveRig, levels: list[float], hold: float, turn: Callable[[LiveRig, float], None]) -> None:
@@ -64,13 +68,13 @@ def _damper(rig: LiveRig, level: float) -> None:
 def _drive(rig: LiveRig, key: str, name: str) -> Session:
     """What is done on a rig in a test; gives the readings that were taken and what was read without the part."""
     beside: dict[str, list[float]] = {}
-    if key == "shaft":
+    if key in {"shaft", "belt"}:
         rig.mount("")
-        _steps(rig, [40, 50, 60, 70, 80, 90], 12.0, _throttle)
-        beside["tare"] = [6.0, 72.0]
+        _steps(rig, [40, 50, 60, 70, 80, 90] if key == "shaft" else [100], 12.0, _throttle)
+        beside["tare"] = [6.0, rig.tick / rig.rate]
         rig.set_throttle(0.0)
         rig.advance(rig.tick / rig.rate + 8)
-    if key == "quiet":
+    if key in {"quiet", "night"}:
         rig.advance(rig.tick / rig.rate + 8)
         beside["background"] = [1.0, 7.0]
     rig.mount(name)
@@ -79,7 +83,7 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
         rig.advance(rig.tick / rig.rate + 6)
         _steps(rig, [30.0, 12.0, 6.0, 3.0, 1.6, 1.0, 0.6, 0.35], 12.0, _damper)
         return [], beside
-    if key in {"loss", "air_w", "shaft"}:
+    if key in {"loss", "air_w", "shaft", "night"}:
         _steps(rig, [40, 50, 60, 70, 80, 90, 100] if key != "shaft" else [40, 50, 60, 70, 80, 90], 12.0, _throttle)
         return [], beside
     rig.set_throttle(100.0)
@@ -89,7 +93,7 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
     return [(end - 14.0 + 5 * i, end - 10.0 + 5 * i) for i in range(3)], beside
 
 
-def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
+def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime) -> Run:
     """One run by hand: a gap gauge at three places, or a traverse of the tube on one diameter."""
     random = np.random.default_rng(6100 + number)
     better = 1.04 if isinstance(what, Specimen) else 1.0
@@ -103,10 +107,10 @@ def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     typed = {channel: [Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p) for v, p in zip(values, positions, strict=True)]}
     key = uid("run", "rigs", test.key, str(what))
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
-    return record_run(who, NewRun(test, subject, ROOM, BEGINS + timedelta(hours=0.5 * number), typed, uid=key, form_key=key), notify=False)
+    return record_run(who, NewRun(test, subject, ROOM, begins + timedelta(hours=0.5 * number), typed, uid=key, form_key=key), notify=False)
 
 
-def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int) -> Run:
+def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime) -> Run:
     """One recorded run."""
     name = what.version.entry.name if isinstance(what, Specimen) else str(what)
     rig = LiveRig(seed=6000 + number, rate=RATE)
@@ -117,7 +121,7 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     columns = [c for c in CHANNELS if test.rig.meters.filter(channel=c).exists() and c != "speed_2"]
     first, _ = rig.since("speed", -1)
     rows = np.column_stack([rig.since(c, -1)[1] for c in columns])
-    at = BEGINS + timedelta(hours=0.5 * number)
+    at = begins + timedelta(hours=0.5 * number)
     recording = Recording.objects.create(uid=uid("recording", "rigs", test.key, name), round=test.round, started_at=at, columns=columns, rate=RATE)
     Piece.objects.bulk_create(
         Piece(recording=recording, first=first + i, count=len(rows[i : i + 600]), data=np.ascontiguousarray(rows[i : i + 600], "<f8").tobytes())
@@ -132,44 +136,67 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
 
 
 def load_rigs() -> None:
-    """The round with its runs."""
+    """Both rounds with their runs."""
     who = people()
+    _load(
+        who, 6, "every-rig-once", "Every rig once", "What does one rotor do on every rig of the loft, against the Loft-140?", (Round.Equal.POWER, 2.5),
+        EVERY_RIG, ("Zeisig", "A thin blade for thin air.", "Z-01"),
+    )  # fmt: skip
+    _load(
+        who, 7, "at-night", "At night", "How much air may a rotor move at 44 dB(A), so that the loft's neighbours sleep?", (Round.Equal.NOISE, 44.0),
+        AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"),
+    )  # fmt: skip
+
+
+def _load(
+    who: dict[str, User],
+    number: int,
+    slug: str,
+    title: str,
+    question: str,
+    equal: tuple[str, float],
+    rows: list[TestRow],
+    hands_in: tuple[str, str, str],
+) -> None:
+    """One round with one entry, each of its tests run once with the reference and once with the entry's part."""
+    begins = BEGINS + timedelta(days=number - 6)
     round = Round.objects.create(
-        uid=uid("round", 6), slug=SLUG, number=6, title="Every rig once", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
-        question="What does one rotor do on every rig of the loft, against the Loft-140?", may_vary="Nothing: it is a check of the rigs.",
-        equal=Round.Equal.POWER, equal_value=2.5, envelope=Envelope.from_json("rotor", {}).as_json(), state=Round.State.BENCH,
+        uid=uid("round", number), slug=slug, number=number, title=title, place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+        question=question, may_vary="Nothing: it is a check of the rigs.",
+        equal=equal[0], equal_value=equal[1], envelope=Envelope.from_json("rotor", {}).as_json(), state=Round.State.BENCH,
         safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
-        "The heater has a thermal cut-out and is never left alone.", created_at=BEGINS - timedelta(days=8),
+        "The heater has a thermal cut-out and is never left alone.", created_at=begins - timedelta(days=8),
     )  # fmt: skip
     members(round, who)
     setting = Setting.objects.create(round=round, label="As agreed", values={})
     Setting.objects.create(round=round, label="Hanging, axis upright", values={"orientation": "axis upright"})
     reference = ReferenceSpecimen.objects.get(serial="L-02", type__name="Loft-140")
     rules = RuleVersion.objects.create(
-        round=round, number=1, scheme=RuleVersion.Scheme.POINTS, created_by=who["runa"], created_at=BEGINS - timedelta(days=8)
+        round=round, number=1, scheme=RuleVersion.Scheme.POINTS if len(rows) > 1 else RuleVersion.Scheme.SINGLE, created_by=who["runa"], created_at=begins - timedelta(days=8)
     )  # fmt: skip
     tests = []
-    for order, (key, label, procedure, rig, speed) in enumerate(TESTS, start=1):
+    for order, (key, label, procedure, rig, speed) in enumerate(rows, start=1):
         test = Test.objects.create(
             round=round, key=key, label=label, procedure=procedure, rig=Rig.objects.current().get(name=rig), setting=setting, order=order, repeats=1, readings=3,
             common_speed=speed, baseline=2.0, resolution=0.5 if key == "heat" else None, soak=Test.Soak.SETTLED if key == "heat" else Test.Soak.NONE,
         )  # fmt: skip
-        TestReference.objects.create(test=test, specimen=reference, since=BEGINS)
+        TestReference.objects.create(test=test, specimen=reference, since=begins)
         tests.append(test)
         RuleTerm.objects.create(rules=rules, test=test, weight=1.0)
     rules.tests.set(tests)
     remember_brief(round, rules)
+    name, story, code = hands_in
     entry = Entry.objects.create(
-        uid=uid("entry", "Zeisig"), round=round, name="Zeisig", designer_name="Alma", story="A thin blade for thin air.", mark=3, submitted_at=BEGINS - timedelta(days=5)
+        uid=uid("entry", name), round=round, name=name, designer_name="Alma", story=story, mark=3, submitted_at=begins - timedelta(days=5)
     )  # fmt: skip
-    version = Version.objects.create(uid=uid("version", "Zeisig", 1), entry=entry, number=1, changed="First print.", created_at=entry.submitted_at)
+    version = Version.objects.create(uid=uid("version", name, 1), entry=entry, number=1, changed="First print.", created_at=entry.submitted_at)
     specimen = Specimen.objects.create(
-        uid=uid("specimen", "Zeisig"), version=version, code="Z-01", material="PETG", mass=0.0356, state=Specimen.State.READY, cap=4200.0
+        uid=uid("specimen", name), version=version, code=code, material="PETG", mass=0.0356, state=Specimen.State.READY, cap=4200.0
     )  # fmt: skip
-    for number, test in enumerate(tests):
+    for turn, test in enumerate(tests):
         take = _typed if test.key in {"gap", "walk"} else _trace
-        take(who["odo"], test, reference, 2 * number)
-        run = take(who["odo"], test, specimen, 2 * number + 1)
+        take(who["odo"], test, reference, 2 * turn, begins)
+        run = take(who["odo"], test, specimen, 2 * turn + 1, begins)
         if test.key == "shake":
             observe(who["odo"], round, run=run, text="A faint hum at the frame, gone when held.", tags=["vibration"], at_s=12.0)
     refresh(rules)
