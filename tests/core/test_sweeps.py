@@ -360,11 +360,22 @@ class TurningTests(unittest.TestCase):
             with self.assertRaisesRegex(ValueError, words):
                 make()
 
+    def test_each_step_is_held_in_full_though_its_driver_is_held_up(self):
+        stepper = Stepper([30, 60, 90], 10.0)
+        told = [(at, stepper.now(at)) for at in (100.0, 109.9, 119.5, 120.5, 129.4, 129.5, 200.0)]
+        self.assertEqual([turn.throttle for _, turn in told], [30, 30, 60, 60, 60, 90, 90])
+        self.assertEqual([turn.done for _, turn in told], [False] * 6 + [True])
+        stepper = Stepper([30, 60, 90], 10.0)
+        stepper.now(0.0)
+        self.assertEqual(stepper.now(500.0).throttle, 60)  # after a long pause nothing that was not held counts as held
+        self.assertFalse(stepper.now(509.0).done)
+
     def test_a_sweep_holds_each_step(self):
         stepper = Stepper(even_steps(30, 100, 3), 10.0)
         self.assertEqual(stepper.levels, [30.0, 65.0, 100.0])
         self.assertEqual([stepper.now(s).throttle for s in (5.0, 14.9, 15.0, 25.1)], [30.0, 30.0, 65.0, 100.0])
-        self.assertTrue(stepper.now(35.0).done)
+        self.assertFalse(stepper.now(35.0).done)  # begun at 25.1
+        self.assertTrue(stepper.now(35.2).done)
 
     def test_a_sweep_in_a_recording_is_read_only_where_it_was_made(self):
         times = np.arange(3000) / 10

@@ -139,10 +139,11 @@ class Stepper:
         """The throttle at a time [s of the recording]; done after the last step was held."""
         if math.isnan(self.begun):
             self.begun = seconds
-        step = int((seconds - self.begun) // self.dwell)
-        self.at = min(step, len(self.levels) - 1)
-        over = step >= len(self.levels)
-        return Turn(self.levels[self.at], done=over, held=over)
+        if seconds - self.begun >= (self.at + 1) * self.dwell:
+            # From when it is turned, not from when it should have been: who drives it may have been held up, and each step is held in full.
+            self.begun, self.at = seconds - (self.at + 1) * self.dwell, self.at + 1
+        over = self.at >= len(self.levels)
+        return Turn(self.levels[min(self.at, len(self.levels) - 1)], done=over, held=over)
 
     def go_on(self, step: int, seconds: float) -> None:
         """Take the sweep up at a step, which is then held anew for all of its time."""
