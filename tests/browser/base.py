@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+import threading
 
 from django.conf import settings
 from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY, get_user_model
 from django.contrib.sessions.backends.db import SessionStore
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from django.core.signals import request_finished, request_started
 from playwright.sync_api import expect, sync_playwright
 
 from hauch.verdict.actions import results_have_changed
@@ -16,6 +18,33 @@ from tests.snapshot import once
 
 EXPECTED = re.compile(r"status of (409|422)|^htmx:(afterRequest|sendAbort)|GPU stall due to ReadPixels")
 """Refusals with a sentence are answers, though Chromium notes them; so is a request that a newer key made needless."""
+
+
+class Answering:
+    """Counts requests that are being answered: a page that was left may still be asking when its test is over and its tables are emptied."""
+
+    def __init__(self) -> None:
+        self.changed, self.count = threading.Condition(), 0
+        request_started.connect(self._begin, weak=False)
+        request_finished.connect(self._end, weak=False)
+
+    def _begin(self, **kwargs):
+        with self.changed:
+            self.count += 1
+
+    def _end(self, **kwargs):
+        with self.changed:
+            self.count -= 1
+            self.changed.notify_all()
+
+    def wait(self, seconds: float = 5.0) -> None:
+        """Wait until all are answered."""
+        with self.changed:
+            self.changed.wait_for(lambda: self.count <= 0, seconds)
+            self.count = 0
+
+
+answering = Answering()
 
 
 class BrowserTests(StaticLiveServerTestCase):
@@ -54,6 +83,7 @@ class BrowserTests(StaticLiveServerTestCase):
     def tearDown(self):
         for context in self.contexts:
             context.close()
+        answering.wait()
         self.assertEqual(self.troubles, [])
 
     def new_page(self, **options):

@@ -77,7 +77,7 @@ class LiveTests(LiveBrowserTests):
             page.keyboard.type(text)
         page.keyboard.press("Escape")
         page.keyboard.press("Enter")
-        expect(page.locator("#messages .success")).to_contain_text(re.compile(r"Run \d+, Amsel, Air test, repeat 1: 15\d ± \d m³/h"))
+        expect(page.locator("#messages .success")).to_contain_text(re.compile(r"Run \d+, Amsel, Air test, repeat 1: 15\d(\.\d)? ± \d(\.\d)? m³/h"))
         run = Run.objects.get()
         self.assertEqual((len(run.windows), run.result.missing), (taken, ""))
         self.assertEqual(Observation.objects.get().run_id, run.pk)

@@ -4,6 +4,7 @@ import json
 from uuid import uuid4
 
 from django.core.management import call_command
+from django.db import transaction
 from django.test import TestCase, TransactionTestCase
 from django.urls import reverse
 
@@ -13,6 +14,8 @@ from hauch.bench.queries import runs
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.demo.cabinet import Cabinet
+from hauch.exchange.demo.rigs import load_at_night
+from hauch.exchange.demo.stores import make_stores, people
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
@@ -54,9 +57,22 @@ class RoundTripTests(TransactionTestCase):
         with self.assertRaisesRegex(BundleRefused, "is here already"):
             import_round(host, data)
 
-        empty()
-        demo_people()
-        self.assertEqual(standings_of(Cabinet().load()), standings)
+    def test_the_demo_is_the_same_each_time_it_is_loaded(self):
+        found = []
+        for _ in range(2):
+            empty()
+            demo_people()
+            with transaction.atomic():
+                make_stores(User.objects.get(username="runa"))
+                load_at_night(people())
+            found.append(
+                (
+                    standings_of(Round.objects.get()),
+                    [(run.started_at, run.result.value, run.result.working) for run in runs().with_names().order_by("pk")],
+                )
+            )
+        self.assertEqual(found[0], found[1])
+        self.assertEqual(len(found[0][1]), 2)
 
 
 class ImportTests(TestCase):

@@ -138,10 +138,20 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
 def load_rigs() -> None:
     """Both rounds with their runs."""
     who = people()
+    load_every_rig(who)
+    load_at_night(who)
+
+
+def load_every_rig(who: dict[str, User]) -> None:
+    """Round 6: each rig, and each way of testing but the one at equal noise."""
     _load(
         who, 6, "every-rig-once", "Every rig once", "What does one rotor do on every rig of the loft, against the Loft-140?", (Round.Equal.POWER, 2.5),
         EVERY_RIG, ("Zeisig", "A thin blade for thin air.", "Z-01"),
     )  # fmt: skip
+
+
+def load_at_night(who: dict[str, User]) -> None:
+    """Round 7: compared at equal noise."""
     _load(
         who, 7, "at-night", "At night", "How much air may a rotor move at 44 dB(A), so that the loft's neighbours sleep?", (Round.Equal.NOISE, 44.0),
         AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"),
