@@ -12,6 +12,7 @@ from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
+from hauch.verdict.actions import results_have_changed
 from hauch.workshop.models import Specimen
 
 START = datetime(2026, 5, 4, 9, 0, tzinfo=UTC)
@@ -72,6 +73,11 @@ class Built:
             minute += 5
         self.air(self.reference, minute, (4.0, 4.0))
         self.power(self.reference, minute + 1, 0.400)
+
+    def measure_and_judge(self):
+        """All runs, and the standing that follows from them."""
+        self.measure_all()
+        results_have_changed(self.round)
 
 
 def build(published: bool = False, kinds: tuple[str, ...] = ("air", "power")) -> Built:

@@ -12,7 +12,6 @@ from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.signals import request_finished, request_started
 from playwright.sync_api import expect, sync_playwright
 
-from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
 from tests.snapshot import once
 
@@ -76,8 +75,7 @@ class BrowserTests(StaticLiveServerTestCase):
         """The round that all tests of this kind begin with."""
         built = build(kinds=self.kinds)
         if self.measured:
-            built.measure_all()
-            results_have_changed(built.round)
+            built.measure_and_judge()
         return built
 
     def tearDown(self):

@@ -80,7 +80,9 @@ class CalibratedMeterTests(unittest.TestCase):
 
     def test_readings_outside_the_range_are_told(self):
         meter = Meter("V", "V", low=0.3, high=30.0)
-        self.assertIn("2 of 3 readings outside the range of V,", read("air_speed", [0.1, 0.2, 4.0], meter, "1").working[0].note)
+        step = read("air_speed", [0.1, 0.2, 4.0], meter, "1").working[0]
+        self.assertIn("2 of 3 readings outside the range of V,", step.note)
+        self.assertEqual([given for given in step.inputs if "range" in given[0]], [("range from", 0.3, "m/s"), ("range to", 30.0, "m/s")])
         self.assertNotIn("outside", read("air_speed", [4.0], meter, "1").working[0].note)
 
 

@@ -190,6 +190,25 @@ class LineTests(unittest.TestCase):
         self.assertAlmostEqual(after[1], 50 * samples.times[0], delta=5)
         self.assertEqual(set(np.rint(50 * np.diff(samples.times)).astype(int).tolist()), {1})
 
+    def test_a_meter_whose_clock_began_with_its_power_is_asked_from_the_right_sample(self):
+        """Ours shows 5000 s where the meter's shows 40 s; wanted is all after 4998 s, which is its sample 1900 at 50 a second."""
+        profile, asked = profile_objects("scale"), []
+        link = Link("TCPIP0::127.0.0.1::9::SOCKET", profile, 4998.0, clock=lambda: 5000.0)
+
+        def answer(line, query, kind):
+            after = int(query.split()[1])
+            asked.append(after)
+            rows = np.arange(after + 1, 2001, dtype=float) if after < 2000 else np.zeros(0)
+            return np.concatenate(([40.0, 50.0, after + 1, 1], rows))
+
+        with mock.patch("hauch.instruments.link.block_of", answer):
+            link._fetch(None, "FETC:BUFF? {after}")
+        samples = link.take()["scale_mass"]
+        self.assertEqual(asked[0], BEYOND)
+        self.assertIn(asked[1], (1898, 1899))
+        self.assertEqual((samples.values[0], samples.values[-1]), (1901.0, 2000.0))
+        self.assertAlmostEqual(samples.times[0], 4998.02, places=6)
+
     def test_a_meter_that_is_asked_one_by_one(self):
         profile = profile_objects("tachometer")["speed"]
         from dataclasses import replace

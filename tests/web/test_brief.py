@@ -1,5 +1,6 @@
 """The brief: from a usual round to open, its rules and their versions, questions, envelope, sheet, people, audit trail."""
 
+from dataclasses import replace
 from datetime import timedelta
 from unittest import mock
 
@@ -22,7 +23,6 @@ from hauch.rounds.queries import current_rules, round_tests
 from hauch.rounds.sheet import rule_sheet
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Instrument, Rig, RigMeter
-from hauch.verdict.actions import results_have_changed
 from hauch.verdict.views_rules import swaps, what_if
 from tests.builder import build
 
@@ -135,6 +135,12 @@ class OpenTests(BriefCase):
                 self.assertEqual(told in sentences, expected, sentences)
                 self.assertNotIn("no test reads the sound level", sentences)
 
+    def test_rules_of_an_opened_round_cannot_ask_for_what_its_brief_does_not_hold_equal(self):
+        draft = draft_of(self.built.round)
+        draft.tests[0] = replace(draft.tests[0], procedure="flow_at_power")
+        with self.assertRaisesRegex(ValidationError, "is read at equal electrical power, but the brief compares at full throttle"):
+            actions.change_rules(self.built.host, self.built.round, replace(draft, reason="Power counts."), {})
+
     def test_the_brief_changes_in_place_before_and_by_version_after_opening(self):
         self.round.question = "Which one?"
         actions.save_brief(self.built.host, self.round, ["question"])
@@ -216,8 +222,7 @@ class EnvelopePageTests(BriefCase):
 
 class RuleChangeTests(BriefCase):
     def setUp(self):
-        self.built.measure_all()
-        results_have_changed(self.built.round)
+        self.built.measure_and_judge()
         self.draft = draft_of(self.built.round)
         self.draft.reason = "Power first."
         self.air, self.power = self.draft.tests

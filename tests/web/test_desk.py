@@ -20,7 +20,6 @@ from hauch.entries.actions import add_version, attach, predict
 from hauch.entries.models import Prediction
 from hauch.people.models import AuditEntry
 from hauch.stores.models import Rig
-from hauch.verdict.actions import results_have_changed
 from hauch.workshop.models import Specimen
 from tests.builder import build
 
@@ -448,16 +447,14 @@ class RecordTests(DeskCase):
         self.assertContains(self.client.get(fragment), "3 sealed predictions")
         self.client.force_login(self.built.people["designer"])
         self.assertContains(self.client.get(fragment), "0.05")
-        self.built.measure_all()
-        results_have_changed(self.built.round)
+        self.built.measure_and_judge()
         self.client.force_login(self.built.operator)
         page = self.client.get(fragment)
         self.assertNotContains(page, "sealed")
         self.assertContains(page, "Rotor model")
 
     def test_bias_and_scatter_by_designer_and_model(self):
-        self.built.measure_all()
-        results_have_changed(self.built.round)
+        self.built.measure_and_judge()
         held = queries.held_against(Prediction.objects.all(), self.built.host)
         lines = {(line.by, line.procedure.key): line for line in queries.lines_of(held)}
         own = lines[str(self.built.people["designer"]), "airflow"]
@@ -490,8 +487,7 @@ class RecordTests(DeskCase):
         self.assertEqual(self.client.get(fragment).status_code, 404)
 
     def test_the_fragment_and_the_record_ask_few_queries(self):
-        self.built.measure_all()
-        results_have_changed(self.built.round)
+        self.built.measure_and_judge()
         with self.assertNumQueries(11):
             self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk]))
         for who in ("designer", "host"):

@@ -14,7 +14,7 @@ from hauch.bench.queries import runs
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.demo.cabinet import Cabinet
-from hauch.exchange.demo.rigs import load_at_night
+from hauch.exchange.demo.rigs import NIGHT, load_round
 from hauch.exchange.demo.stores import make_stores, people
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle
@@ -23,7 +23,6 @@ from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round
 from hauch.stores.models import Calibration
-from hauch.verdict.actions import results_have_changed
 from tests.builder import build
 
 
@@ -64,7 +63,7 @@ class RoundTripTests(TransactionTestCase):
             demo_people()
             with transaction.atomic():
                 make_stores(User.objects.get(username="runa"))
-                load_at_night(people())
+                load_round(people(), NIGHT)
             found.append(
                 (
                     standings_of(Round.objects.get()),
@@ -79,8 +78,7 @@ class ImportTests(TestCase):
     @classmethod
     def setUpTestData(cls):
         cls.built = build()
-        cls.built.measure_all()
-        results_have_changed(cls.built.round)
+        cls.built.measure_and_judge()
         cls.data = export_round(cls.built.host, cls.built.round)
 
     def changed(self, change):

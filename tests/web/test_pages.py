@@ -10,7 +10,6 @@ from hauch.bench.models import Recording, Run, SourceFile
 from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round
-from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, build
 from tests.web.test_actions import DATA
 
@@ -25,8 +24,7 @@ class Pages(TestCase):
     @classmethod
     def setUpTestData(cls):
         cls.built = build(published=cls.published)
-        cls.built.measure_all()
-        results_have_changed(cls.built.round)
+        cls.built.measure_and_judge()
         run = Run.objects.filter(specimen=cls.built.specimens["Binse"]).first()
         slug, air = cls.built.round.slug, cls.built.tests["air"]
         cls.pages = {

@@ -12,10 +12,10 @@ from PIL import Image
 from hauch.bench import exclusions
 from hauch.bench.actions import Subject, record_dnf
 from hauch.bench.live import observe
-from hauch.bench.models import Run
+from hauch.bench.models import Result, Run
 from hauch.entries.models import Entry
+from hauch.rounds.models import Setting
 from hauch.stores.pictures import keep_picture
-from hauch.verdict.actions import results_have_changed
 from tests.builder import PASSWORD, START, build
 
 
@@ -23,8 +23,7 @@ class ReportTests(TestCase):
     @classmethod
     def setUpTestData(cls):
         cls.built = build()
-        cls.built.measure_all()
-        results_have_changed(cls.built.round)
+        cls.built.measure_and_judge()
 
     def path(self, name="Amsel"):
         return f"/rounds/{self.built.round.slug}/entries/{self.built.entries[name].pk}/report/"
@@ -73,10 +72,33 @@ class ReportTests(TestCase):
         exclusions.restore(self.built.operator, run.exclusions.get())
         self.assertNotIn("read too early", self.read())
 
+    def test_a_run_without_a_figure_says_why_and_other_settings_are_named(self):
+        air = self.built.tests["air"]
+        run = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=air).last()
+        Result.objects.filter(run=run).update(value=None, missing="Not settled: about 4 min to go.", troubles=[])
+        html = self.read()
+        self.assertIn("No result. Not settled: about 4 min to go.", html)
+        other = Setting.objects.create(round=self.built.round, label="Hanging")
+        hung = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=air, result__value__isnull=False).last()
+        Run.objects.filter(pk=hung.pk).update(setting=other)
+        html = self.read()
+        self.assertIn("Hanging</td>", html)
+        self.assertNotIn(f"How run {hung.pk} came about", html)  # the one at the setting that is scored is told
+
+    def test_long_workings_are_not_folded_on_paper(self):
+        run = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=self.built.tests["air"]).order_by("started_at").last()
+        steps = [{**run.result.working[0], "name": f"Step number {n}"} for n in range(40)]
+        Result.objects.filter(run=run).update(working=steps)
+        html = self.read()
+        self.assertNotIn("<summary>", html[html.index('class="report"') :])
+        self.assertTrue(all(f"Step number {n}<" in html for n in range(40)))
+
     def test_a_designer_sees_the_own_entry_only_and_no_place_before_publication(self):
         own = self.read("Amsel", "designer")
         self.assertNotIn("Rank ", own)
+        self.assertNotIn("The reference at those moments", own)  # as the working of a cell, not before publication
         self.assertIn("Air test", own)
+        self.assertIn("Volume flow", own)
         self.read("Kiebitz", "designer", 404)
         self.read("Amsel", "stranger", 404)
         self.client.logout()

@@ -169,8 +169,9 @@ def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
     """A new run with the next free repeat; its result is still to be computed."""
     test = Test.objects.select_for_update(of=("self",)).get(pk=new.test.pk)  # one at a time, so that repeats count up
     setting = new.setting or test.setting
+    rig = new.test.rig if new.test.rig_id == test.rig_id else test.rig  # the one whose meters are known already, unless the test was moved
     run = Run(
-        uid=new.uid, test=new.test, rig=new.test.rig if new.test.rig_id == test.rig_id else test.rig, setting=setting, hours=_hours(test, recording), note=new.note,
+        uid=new.uid, test=new.test, rig=rig, setting=setting, hours=_hours(test, recording), note=new.note,
         **new.subject.fields, replicate=next_replicate(test, setting, new.subject), started_at=new.started_at, operator=user,
         temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
     )  # fmt: skip

@@ -48,7 +48,9 @@ class Held:
     """Whether what it says must be written at once: a recorder that dies must not do twice what was wanted."""
 
     def close(self) -> None:
-        """Leave the meters."""
+        """Leave the meters, all at once: one that does not answer must not hold up the other benches for each of its lines."""
+        for link in self.links.values():
+            link.leave()
         for link in self.links.values():
             link.stop()
 

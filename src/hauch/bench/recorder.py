@@ -189,6 +189,7 @@ class Recorder:
             for live, held, next_tick in taken:
                 if next_tick:
                     go_on(held, live, next_tick, self.clock())
+                    # A sign of life for each: long histories of many benches take longer to read than another recorder waits.
                     Live.objects.filter(pk__in=[one.pk for one in free], heard_at__isnull=False).update(heard_at=timezone.now())
                 self.held[live.pk] = held
         except BaseException:

@@ -148,10 +148,14 @@ class Link:
         """Wait until the line was opened, or opening it has failed once; whether that is so."""
         return self.tried.wait(seconds)
 
-    def stop(self) -> None:
-        """End the thread and close the line."""
+    def leave(self) -> None:
+        """Have the thread end, without waiting for it."""
         self._stop.set()
         self._wake.set()
+
+    def stop(self) -> None:
+        """End the thread and close the line."""
+        self.leave()
         self._thread.join(timeout=3)
 
     def send(self, command: str) -> None:

@@ -184,7 +184,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     PermissionDenied, ValidationError : rules that cannot rank or be measured, each with its sentence; nothing is saved then
     """
     require(user, "rules.change", round)
-    if problems := draft.problems():
+    if problems := draft.problems(round.equal_agreed):
         raise ValidationError(problems)
     before = current_rules(round)
     round = Round.objects.select_for_update().get(pk=round.pk)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hauch.rounds.drafts import draft_of
-from hauch.rounds.models import HELD_EQUAL, Round, TestReference
+from hauch.rounds.models import Round, TestReference
 
 
 def problems_of(round: Round) -> list[str]:
@@ -19,7 +19,7 @@ def problems_of(round: Round) -> list[str]:
     if not draft.tests:
         found.append("The round has no test. Add one to its rules.")
         return found
-    found += draft.problems()
+    found += draft.problems(round.equal)
     kinds = {t.procedure for t in draft.kept}
     meters = {m.channel for t in draft.kept if t.rig for m in t.rig.meters.all()}
     if round.equal == Round.Equal.POWER and "electrical_power" not in kinds and not {"power", "current"} & meters:
@@ -29,11 +29,6 @@ def problems_of(round: Round) -> list[str]:
     if round.equal in {Round.Equal.POWER, Round.Equal.NOISE} and round.equal_value is None:
         found.append(f"The brief asks for {round.get_equal_display()}, but does not say which. Give the figure.")
     for t in draft.kept:
-        if t.how.equal and HELD_EQUAL[t.how.equal] != round.equal:
-            wanted = HELD_EQUAL[t.how.equal].label
-            found.append(
-                f"“{t.label}” is read at {wanted}, but the brief compares at {round.get_equal_display()}: it would have no result. Change one of them."
-            )
         if t.rig is not None:
             lacking = [c.label.lower() for c in t.rig.how.constants if c.needed and c.key not in t.rig.constants]
             if lacking:

@@ -10,7 +10,7 @@ from hauch.core.judge.schemes import Limit, rule_problems
 from hauch.core.judge.standing import Term
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES, Procedure, channels_of, fed_by
-from hauch.rounds.models import PHYSICAL, Round, RuleVersion, Test
+from hauch.rounds.models import HELD_EQUAL, PHYSICAL, Round, RuleVersion, Test
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.stores.models import Rig
 
@@ -90,8 +90,8 @@ class RuleDraft:
         """Tests that are measured under it."""
         return [t for t in self.tests if not t.dropped]
 
-    def problems(self) -> list[str]:
-        """Sentences on why nothing can be ranked by it; empty where it can."""
+    def problems(self, equal: str = "") -> list[str]:
+        """Sentences on why nothing can be ranked by it; empty where it can. ``equal`` is what the brief compares at, once it stands."""
         terms = [Term(t.label, t.weight, t.how.direction, t.how.log) for t in self.kept if t.weight is not None]
         limits = [Limit(t.label, t.most_loss, t.how.direction, t.how.log) for t in self.kept if t.most_loss is not None]
         found = rule_problems(self.scheme, terms, limits)
@@ -103,6 +103,11 @@ class RuleDraft:
         found += [f"Two tests are called “{t.label}”. Give each its own name." for n, t in enumerate(self.kept) if t.label.casefold() in labels[:n]]
         for t in self.kept:
             found += problems_of_test(t)
+            if equal and t.how.equal and HELD_EQUAL[t.how.equal] != equal:
+                found.append(
+                    f"“{t.label}” is read at {HELD_EQUAL[t.how.equal].label}, but the brief compares at {Round.Equal(equal).label}: "
+                    "it would have no result. Change one of them."
+                )
         return found
 
 

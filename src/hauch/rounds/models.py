@@ -86,6 +86,11 @@ class Round(models.Model):
         return reverse("rounds:brief", args=[self.slug])
 
     @property
+    def equal_agreed(self) -> str:
+        """What is compared at, once the round was opened; empty while brief and rules are still being written side by side."""
+        return "" if self.is_draft else self.equal
+
+    @property
     def is_draft(self) -> bool:
         """Whether its rules are still being written, so that they change in place."""
         return self.state == self.State.BRIEF

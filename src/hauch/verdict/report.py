@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from hauch.bench.models import Exclusion, Observation, Run
+from hauch.bench.models import Exclusion, Observation, Result, Run
 from hauch.bench.queries import runs, seen_in
 from hauch.entries.models import Entry
 from hauch.people.models import User
@@ -18,14 +18,20 @@ class RunReport:
     """One run with all that is to be told of it."""
 
     run: Run
-    troubles: list[str]
+    result: Result | None
     left_out: list[Exclusion]
     seen: list[Observation]
 
     @property
     def told(self) -> bool:
         """Whether there is more to tell than the figure."""
-        return bool(self.troubles or self.left_out or self.seen or self.run.note or self.run.picture or self.run.state != Run.State.VALID)
+        plain = self.run.state == Run.State.VALID and self.has_figure and not self.result.troubles
+        return bool(not plain or self.left_out or self.seen or self.run.note or self.run.picture)
+
+    @property
+    def has_figure(self) -> bool:
+        """Whether a figure came out."""
+        return self.result is not None and self.result.value is not None
 
 
 @dataclass(frozen=True)
@@ -37,14 +43,16 @@ class Section:
     steps: list[dict[str, Any]]
     doubt: list[dict[str, Any]]
     made: list[RunReport]
-    newest: Run | None
+    newest: RunReport | None
 
 
 def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -> list[Section]:
     """Sections of the tests in which an entry was run, in the order of the tests; ``known`` as `queries.evidence` gives it."""
     found = runs().visible_to(user, round).with_names().filter(specimen__version__entry=entry).select_related("picture", "carried_from", "test__rig")
     made = list(
-        found.prefetch_related("exclusions__by", "exclusions__reading", "carried_from__exclusions").order_by("test__order", "started_at", "pk")
+        found.prefetch_related("exclusions__by", "exclusions__reading", "carried_from__exclusions__by", "carried_from__exclusions__reading").order_by(
+            "test__order", "started_at", "pk"
+        )
     )
     seen, cells = seen_in(made), {test.pk: cell for test, cell in known["cells"]}
     by_test: dict[int, list[Run]] = {}
@@ -55,11 +63,12 @@ def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -
     for own in by_test.values():
         test = own[0].test
         cell, ground = cells.get(test.pk), known["reference"].get(test.key)
-        told = [RunReport(run, (getattr(run, "result", None) and run.result.troubles) or [], _left_out(run), seen[run.pk]) for run in own]
-        newest = next(
-            (run for run in reversed(own) if run.state == Run.State.VALID and getattr(run, "result", None) and run.result.value is not None), None
-        )
-        steps, doubt = (cell_working(test, cell, ground), cell_doubt(cell)) if cell and ground else ([], [])
+        told = [RunReport(run, getattr(run, "result", None), _left_out(run), seen[run.pk]) for run in own]
+        counted = [one for one in told if one.run.state == Run.State.VALID and one.has_figure]
+        newest = next((one for one in reversed(counted) if one.run.setting_id == test.setting_id), counted[-1] if counted else None)
+        # Who may not see the standing yet may not see how its figures came about either.
+        early = known["row"] is not None and cell and ground
+        steps, doubt = (cell_working(test, cell, ground), cell_doubt(cell)) if early else ([], [])
         sections.append(Section(test, cell, steps, doubt, told, newest))
     return sections
 

@@ -89,7 +89,7 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
             context["problems"] = form.problems
         elif "add_test" not in request.POST:
             draft = form.wanted()
-            context["problems"] = draft.problems()
+            context["problems"] = draft.problems(round.equal_agreed)
             if not context["problems"]:
                 try:
                     if "accept" in request.POST or context["in_place"]:

@@ -95,8 +95,10 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     inputs = [("n", float(values.size), "")]
     if values.size > 1:
         inputs += [("min", float(values.min()), channel.unit), ("max", float(values.max()), channel.unit)]
+    if outside := _out_of_range(values, meter):
+        inputs += [(end, limit, channel.unit) for end, limit in (("range from", meter.low), ("range to", meter.high)) if math.isfinite(limit)]
     indicated = measured(mean, channel.unit, own).with_step(
-        Step(f"{channel.label}: mean of readings", formula, tuple(inputs), mean, channel.unit, source, _out_of_range(values, meter))
+        Step(f"{channel.label}: mean of readings", formula, tuple(inputs), mean, channel.unit, source, outside)
     )
     limit = meter.accuracy + meter.accuracy_share * abs(mean)
     line = f"meter:{meter.key}:{meter.calibration}" if meter.calibration else f"meter:{meter.key}"

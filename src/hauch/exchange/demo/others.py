@@ -11,7 +11,7 @@ from hauch.core.geometry.envelope import Envelope
 from hauch.core.rig import Bench, Fan, Loft140
 from hauch.core.rig.room import bag_fill, free_room, outlet_row, panel
 from hauch.entries.models import Entry, Version
-from hauch.exchange.demo.stores import START, members, people, take, uid
+from hauch.exchange.demo.stores import SPIN, START, members, people, take, uid
 from hauch.people.models import User
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.invitations import invite
@@ -21,7 +21,6 @@ from hauch.verdict.actions import refresh
 from hauch.workshop.models import Specimen
 
 PLACE = "Quellmoos Drying Loft"
-SPIN = "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low."
 
 # key, label, procedure, rig, readings, weight, most loss, more fields of the test
 TestRow = tuple[str, str, str, str, int, float | None, float | None, dict[str, Any]]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN
 from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig.live import CHANNELS, LiveRig
 from hauch.entries.models import Entry, Version
-from hauch.exchange.demo.stores import START, members, people, uid
+from hauch.exchange.demo.stores import SPIN, START, members, people, uid
 from hauch.people.models import User
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
@@ -135,57 +136,55 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     return finish_run(run, notify=False)
 
 
+class RigRound(NamedTuple):
+    """A round with one entry."""
+
+    number: int
+    slug: str
+    title: str
+    question: str
+    may_vary: str
+    equal: tuple[str, float]
+    safety: str
+    tests: list[TestRow]
+    entry: tuple[str, str, str]
+    """Name, story, code of its specimen."""
+
+
+EVERY_RIG_ONCE = RigRound(
+    6, "every-rig-once", "Every rig once", "What does one rotor do on every rig of the loft, against the Loft-140?", "Nothing: it is a check of the rigs.",
+    (Round.Equal.POWER, 2.5), f"{SPIN} The heater has a thermal cut-out and is never left alone.", EVERY_RIG, ("Zeisig", "A thin blade for thin air.", "Z-01"),
+)  # fmt: skip
+NIGHT = RigRound(
+    7, "at-night", "At night", "Which rotor moves most air at 44 dB(A), so that the loft's neighbours sleep?", "The rotor only.",
+    (Round.Equal.NOISE, 44.0), SPIN, AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"),
+)  # fmt: skip
+
+
 def load_rigs() -> None:
     """Both rounds with their runs."""
     who = people()
-    load_every_rig(who)
-    load_at_night(who)
+    for plan in (EVERY_RIG_ONCE, NIGHT):
+        load_round(who, plan)
 
 
-def load_every_rig(who: dict[str, User]) -> None:
-    """Round 6: each rig, and each way of testing but the one at equal noise."""
-    _load(
-        who, 6, "every-rig-once", "Every rig once", "What does one rotor do on every rig of the loft, against the Loft-140?", (Round.Equal.POWER, 2.5),
-        EVERY_RIG, ("Zeisig", "A thin blade for thin air.", "Z-01"),
-    )  # fmt: skip
-
-
-def load_at_night(who: dict[str, User]) -> None:
-    """Round 7: compared at equal noise."""
-    _load(
-        who, 7, "at-night", "At night", "How much air may a rotor move at 44 dB(A), so that the loft's neighbours sleep?", (Round.Equal.NOISE, 44.0),
-        AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"),
-    )  # fmt: skip
-
-
-def _load(
-    who: dict[str, User],
-    number: int,
-    slug: str,
-    title: str,
-    question: str,
-    equal: tuple[str, float],
-    rows: list[TestRow],
-    hands_in: tuple[str, str, str],
-) -> None:
-    """One round with one entry, each of its tests run once with the reference and once with the entry's part."""
-    begins = BEGINS + timedelta(days=number - 6)
+def load_round(who: dict[str, User], plan: RigRound) -> None:
+    """One round, each of its tests run once with the reference and once with the entry's part."""
+    begins = BEGINS + timedelta(days=plan.number - 6)
     round = Round.objects.create(
-        uid=uid("round", number), slug=slug, number=number, title=title, place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
-        question=question, may_vary="Nothing: it is a check of the rigs.",
-        equal=equal[0], equal_value=equal[1], envelope=Envelope.from_json("rotor", {}).as_json(), state=Round.State.BENCH,
-        safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
-        "The heater has a thermal cut-out and is never left alone.", created_at=begins - timedelta(days=8),
+        uid=uid("round", plan.number), slug=plan.slug, number=plan.number, title=plan.title, place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+        question=plan.question, may_vary=plan.may_vary, equal=plan.equal[0], equal_value=plan.equal[1], envelope=Envelope.from_json("rotor", {}).as_json(),
+        state=Round.State.BENCH, safety=plan.safety, created_at=begins - timedelta(days=8),
     )  # fmt: skip
     members(round, who)
     setting = Setting.objects.create(round=round, label="As agreed", values={})
     Setting.objects.create(round=round, label="Hanging, axis upright", values={"orientation": "axis upright"})
     reference = ReferenceSpecimen.objects.get(serial="L-02", type__name="Loft-140")
     rules = RuleVersion.objects.create(
-        round=round, number=1, scheme=RuleVersion.Scheme.POINTS if len(rows) > 1 else RuleVersion.Scheme.SINGLE, created_by=who["runa"], created_at=begins - timedelta(days=8)
+        round=round, number=1, scheme=RuleVersion.Scheme.POINTS if len(plan.tests) > 1 else RuleVersion.Scheme.SINGLE, created_by=who["runa"], created_at=begins - timedelta(days=8)
     )  # fmt: skip
     tests = []
-    for order, (key, label, procedure, rig, speed) in enumerate(rows, start=1):
+    for order, (key, label, procedure, rig, speed) in enumerate(plan.tests, start=1):
         test = Test.objects.create(
             round=round, key=key, label=label, procedure=procedure, rig=Rig.objects.current().get(name=rig), setting=setting, order=order, repeats=1, readings=3,
             common_speed=speed, baseline=2.0, resolution=0.5 if key == "heat" else None, soak=Test.Soak.SETTLED if key == "heat" else Test.Soak.NONE,
@@ -195,7 +194,7 @@ def _load(
         RuleTerm.objects.create(rules=rules, test=test, weight=1.0)
     rules.tests.set(tests)
     remember_brief(round, rules)
-    name, story, code = hands_in
+    name, story, code = plan.entry
     entry = Entry.objects.create(
         uid=uid("entry", name), round=round, name=name, designer_name="Alma", story=story, mark=3, submitted_at=begins - timedelta(days=5)
     )  # fmt: skip

@@ -89,6 +89,8 @@ REFERENCES: list[tuple[str, str, str, str, float, str]] = [
     ("Shelf splitter", "P-01", "The stock splitter: a straight box with three slots.", "in_use", 260.0, ""),
     ("Belt rotor", "B-01", "The loft fan's own sheet-metal rotor, 400 mm, driven by a belt.", "in_use", 2100.0, ""),
 ]  # fmt: skip
+SPIN = "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low."
+"""The cautions of every round with a rotor."""
 
 
 def uid(*parts: object) -> uuid.UUID:
