@@ -107,7 +107,8 @@ class EntryTests(BrowserTests):
         expect(page.get_by_text("Bench report of")).to_be_visible()
         self.assertEqual(self.charts_drawn(1), 1)
         expect(page.get_by_role("heading", name="Air test", exact=True)).to_be_visible()
-        expect(page.get_by_text("How the figure came about").first).to_be_visible()
+        expect(page.get_by_text("came about, the newest with a figure").first).to_be_visible()
+        expect(page.get_by_text("How the figure came about")).to_have_count(0)  # a designer, before publication
         page.emulate_media(media="print")
         for furniture in (page.get_by_role("searchbox").first, page.get_by_role("button", name="Print")):
             expect(furniture).to_be_hidden()
