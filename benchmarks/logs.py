@@ -81,7 +81,7 @@ def run() -> Iterator[Row]:
             extra,
             uid=uuid.uuid4(),
         )
-        import_log(built.operator, new, notify=False)
+        import_log(built.operator, new)
 
     yield row("log: imported and reduced to five results", seconds(whole, 5), "s")
     yield from _a_day(built)

@@ -21,7 +21,7 @@ from hauch.exchange.demo import load_demo
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 REQUESTS = 40

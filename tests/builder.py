@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from django.db import transaction
+
 from hauch.bench.actions import NewRun, Room, Subject, Typed, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.entries.models import Entry, Version
@@ -12,7 +14,7 @@ from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import Instrument, ReferenceSpecimen, ReferenceType, Rig, RigMeter
-from hauch.verdict.actions import results_have_changed
+from hauch.verdict.judging import judge_round
 from hauch.workshop.models import Specimen
 
 START = datetime(2026, 5, 4, 9, 0, tzinfo=UTC)
@@ -52,12 +54,13 @@ class Built:
         """Record a power run."""
         return self.record("power", what, minutes, {"voltage": (12.0, 12.0), "current": (amps, amps)}, **more)
 
-    def record(self, test, what, minutes, values, notify=False, **more):
+    def record(self, test, what, minutes, values, **more):
         subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
         readings = {key: [Typed(v, str(v), CHANNELS[key].unit) for v in row] for key, row in values.items()}
         moment = START + timedelta(minutes=minutes)
-        return record_run(self.operator, NewRun(self.tests[test], subject, ROOM, moment, readings, **more), notify=notify)
+        return record_run(self.operator, NewRun(self.tests[test], subject, ROOM, moment, readings, **more))
 
+    @transaction.atomic
     def measure_all(self):
         """Reference, every entry three times, reference again; Amsel best, Binse and Kiebitz close together."""
         speeds = {"Amsel": 4.4, "Binse": 4.102, "Kiebitz": 4.1}
@@ -77,7 +80,7 @@ class Built:
     def measure_and_judge(self):
         """All runs, and the standing that follows from them."""
         self.measure_all()
-        results_have_changed(self.round)
+        judge_round(self.round.pk)
 
 
 def build(published: bool = False, kinds: tuple[str, ...] = ("air", "power")) -> Built:

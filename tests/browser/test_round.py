@@ -6,7 +6,7 @@ from playwright.sync_api import expect
 
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round, RuleTerm, RuleVersion
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from tests.browser.base import BrowserTests
 
 

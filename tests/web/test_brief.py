@@ -342,7 +342,7 @@ class RuleChangeTests(BriefCase):
 
     def test_a_large_round_is_not_judged_in_a_look(self):
         self.assertIsNone(what_if(self.built.host, self.built.round, self.draft, {self.air.test.pk: 2000}))
-        with mock.patch("hauch.bench.actions.CARRIED_AT_ONCE", 3), mock.patch("hauch.bench.jobs.carry_over_later.defer") as deferred:
+        with mock.patch("hauch.bench.jobs.CARRIED_AT_ONCE", 3), mock.patch("hauch.bench.jobs.carry_over_later.defer") as deferred:
             self.air.reporting_distance = 2.0
             self.change()
         self.assertEqual(deferred.call_count, 1)

@@ -21,7 +21,7 @@ from hauch.entries import actions as entry_actions
 from hauch.people.fields import parse_number
 from hauch.people.first import add_person, first_people
 from hauch.people.models import User
-from hauch.verdict.actions import results_have_changed
+from hauch.verdict.judging import judge_round
 from hauch.web.charts import figure, specs
 from hauch.web.line import counts, stations
 from hauch.web.marks import SHAPES, mark_svg
@@ -232,7 +232,7 @@ class LineTests(TestCase):
         self.assertEqual(self.texts()["workshop"], "all ready, 1 broken")
 
     def test_did_not_finish_is_asked_for_no_more_runs(self):
-        actions.record_dnf(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Binse"]), "rubs", START, notify=False)
+        actions.record_dnf(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Binse"]), "rubs", START)
         self.assertEqual(self.texts()["bench"], "0 of 12 runs")
 
     def test_who_may_go_where(self):
@@ -247,7 +247,7 @@ class LineTests(TestCase):
     def test_progress_kept_step_by_step_equals_progress_counted_anew(self):
         self.built.measure_all()
         run = self.built.air(self.built.specimens["Amsel"], 500, (4.4, 4.4))
-        actions.void_run(self.built.operator, run, "door", notify=False)
+        actions.void_run(self.built.operator, run, "door")
         kept = sorted(Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str)
         rebuild(self.built.round)
         self.assertEqual(sorted(Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str), kept)
@@ -262,7 +262,7 @@ class ManyEntriesTests(TestCase):
     def setUpTestData(cls):
         cls.built = build()
         cls.built.air(cls.built.reference, 0, (4.0, 4.0))
-        results_have_changed(cls.built.round)
+        judge_round(cls.built.round.pk)
 
     def setUp(self):
         self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")

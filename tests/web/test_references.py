@@ -13,7 +13,7 @@ from hauch.people.models import AuditEntry
 from hauch.rounds import references
 from hauch.rounds.models import TestReference
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.actions import results_have_changed
+from hauch.verdict.judging import judge_round
 from hauch.verdict.health import alarms, care_of, series_of
 from tests.builder import START, build
 
@@ -112,7 +112,7 @@ class BridgeTests(ReferenceCase):
         self.built.air(self.new, 260, (4.08, 4.08))
         self.built.air(self.built.specimens["Amsel"], 265, (4.4, 4.4))
         self.built.air(self.new, 270, (4.08, 4.08))
-        results_have_changed(self.built.round)
+        judge_round(self.built.round.pk)
         after = self.built.round.rules.get().standing.rows.get(entry__name="Amsel").tests["air"]
         self.assertAlmostEqual(after["change"], before["change"], delta=0.15)
         self.assertGreater(after["from_reference"], 0)

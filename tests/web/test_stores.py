@@ -21,7 +21,7 @@ from hauch.stores import actions
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig, RigCalibration
 from hauch.stores.pictures import clean_picture
 from hauch.stores.queries import due_of, states_of
-from hauch.verdict.actions import results_have_changed
+from hauch.verdict.judging import judge_round
 from tests.builder import START, build
 
 SHAPE = [0.97, 0.93, 0.90, 0.82, 0.60]
@@ -164,12 +164,12 @@ class RigStateTests(StoresCase):
         now = actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.14, 0.0001)), self.meters, "A wider tube.")
         test.rig = now
         self.built.air(self.built.specimens["Amsel"], 500, (4.4, 4.4))
-        results_have_changed(self.built.round)
+        judge_round(self.built.round.pk)
         standing = self.built.round.rules.get().standing
         self.assertRegex(" ".join(standing.notes), "Air test: 1 run has no run of the reference in the same state")
         before = standing.rows.get(entry__name="Amsel").tests["air"]["change"]
         self.built.air(self.built.reference, 505, (4.0, 4.0))
-        results_have_changed(self.built.round)
+        judge_round(self.built.round.pk)
         standing.refresh_from_db()
         self.assertEqual(standing.notes, [])
         self.assertAlmostEqual(standing.rows.get(entry__name="Amsel").tests["air"]["change"], before, delta=0.3)

@@ -2,8 +2,10 @@
 
 import math
 from datetime import timedelta
+from unittest import mock
 
 from django.test import TestCase
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from hauch.bench import actions
 from hauch.bench.actions import Subject
@@ -15,7 +17,9 @@ from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.stores.models import ReferenceSpecimen
 from hauch.verdict import queries
-from hauch.verdict.actions import refresh, results_have_changed
+from hauch.verdict.actions import results_have_changed
+from hauch.verdict.jobs import refresh_standings
+from hauch.verdict.judging import judge_round, refresh
 from hauch.verdict.models import Standing, StandingRow
 from tests.builder import START, build
 
@@ -57,22 +61,24 @@ class StandingTests(TestCase):
 
     def test_did_not_finish_is_last_and_incomplete_before_it(self):
         built = self.built
-        actions.record_dnf(built.operator, built.tests["air"], Subject(specimen=built.specimens["Amsel"]), "burst", START, notify=False)
+        actions.record_dnf(built.operator, built.tests["air"], Subject(specimen=built.specimens["Amsel"]), "burst", START)
         for run in Run.objects.filter(specimen=built.specimens["Binse"], test=built.tests["power"]):
-            actions.void_run(built.operator, run, "wrong supply", notify=False)
+            actions.void_run(built.operator, run, "wrong supply")
         rows = self.rows()
         self.assertEqual([(rows[n].place, rows[n].state) for n in ("Kiebitz", "Binse", "Amsel")], [(1, "ranked"), (2, "incomplete"), (3, "dnf")])
         self.assertEqual(rows["Binse"].reason, "Not complete: power test missing.")
         self.assertIsNone(rows["Amsel"].score)
 
     def test_withdrawing_takes_an_entry_out_at_once(self):
-        entry_actions.withdraw(self.built.host, self.built.entries["Amsel"], "")
+        judge_round(self.built.round.pk)
+        with self.captureOnCommitCallbacks(execute=True):
+            entry_actions.withdraw(self.built.host, self.built.entries["Amsel"], "")
         names = set(StandingRow.objects.values_list("entry__name", flat=True))
         self.assertEqual(names, {"Binse", "Kiebitz"})
 
     def test_without_a_reference_nothing_is_ranked_and_it_says_so(self):
         for run in Run.objects.filter(reference=self.built.reference, test=self.built.tests["air"]):
-            actions.void_run(self.built.operator, run, "wrong specimen", notify=False)
+            actions.void_run(self.built.operator, run, "wrong specimen")
         standing = refresh(self.built.round.rules.first())
         self.assertIn("there is no run of the reference yet", standing.notes[0])
         self.assertFalse(standing.rows.filter(state="ranked").exists())
@@ -98,17 +104,15 @@ class StandingTests(TestCase):
         self.assertEqual(self.rows()["Amsel"].tests["air"]["value"], before)
 
     def test_a_large_round_is_left_to_the_worker(self):
-        from unittest import mock
-
-        results_have_changed(self.built.round)
-        with (
-            mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3),
-            mock.patch("hauch.verdict.jobs.defer_refresh") as deferred,
-            self.captureOnCommitCallbacks(execute=True),
-        ):
+        judge_round(self.built.round.pk)
+        with mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3), self.captureOnCommitCallbacks(execute=True) as called:
             results_have_changed(self.built.round)
-        deferred.assert_called_once_with(self.built.round.pk)
+            results_have_changed(self.built.round)
+        self.assertEqual(called, [])
         self.assertTrue(Standing.objects.get().stale)
+        job = ProcrastinateJob.objects.filter(task_name="verdict.refresh_standings").latest("pk")
+        refresh_standings(**job.args)
+        self.assertFalse(Standing.objects.get().stale)
 
     def test_working_of_a_cell_adds_up(self):
         rules = self.built.round.rules.first()

@@ -6,7 +6,7 @@ from django.test import SimpleTestCase, TestCase
 
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.verdict import queries
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.verdict.models import StandingRow
 from tests.builder import build
 

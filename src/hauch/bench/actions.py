@@ -7,7 +7,6 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
 
 import numpy as np
 from django.core.exceptions import ValidationError
@@ -123,7 +122,7 @@ def already_sent(form_key: uuid.UUID) -> Run | None:
 
 
 @transaction.atomic
-def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
+def record_run(user: User, new: NewRun) -> Run:
     """Record a run from readings typed by hand, with its result.
 
     Raises
@@ -132,6 +131,7 @@ def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
     """
     round = new.test.round
     require(user, "run.record", round)
+    in_turn(new.test)
     if (sent := already_sent(new.form_key)) is not None:
         return sent
     new.subject.check(round)
@@ -141,7 +141,7 @@ def record_run(user: User, new: NewRun, *, notify: bool = True) -> Run:
     _store_readings(run, new.readings)
     _note_cap(run, new.readings)
     record(user, "run.record", run, round, run=str(run.uid))
-    return finish_run(run, notify)
+    return finish_run(run)
 
 
 def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None:
@@ -165,9 +165,14 @@ def next_replicate(test: Test, setting: Setting, subject: Subject) -> int:
     return (Run.objects.filter(test=test, setting=setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0) + 1
 
 
+def in_turn(test: Test) -> Test:
+    """The test as it is now, locked: its runs are recorded one at a time, so that repeats count up and a form sent twice is seen."""
+    return Test.objects.select_for_update(of=("self",)).select_related("round", "rig", "setting").get(pk=test.pk)
+
+
 def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
     """A new run with the next free repeat; its result is still to be computed."""
-    test = Test.objects.select_for_update(of=("self",)).get(pk=new.test.pk)  # one at a time, so that repeats count up
+    test = in_turn(new.test)
     setting = new.setting or test.setting
     rig = new.test.rig if new.test.rig_id == test.rig_id else test.rig  # the one whose meters are known already, unless the test was moved
     run = Run(
@@ -216,19 +221,18 @@ def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     )
 
 
-def finish_run(run: Run, notify: bool = True) -> Run:
+def finish_run(run: Run) -> Run:
     """Compute the result of a new run and count it."""
     run.result = Result.objects.create(run=run, **compute(run))
     progress.update(run)
-    if notify:
-        results_changed.send(Run, round=run.test.round)
+    results_changed.send(Run, round=run.test.round)
     return run
 
 
 @transaction.atomic
 def record_dnf(
-    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, notify: bool = True, uid: uuid.UUID | None = None,
-    readings: Mapping[str, Sequence[Typed]] | None = None, picture: Picture | None = None,
+    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, uid: uuid.UUID | None = None,
+    readings: Mapping[str, Sequence[Typed]] | None = None, picture: Picture | None = None, form_key: uuid.UUID | None = None,
 ) -> Run:  # fmt: skip
     """Record that a specimen did not finish, with the reason, a picture and what was read so far. It keeps its row, last.
 
@@ -237,24 +241,26 @@ def record_dnf(
     PermissionDenied, ValidationError : no reason given, or the subject may not be run
     """
     require(user, "run.record", test.round)
+    test = in_turn(test)
+    if form_key is not None and (sent := already_sent(form_key)) is not None:
+        return sent
     subject.check(test.round)
     if not reason.strip():
         raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
     run = Run.objects.create(
         uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=next_replicate(test, test.setting, subject), started_at=started_at, operator=user,
-        state=Run.State.DNF, reason=reason.strip(), picture=picture,
+        state=Run.State.DNF, reason=reason.strip(), picture=picture, form_key=form_key or uuid.uuid4(),
     )  # fmt: skip
     _store_readings(run, readings or {})
     seal_version(run)
     progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)
-    if notify:
-        results_changed.send(Run, round=test.round)
+    results_changed.send(Run, round=test.round)
     return run
 
 
 @transaction.atomic
-def void_run(user: User, run: Run, reason: str, *, notify: bool = True) -> Run:
+def void_run(user: User, run: Run, reason: str) -> Run:
     """Take a run out of the standing, with the reason; its readings stay. Runs made of the same readings go with it."""
     require(user, "run.void", run.test.round)
     if not reason.strip():
@@ -268,8 +274,7 @@ def void_run(user: User, run: Run, reason: str, *, notify: bool = True) -> Run:
         one.save(update_fields=["state", "reason"])
         progress.update(one)
         record(user, "run.void", one, one.test.round, reason=one.reason)
-    if notify:
-        results_changed.send(Run, round=run.test.round)
+    results_changed.send(Run, round=run.test.round)
     return run
 
 
@@ -296,7 +301,7 @@ def imported_before(round: Round, sha256: str) -> Recording | None:
 
 
 @transaction.atomic
-def import_log(user: User, new: NewRecording, *, notify: bool = True) -> list[Run]:
+def import_log(user: User, new: NewRecording) -> list[Run]:
     """Store a recording and one run for each test that it feeds, with results; all or nothing.
 
     Raises
@@ -326,9 +331,7 @@ def import_log(user: User, new: NewRecording, *, notify: bool = True) -> list[Ru
         run = make_run(user, NewRun(test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key), recording)
         _store_readings(run, extra)
         record(user, "run.import", run, new.round, run=str(run.uid), file=new.source.name if new.source else "")
-        runs.append(finish_run(run, notify=False))
-    if notify:
-        results_changed.send(Run, round=new.round)
+        runs.append(finish_run(run))
     return runs
 
 
@@ -439,51 +442,6 @@ def recompute(runs, *, write: bool = True) -> Recomputed:
         progress.rebuild(round)
         results_changed.send(Run, round=round)
     return Recomputed(count, changed)
-
-
-@transaction.atomic
-def carry_over(user: User, old: Test, new: Test) -> int:
-    """Make runs of a test count for its successor from the same readings; gives how many.
-
-    The readings are not copied: the new run points to the old one and is reduced by the new test's terms. Safe to run twice.
-    """
-    require(user, "rules.change", new.round)
-    done = set(Run.objects.filter(test=new, carried_from__isnull=False).values_list("carried_from_id", flat=True))
-    count = 0
-    for run in Run.objects.filter(test=old, setting=old.setting).exclude(pk__in=done).select_related("carried_from"):
-        key = uuid.uuid5(run.uid, f"carried/{new.pk}")
-        made = Run.objects.create(
-            uid=key, form_key=key, test=new, rig_id=run.rig_id, setting=new.setting, specimen_id=run.specimen_id, reference_id=run.reference_id,
-            replicate=run.replicate, started_at=run.started_at, operator_id=run.operator_id, state=run.state, reason=run.reason, note=run.note,
-            temperature=run.temperature, pressure=run.pressure, humidity=run.humidity, recording_id=run.recording_id, windows=run.windows, beside=run.beside,
-            picture_id=run.picture_id,
-            carried_from=run.carried_from or run,
-        )  # fmt: skip
-        if made.state == Run.State.VALID:
-            Result.objects.create(run=made, **compute(runs_of_one(made.pk)))
-        count += 1
-    progress.rebuild(new.round)
-    return count
-
-
-def runs_of_one(pk: int) -> Run:
-    """One run with all that its reduction reads."""
-    return run_rows().with_raw().get(pk=pk)
-
-
-CARRIED_AT_ONCE = 1500
-"""Tests of up to this many runs are carried over in the request that changed the rules; larger ones by the worker."""
-
-
-def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:
-    """Carry runs over to the tests that replace theirs."""
-    from hauch.bench.jobs import carry_over_later  # jobs call back into this module
-
-    for old, new in pairs:
-        if Run.objects.filter(test=old).count() <= CARRIED_AT_ONCE:
-            carry_over(user, old, new)
-        else:
-            carry_over_later.defer(user_id=user.pk, old_id=old.pk, new_id=new.pk)
 
 
 def runs_by_test(round: Round) -> dict[int, int]:

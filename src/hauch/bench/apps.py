@@ -7,7 +7,7 @@ class BenchConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        from hauch.bench.actions import follow_tests
+        from hauch.bench.jobs import follow_tests
         from hauch.rounds.signals import tests_replaced
 
         tests_replaced.connect(follow_tests, dispatch_uid="bench")

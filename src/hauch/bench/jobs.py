@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from procrastinate.contrib.django import app
 
-from hauch.bench.actions import carry_over
+from hauch.bench.models import Run
 from hauch.bench.signals import results_changed
+from hauch.bench.successors import carry_over
 from hauch.people.models import User
 from hauch.rounds.models import Test
+
+CARRIED_AT_ONCE = 1500
+"""Tests of up to this many runs are carried over in the request that changed the rules; larger ones by the worker."""
 
 
 @app.task(name="bench.carry_over")
@@ -16,3 +23,12 @@ def carry_over_later(user_id: int, old_id: int, new_id: int) -> None:
     old, new = Test.objects.get(pk=old_id), Test.objects.select_related("round").get(pk=new_id)
     carry_over(User.objects.get(pk=user_id), old, new)
     results_changed.send(Test, round=new.round)
+
+
+def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:
+    """Carry runs over to the tests that replace theirs, a large test by the worker; inside the transaction that replaced them."""
+    for old, new in pairs:
+        if Run.objects.filter(test=old).count() <= CARRIED_AT_ONCE:
+            carry_over(user, old, new)
+        else:
+            carry_over_later.defer(user_id=user.pk, old_id=old.pk, new_id=new.pk)

@@ -12,7 +12,7 @@ from django.db import connection, transaction
 from django.utils import timezone
 
 from hauch.bench import progress
-from hauch.bench.actions import NewRun, Room, Subject, finish_run, make_run, next_replicate, seal_version
+from hauch.bench.actions import NewRun, Room, Subject, finish_run, in_turn, make_run, next_replicate, seal_version
 from hauch.bench.models import Live, Observation, Recording, Run
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
@@ -407,6 +407,7 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
         raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
     subject = Subject(live.specimen, None)
     subject.check(live.round)
+    in_turn(live.test)
     run = Run.objects.create(
         test=live.test, rig=live.test.rig, setting=live.setting, specimen=live.specimen, replicate=next_replicate(live.test, live.setting, subject),
         started_at=live.recording.started_at, operator=user, state=Run.State.DNF, reason=reason.strip(), recording=live.recording, windows=live.windows,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import uuid
 from datetime import timedelta
 from typing import Any
 
@@ -191,6 +192,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
         "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
         "lined": bool(lined_rigs([test.rig_id])), "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind, "places": places_of(test),
+        "dnf_key": uuid.uuid4(),
     }  # fmt: skip
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -260,6 +262,14 @@ def places_of(test: Test) -> int:
     return reduction.places_of(test)
 
 
+def form_key_of(request: HttpRequest) -> uuid.UUID | None:
+    """The key of the form that was sent, so that sending it twice records once; None where it has none."""
+    try:
+        return uuid.UUID(request.POST.get("form_key", ""))
+    except ValueError:
+        return None
+
+
 def capture_url(round: Round, test: Test, subject: Subject) -> str:
     """Address of the capture of a subject in a test."""
     choice = f"s{subject.specimen.pk}" if subject.specimen else f"r{subject.reference.pk}"
@@ -279,7 +289,7 @@ def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         sent = request.FILES.get("picture")
         run = actions.record_dnf(
             request.user, test, subject_of(round, choice), request.POST.get("reason", ""), timezone.now(), readings=readings,
-            picture=keep_picture(request.user, sent.read()) if sent else None,
+            picture=keep_picture(request.user, sent.read()) if sent else None, form_key=form_key_of(request),
         )  # fmt: skip
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))

@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from hauch.core.geometry.fit import misfits
 from hauch.core.predict.model import CannotBe
+from hauch.desk.jobs import search_later
 from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.queries import NOTHING
 from hauch.desk.search import AIMS, FIGURES
@@ -227,8 +228,6 @@ def start_search(user: User, values: Mapping[str, Any], around: Around, aim: str
     ------
     ValidationError : a start that cannot be, an unknown aim, too many searches at once
     """
-    from hauch.desk.jobs import search_later
-
     require(user, "desk.use")
     tool = TOOLS["rotor"]
     if aim not in AIMS:
@@ -246,7 +245,7 @@ def start_search(user: User, values: Mapping[str, Any], around: Around, aim: str
     if Search.objects.filter(owner=user, state__in=[Search.State.WAITING, Search.State.RUNNING]).count() >= MOST_SEARCHES:
         raise ValidationError(f"{MOST_SEARCHES} of your searches are at work already. Stop one, or wait for it.")
     made = Search.objects.create(owner=user, inputs=tool.complete(values), rig=around.rig, fit=around.fit, aim=aim, limits=dict(limits))
-    transaction.on_commit(lambda: search_later.defer(search_id=made.pk))
+    search_later.defer(search_id=made.pk)
     return made
 
 

@@ -160,11 +160,12 @@ def attach(
     return file
 
 
+@transaction.atomic
 def ask_check(file: PartFile) -> PartCheck:
     """Have a part checked by the worker, anew if it was checked before."""
     row, _ = PartCheck.objects.update_or_create(file=file, defaults={"state": PartCheck.State.WAITING, "stage": 0, "cancel": False, "attempts": 0, "verdict": "",
         "reasons": [], "figures": [], "data": {}, "view": "", "still": "", "mended": "", "asked_at": timezone.now(), "ended_at": None, "seconds": None})  # fmt: skip
-    transaction.on_commit(lambda: defer_check(row.pk))
+    defer_check(row.pk)
     return row
 
 

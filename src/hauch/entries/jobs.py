@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
-
-from django.db import transaction
 from procrastinate.contrib.django import app
-from procrastinate.exceptions import AlreadyEnqueued
 
 from hauch.entries.checking import run_check
 
@@ -18,6 +14,5 @@ def check_part(check_id: int) -> None:
 
 
 def defer_check(check_id: int) -> None:
-    """Leave a check to the worker, unless it waits there already."""
-    with suppress(AlreadyEnqueued), transaction.atomic():  # the refusal undoes only itself
-        check_part.configure(queueing_lock=f"check-{check_id}").defer(check_id=check_id)
+    """Leave a check to the worker, inside the transaction that asks for it: both are committed, or neither is."""
+    check_part.configure(lock=f"check-{check_id}").defer(check_id=check_id)

@@ -33,7 +33,7 @@ from hauch.rounds.models import Membership, Round, RuleQuestion, RuleTerm, RuleV
 from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType, Rig
 from hauch.stores.pictures import keep_picture
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.verdict.models import StandingRow
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import fcntl
+import hashlib
 import os
 import secrets
 import shutil
@@ -19,6 +21,14 @@ from hauch.ops.errors import CannotGoOn
 HOME = Path(os.environ.get("HAUCH_HOME", Path(__file__).resolve().parents[3]))
 
 
+def _environment(folder: Path, cluster: Cluster) -> dict[str, str]:
+    return {
+        **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40), "HAUCH_TESTING": "1",
+        "DJANGO_SETTINGS_MODULE": "hauch.web.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
+        "PYTHONPATH": os.pathsep.join([str(HOME / "src"), str(HOME)]),
+    }  # fmt: skip
+
+
 @contextmanager
 def throwaway() -> Iterator[dict[str, str]]:
     """A cluster and a data folder that are gone afterwards; gives the environment for Django."""
@@ -30,29 +40,67 @@ def throwaway() -> Iterator[dict[str, str]]:
     try:
         cluster.start()
         cluster.ensure_database()
-        yield {
-            **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40), "HAUCH_TESTING": "1",
-            "DJANGO_SETTINGS_MODULE": "hauch.web.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
-            "PYTHONPATH": os.pathsep.join([str(HOME / "src"), str(HOME)]),
-        }  # fmt: skip
+        yield _environment(folder, cluster)
     finally:
         cluster.stop()
         shutil.rmtree(folder, ignore_errors=True)
 
 
+@contextmanager
+def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
+    """A cluster for some tests, whose database is kept for the next time; None where another run holds it.
+
+    A run that was cut off may leave rows behind, so the folder is made anew after one.
+    """
+    name = hashlib.sha256(str(HOME).encode()).hexdigest()[:12]
+    folder = Path(tempfile.gettempdir()) / f"hauch-tests-{os.getuid()}-{name}"
+    folder.mkdir(mode=0o711, exist_ok=True)
+    if folder.is_symlink() or folder.stat().st_uid != os.getuid():
+        yield None  # somebody else's folder
+        return
+    with (folder / "lock").open("w") as held:
+        try:
+            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            yield None
+            return
+        unfinished, password = folder / "unfinished", folder / "password"
+        if fresh or unfinished.exists() or not password.exists():
+            if (folder / "pg").exists():
+                Cluster(folder / "pg", "", fast=True).stop()
+            for old in ("pg", "files", "static"):
+                shutil.rmtree(folder / old, ignore_errors=True)
+            password.touch(mode=0o600)
+            password.write_text(secrets.token_urlsafe(16))
+        unfinished.touch()
+        for part in ("files", "static"):
+            (folder / part).mkdir(exist_ok=True)
+        cluster = Cluster(folder / "pg", password.read_text(), fast=True)
+        try:
+            cluster.start()
+            cluster.ensure_database()
+            yield _environment(folder, cluster)
+            unfinished.unlink()
+        finally:
+            cluster.stop()
+
+
 def test(options: argparse.Namespace) -> int:
-    """All tests: core, formats, web and browser."""
+    """All tests on a throwaway cluster, or those that are named on one whose database is kept."""
+    if options.labels:
+        with kept(fresh=options.fresh) as environment:
+            if environment is not None:
+                return _run_tests(options, environment, "--keepdb")
     with throwaway() as environment:
-        command = [
-            sys.executable,
-            "-m",
-            "hauch.ops.manage",
-            "test",
-            "--no-input",
-            *([] if options.labels else ["--parallel", "2"]),
-            *(options.labels or ["tests"]),
-        ]
-        return subprocess.run(command, cwd=HOME, env=environment).returncode
+        return _run_tests(options, environment)
+
+
+def _run_tests(options: argparse.Namespace, environment: dict[str, str], *more: str) -> int:
+    parallel = options.parallel or ("1" if options.labels else "2")
+    command = [sys.executable, "-m", "hauch.ops.manage", "test", "--no-input", "--parallel", parallel, *more]
+    if options.durations:
+        command += ["--durations", str(options.durations)]
+    return subprocess.run([*command, *(options.labels or ["tests"])], cwd=HOME, env=environment).returncode
 
 
 def lint(options: argparse.Namespace) -> int:

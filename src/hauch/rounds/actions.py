@@ -172,7 +172,7 @@ def start_bench(user: User, round: Round) -> Round:
 
 
 @transaction.atomic
-def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int], *, notify: bool = True) -> RuleVersion:
+def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> RuleVersion:
     """Make a draft the rules: in place while the brief is written, as the next version after that.
 
     Parameters
@@ -213,8 +213,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     record(user, "rules.change", rules, round, scheme=rules.scheme, reason=rules.reason, weights={t.label: t.weight for t in draft.kept if t.weight})
     if pairs:
         tests_replaced.send(Round, user=user, pairs=pairs)
-    if notify:
-        rules_changed.send(Round, round=round)
+    rules_changed.send(Round, round=round)
     return rules
 
 

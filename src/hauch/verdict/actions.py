@@ -1,49 +1,46 @@
-"""Keeping standings current."""
+"""Keeping standings current, and publishing them."""
 
 from __future__ import annotations
 
+from functools import partial
+
 from django.db import transaction
+from django.db.models import F
 from django.utils import timezone
 
 from hauch.bench.models import Run
-from hauch.core import CORE_VERSION
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.rounds.models import Round, RuleVersion
-from hauch.verdict.compute import judge
-from hauch.verdict.models import Standing, StandingRow
+from hauch.rounds.models import Round
+from hauch.verdict.jobs import defer_refresh
+from hauch.verdict.judging import judge_round
+from hauch.verdict.models import Standing
 
 AT_ONCE_UP_TO = 1500
-"""Rounds of up to this many runs are judged in the request that changed them; larger ones by the worker."""
+"""Rounds of up to this many runs are judged right after the commit that changed them; larger ones by the worker alone."""
+WORKER_AFTER = 20
+"""Seconds after which the worker looks whether a round that was to be judged at once was: its process may have died."""
 
 
 @transaction.atomic
-def refresh(rules: RuleVersion) -> Standing:
-    """Compute a standing anew and replace its rows."""
-    standing, _ = Standing.objects.get_or_create(rules=rules)
-    standing = Standing.objects.select_for_update().get(pk=standing.pk)
-    judged = judge(rules)
-    standing.rows.all().delete()
-    StandingRow.objects.bulk_create(StandingRow(standing=standing, **row) for row in judged.rows)
-    standing.computed_at, standing.stale, standing.core_version = timezone.now(), False, CORE_VERSION
-    standing.reference, standing.notes, standing.ground = judged.reference, judged.notes, judged.ground
-    standing.save()
-    return standing
-
-
 def results_have_changed(round: Round) -> None:
-    """Judge a small round now; mark a large one stale and leave it to the worker, once."""
-    from hauch.verdict.jobs import defer_refresh  # jobs call back into this module
+    """Note in the transaction of a change that the round's standings do not show it yet, and have it judged after the commit.
 
-    rules = list(round.rules.all())
-    if Run.objects.filter(test__round=round).count() <= AT_ONCE_UP_TO:
-        for version in rules:
-            refresh(version)
+    The note, and with the first one the worker's job, are committed with the change or not at all. Whoever turns a standing stale makes the job: the
+    row's lock puts changes and the storing of a standing in order, so that none falls between.
+    """
+    Standing.objects.bulk_create((Standing(rules=rules) for rules in round.rules.filter(standing=None)), ignore_conflicts=True)
+    standings = list(Standing.objects.select_for_update().filter(rules__round=round).order_by("pk"))
+    Standing.objects.filter(pk__in=[s.pk for s in standings]).update(changes=F("changes") + 1)
+    newly = [s for s in standings if not s.stale or s.failure or s.changed_at is None]
+    if not newly:
         return
-    for version in rules:
-        Standing.objects.update_or_create(rules=version, defaults={"stale": True})
-    transaction.on_commit(lambda: defer_refresh(round.pk))
+    Standing.objects.filter(pk__in=[s.pk for s in newly]).update(changed_at=timezone.now())
+    small = Run.objects.filter(test__round=round)[: AT_ONCE_UP_TO + 1].count() <= AT_ONCE_UP_TO
+    defer_refresh(round.pk, WORKER_AFTER if small else 0)
+    if small:
+        transaction.on_commit(partial(judge_round, round.pk), robust=True)
 
 
 @transaction.atomic

@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from datetime import timedelta
 
-from django.db import transaction
+from django.utils import timezone
 from procrastinate.contrib.django import app
-from procrastinate.exceptions import AlreadyEnqueued
 
-from hauch.rounds.models import Round
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import judge_round, left_behind
+
+LEFT_BEHIND_AFTER = timedelta(minutes=5)
 
 
 @app.task(name="verdict.refresh_standings")
 def refresh_standings(round_id: int) -> None:
-    """Judge a round anew under all versions of its rules; safe to run twice."""
-    for rules in Round.objects.get(pk=round_id).rules.all():
-        refresh(rules)
+    """Judge a round anew where that is still to be done; safe to run twice."""
+    judge_round(round_id)
 
 
-def defer_refresh(round_id: int) -> None:
-    """Leave a round to the worker, unless it waits there already."""
-    with suppress(AlreadyEnqueued), transaction.atomic():  # the refusal undoes only itself
-        refresh_standings.configure(queueing_lock=f"standing-{round_id}").defer(round_id=round_id)
+def defer_refresh(round_id: int, seconds: int = 0) -> None:
+    """Leave a round to the worker, inside the transaction that changed it: both are committed, or neither is."""
+    refresh_standings.configure(lock=f"standing-{round_id}", schedule_in={"seconds": seconds}).defer(round_id=round_id)
+
+
+@app.periodic(cron="*/5 * * * *")
+@app.task(name="verdict.sweep", queueing_lock="verdict-sweep")
+def sweep(timestamp: int) -> None:
+    """Judge what is stale though its job is gone, such as one that killed its worker too often."""
+    for round_id in left_behind(timezone.now() - LEFT_BEHIND_AFTER):
+        judge_round(round_id)

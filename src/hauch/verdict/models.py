@@ -3,22 +3,41 @@
 from __future__ import annotations
 
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Q
 
 from hauch.entries.models import Entry
 from hauch.rounds.models import RuleVersion
 
 
+class StandingQuerySet(models.QuerySet):
+    """Standings."""
+
+    def stale(self) -> StandingQuerySet:
+        """Those that do not show all changes yet."""
+        return self.filter(judged__lt=F("changes"))
+
+
 class Standing(models.Model):
-    """A computed standing. ``stale`` from the moment a run changes until it is computed again."""
+    """A computed standing. It is stale from the moment a run changes until it is computed again: ``changes`` are counted in the transactions that
+    make them, ``judged`` says how many of them its rows show."""
 
     rules = models.OneToOneField(RuleVersion, on_delete=models.CASCADE, related_name="standing")
     computed_at = models.DateTimeField(null=True)
-    stale = models.BooleanField(default=True)
+    changes = models.PositiveBigIntegerField(default=0)
+    changed_at = models.DateTimeField(null=True, help_text="when it turned stale")
+    judged = models.BigIntegerField(default=-1, help_text="how many of the changes its rows show; -1 before it was ever computed")
+    failure = models.CharField(max_length=300, blank=True, help_text="what went wrong when it was last computed")
     core_version = models.CharField(max_length=20, blank=True)
     reference = models.JSONField(default=dict, help_text="the reference by test: value, doubt, drift, bridges")
     notes = models.JSONField(default=list, help_text="sentences on what could not be compared")
     ground = models.FloatField(null=True, help_text="the reference's own score; empty where it has none")
+
+    objects = StandingQuerySet.as_manager()
+
+    @property
+    def stale(self) -> bool:
+        """Whether it does not show all changes yet."""
+        return self.judged < self.changes
 
     def __str__(self) -> str:
         return f"standing under {self.rules}"

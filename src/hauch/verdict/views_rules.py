@@ -48,7 +48,7 @@ def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) ->
     stored = standing_of(rules) if rules else None
     before = {row.entry_id: row.rank for row in stored.rows.all()} if stored else {}
     with transaction.atomic():
-        new = change_rules(user, round, draft, runs, notify=False)
+        new = change_rules(user, round, draft, runs)
         new.round = round
         judged = judge(new)
         transaction.set_rollback(True)

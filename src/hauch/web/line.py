@@ -59,7 +59,7 @@ def counts(round: Round) -> dict[str, int]:
             done=_count(racing, Sum("counted")),
             dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
             no_result=_count(steps, Sum("missing")),
-            stale=_count(Standing.objects.filter(rules__round=OuterRef("pk"), stale=True).annotate(_=F("rules__round")), Count("pk")),
+            stale=_count(Standing.objects.stale().filter(rules__round=OuterRef("pk"), failure="").annotate(_=F("rules__round")), Count("pk")),
         )
         .values("rules_number", "in_", "withdrawn", "back", "late", "specimens", "ready", "broken", "asked", "done", "dnf", "no_result", "stale")
         .get()

@@ -208,13 +208,11 @@ def _rank(nominal: np.ndarray, outside: np.ndarray, drawn: np.ndarray, out: np.n
         ranks[entry] = leader + 1
     # Entries that break a limit in a draw come after all that keep it there.
     span = float(np.ptp(drawn)) + 1.0 if drawn.size else 1.0
-    place_of = rankdata(-(drawn - span * out), method="min", axis=1).astype(int) if count else np.zeros((0, 0), int)
-    probability = (
-        np.stack([np.bincount(place_of[:, e] - 1, minlength=count) for e in range(count)]) / max(len(place_of), 1) if count else np.zeros((0, 0))
-    )
-    cumulative = np.cumsum(probability, axis=1)
-    low, high = np.argmax(cumulative >= 0.025, axis=1) + 1 if count else ranks, np.argmax(cumulative >= 0.975, axis=1) + 1 if count else ranks
-    return Standing(order, ranks, probability[:, 0] if count else np.zeros(0), low, high, probability)
+    if not count:
+        return Standing.of(order, ranks, np.zeros((0, 0)))
+    place_of = rankdata(-(drawn - span * out), method="min", axis=1).astype(int)
+    probability = np.stack([np.bincount(place_of[:, e] - 1, minlength=count) for e in range(count)]) / len(place_of)
+    return Standing.of(order, ranks, probability)
 
 
 def _together(head: int, entry: int, nominal: np.ndarray, drawn: np.ndarray, tie_rule: TieRule) -> bool:

@@ -26,6 +26,9 @@ LevelAs = Literal["level", "loudness"]
 CALL = 0.95
 """Probability at which one entry is ranked above another under the tie rule ``too_close``."""
 
+TAIL = 0.025
+"""Probability left out at either end of the places between which an entry lies."""
+
 CHUNK = 2048
 """Draws that are ranked at a time; part of the seeded result."""
 
@@ -103,6 +106,16 @@ class Standing:
     low: np.ndarray
     high: np.ndarray
     probability: np.ndarray = field(repr=False)
+
+    @classmethod
+    def of(cls, order: np.ndarray, ranks: np.ndarray, probability: np.ndarray) -> Standing:
+        """A standing with what follows from the probability of each place, for any number of entries, none included."""
+        if not order.size:
+            return cls(order, ranks, np.zeros(0), np.zeros(0, dtype=int), np.zeros(0, dtype=int), np.zeros((0, 0)))
+        cumulative = np.cumsum(probability, axis=1)
+        low = np.argmax(cumulative >= TAIL, axis=1) + 1
+        high = np.argmax(cumulative >= 1 - TAIL, axis=1) + 1
+        return cls(order, ranks, probability[:, 0], low, high, probability)
 
 
 def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.ndarray, Scores]:
@@ -214,8 +227,4 @@ def rank(scores: Scores, tie_rule: TieRule = "too_close", draws: int = 20_000, s
         if not together:
             leader = place
         ranks[entry] = leader + 1
-    probability = rank_probabilities(scores, draws, seed)
-    cumulative = np.cumsum(probability, axis=1)
-    low = np.argmax(cumulative >= 0.025, axis=1) + 1
-    high = np.argmax(cumulative >= 0.975, axis=1) + 1
-    return Standing(order, ranks, probability[:, 0] if order.size else np.zeros(0), low, high, probability)
+    return Standing.of(order, ranks, rank_probabilities(scores, draws, seed))

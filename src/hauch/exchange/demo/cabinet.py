@@ -17,7 +17,7 @@ from hauch.formats.logger_csv import Log
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 SLUG = "cabinet-rotor"
@@ -157,7 +157,7 @@ class Cabinet:
             times, channels = self.bench.hot_block(fan, name, hours, interval=2.0, faults=faults)
             log = Log(moment, times, channels, int(np.isnan(channels["load_temperature"]).sum()))
             new = NewRecording(self.round, None, log, [test], subject, room_at(self.bench, hours), moment, uid=uid("run", name))
-            return import_log(user, new, notify=False)[0]
+            return import_log(user, new)[0]
         rig = {"air": self.bench.tunnel, "pressure": self.bench.chamber, "power": self.bench.supply}
         readings = self.bench.sound_spot(fan, name, hours, faults=faults) if key == "noise" else rig[key](fan, name, hours)
         return take(user, self.bench, test, what, hours, name, readings)  # type: ignore[arg-type]
@@ -169,11 +169,11 @@ class Cabinet:
         loud.note = "The hay blower next door was running."
         loud.save(update_fields=["note"])
         cut = self._run("rise", by_name["Kamm"], 31.2, "trouble", 2, Faults(cut_short=0.28))
-        void_run(odo, cut, "Stopped after four minutes; it had not settled. Repeated later.", notify=False)
+        void_run(odo, cut, "Stopped after four minutes; it had not settled. Repeated later.")
         self._run("power", by_name[RUBS[0]], 9.6, "trouble", 3)
         record_dnf(
             odo, self.tests["air"], Subject(specimen=by_name[RUBS[0]]), "two blades rub the frame above 1,150 1/min.",
-            START + timedelta(hours=3, minutes=42), notify=False, uid=uid("run", "dnf"),
+            START + timedelta(hours=3, minutes=42), uid=uid("run", "dnf"),
         )  # fmt: skip
         by_name[RUBS[0]].state = Specimen.State.BROKEN
         by_name[RUBS[0]].save(update_fields=["state"])

@@ -17,7 +17,7 @@ from hauch.rounds.actions import remember_brief
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import ReferenceSpecimen, Rig
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 PLACE = "Quellmoos Drying Loft"

@@ -21,7 +21,7 @@ from hauch.people.models import User
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import ReferenceSpecimen, Rig
-from hauch.verdict.actions import refresh
+from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 RATE = 10.0
@@ -108,7 +108,7 @@ def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     typed = {channel: [Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p) for v, p in zip(values, positions, strict=True)]}
     key = uid("run", "rigs", test.key, str(what))
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
-    return record_run(who, NewRun(test, subject, ROOM, begins + timedelta(hours=0.5 * number), typed, uid=key, form_key=key), notify=False)
+    return record_run(who, NewRun(test, subject, ROOM, begins + timedelta(hours=0.5 * number), typed, uid=key, form_key=key))
 
 
 def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime) -> Run:
@@ -133,7 +133,7 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     run = make_run(who, NewRun(test, subject, ROOM, at, uid=key, form_key=key), recording)
     run.windows, run.beside = [[round(a, 2), round(b, 2)] for a, b in windows], beside
     run.save(update_fields=["windows", "beside"])
-    return finish_run(run, notify=False)
+    return finish_run(run)
 
 
 class RigRound(NamedTuple):

@@ -186,4 +186,4 @@ def take(
     }
     key = uid("run", name)
     new = NewRun(test, subject, room_at(bench, hours), START + timedelta(hours=hours), typed, uid=key, form_key=key)
-    return record_run(who, new, notify=False)
+    return record_run(who, new)

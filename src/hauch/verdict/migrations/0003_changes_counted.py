@@ -1,0 +1,35 @@
+"""A standing counts the changes that it does not show yet, instead of a mark that two processes could overwrite."""
+
+from django.db import migrations, models
+
+
+def carry_over(apps, schema_editor):
+    standing = apps.get_model("verdict", "Standing")
+    standing.objects.filter(stale=False).update(judged=0)
+    standing.objects.filter(stale=True).update(changes=1, judged=0)
+
+
+def back(apps, schema_editor):
+    standing = apps.get_model("verdict", "Standing")
+    standing.objects.filter(judged__gte=models.F("changes")).update(stale=False)
+
+
+class Migration(migrations.Migration):
+    dependencies = [("verdict", "0002_schemes")]
+
+    operations = [
+        migrations.AddField("standing", "changes", models.PositiveBigIntegerField(default=0)),
+        migrations.AddField("standing", "changed_at", models.DateTimeField(help_text="when it turned stale", null=True)),
+        migrations.AddField(
+            "standing",
+            "judged",
+            models.BigIntegerField(default=-1, help_text="how many of the changes its rows show; -1 before it was ever computed"),
+        ),
+        migrations.AddField(
+            "standing",
+            "failure",
+            models.CharField(blank=True, help_text="what went wrong when it was last computed", max_length=300),
+        ),
+        migrations.RunPython(carry_over, back),
+        migrations.RemoveField("standing", "stale"),
+    ]
