@@ -1,6 +1,7 @@
 """A round goes out and comes in again, digit for digit."""
 
 import json
+from datetime import timedelta
 from uuid import uuid4
 
 from django.core.management import call_command
@@ -16,14 +17,15 @@ from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.demo.cabinet import Cabinet
 from hauch.exchange.demo.rigs import NIGHT, load_round
 from hauch.exchange.demo.stores import make_stores, people
+from hauch.exchange.plain import FIELDS, LEFT_OUT, LINKS
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import AuditEntry, User
-from hauch.rounds.models import Round
-from hauch.stores.models import Calibration
-from tests.builder import build
+from hauch.rounds.models import Round, TestReference
+from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen
+from tests.builder import START, build
 
 
 def empty():
@@ -74,6 +76,17 @@ class RoundTripTests(TransactionTestCase):
         self.assertEqual(len(found[0][1]), 2)
 
 
+class FieldTests(TestCase):
+    def test_every_field_of_what_travels_is_carried_or_said_to_stay(self):
+        for model, fields in FIELDS.items():
+            carried = {*fields, *LINKS.get(model, ())}
+            own = {f.name for f in [*model._meta.fields, *model._meta.many_to_many]} - {model._meta.pk.name}
+            left = {name.split(".")[1] for name in LEFT_OUT if name.split(".")[0] == model.__name__}
+            with self.subTest(model.__name__):
+                self.assertEqual(carried & left, set())
+                self.assertEqual(carried | left, own)
+
+
 class ImportTests(TestCase):
     @classmethod
     def setUpTestData(cls):
@@ -103,6 +116,23 @@ class ImportTests(TestCase):
         self.assertEqual(copy.slug, "drying-rack-2")
         self.assertEqual(copy.tests.get(key="air").rig, rigs)
         self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+
+    def test_a_reference_that_is_run_beside_the_one_in_use_comes_back_as_such(self):
+        test = self.built.tests["air"]
+        beside = ReferenceSpecimen.objects.create(type=self.built.reference.type, serial="L-09", state="new")
+        TestReference.objects.create(test=test, specimen=beside, since=START + timedelta(hours=1), bridging=True)
+        Instrument.objects.filter(pk=test.rig.meters.first().instrument_id).update(retired=True)
+        self.data = export_round(self.built.host, self.built.round)
+        copy = import_round(self.built.host, self.changed(lambda content: None))
+        rows = TestReference.objects.filter(test=copy.tests.get(key="air")).values_list("specimen__serial", "bridging")
+        self.assertEqual(list(rows), [("L-02", False), ("L-09", True)])
+
+    def test_a_bundle_of_version_5_says_by_its_order_which_reference_is_beside(self):
+        one = {"since": "2026-05-04T09:00:00+00:00", "until": None}
+        references = [one | {"since": "2026-05-05T09:00:00+00:00"}, one, one | {"until": "2026-05-04T10:00:00+00:00"}, one]
+        content = bundle.upgraded({"tests": [{"references": references}], "instruments": [{}], "materials": [{}]}, 5)
+        self.assertEqual([row["bridging"] for row in content["tests"][0]["references"]], [True, False, False, True])
+        self.assertEqual(content["instruments"], [{"retired": False}])
 
     def test_a_bundle_of_version_1_comes_in_with_the_same_standing(self):
         """As the first version wrote it: one line of calibration in a meter, weights by test, no states, no brief."""
@@ -231,7 +261,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 5))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 6))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual({"value", "u", "parts", "working"} & set(run["result"]), {"value", "u", "parts", "working"})
         self.assertEqual(run["readings"][0]["unit"], "m/s")

@@ -89,7 +89,7 @@ def _from_json(text: str) -> list[str]:
         raise BundleRefused("The JSON file is not a library of rigs and instruments that this installation reads.")
     stores = StoresImporter()
     for row in content["instruments"]:
-        stores.instrument(row)
+        stores.instrument({"retired": False} | row)  # files of the first installations do not say
     for row in sorted(content["rigs"], key=lambda row: row["state"]):
         if problems := check_constants(RIGS[row["kind"]], {k: (v[0], v[1]) for k, v in row["constants"].items()}) if row["kind"] in RIGS else {}:
             raise BundleRefused(f"{row['name']}: {next(iter(problems.values()))}")

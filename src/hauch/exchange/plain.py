@@ -28,6 +28,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     RigCalibration: ("kind", "readings", "found", "text", "note", "at"),
     Instrument: (
         "uid", "name", "channel", "serial", "resolution", "accuracy", "accuracy_share", "low", "high", "response_time", "principle", "recalibrate_after",
+        "retired",
     ),
     Calibration: (
         "uid", "at", "standard", "standard_u", "points", "slope", "offset", "centre", "slope_u", "level_u", "dof", "replaces_limit", "note", "withdrawn",
@@ -39,7 +40,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
         "key", "label", "procedure", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution", "soak", "soak_minutes", "baseline",
         "dropped",
     ),
-    TestReference: ("since", "until"),
+    TestReference: ("since", "until", "bridging"),
     RuleVersion: ("number", "brief", "scheme", "tie_rule", "level_as", "draws", "seed", "reason", "created_at"),
     RuleTerm: ("weight", "most_loss"),
     RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
@@ -55,7 +56,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Measure: ("kind", "place", "value", "at"),
     Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
     Gate: ("power", "cautions", "cap", "working", "at"),
-    Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions"),
+    Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"),
     Recording: ("uid", "started_at", "columns", "shift", "shift_note", "created_at"),
     Run: (
         "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",
@@ -65,6 +66,66 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
     Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "curve", "troubles", "core_version"),
 }  # fmt: skip
+"""Fields of each model that travel as they are."""
+
+LINKS: dict[type[Model], tuple[str, ...]] = {
+    Rig: ("previous", "instruments"),
+    RigCalibration: ("rig",),
+    Calibration: ("instrument",),
+    ReferenceSpecimen: ("type",),
+    Setting: ("round",),
+    Test: ("round", "rig", "setting", "replaces"),
+    TestReference: ("test", "specimen"),
+    RuleVersion: ("round", "tests"),
+    RuleTerm: ("rules", "test"),
+    RuleQuestion: ("rules", "asked_by"),
+    Entry: ("round",),
+    Version: ("entry", "material"),
+    PartFile: ("version",),
+    BillItem: ("version",),
+    AssemblyStep: ("version", "picture"),
+    Prediction: ("version", "made_by"),
+    Specimen: ("version", "printed_in"),
+    PrintRun: ("specimen",),
+    WorkStep: ("specimen",),
+    Measure: ("specimen",),
+    Balance: ("specimen",),
+    Gate: ("specimen",),
+    Recording: ("round", "source", "beside"),
+    Run: ("test", "rig", "setting", "specimen", "reference", "recording", "carried_from", "picture"),
+    Reading: ("run",),
+    Result: ("run",),
+    Observation: ("recording", "run", "picture"),
+    Exclusion: ("run", "reading"),
+}
+"""Relations that travel: by the identity of what they lead to, or by standing inside it."""
+
+LEFT_OUT: dict[str, str] = {
+    "Instrument.resource": "an imported file must not make this machine talk to others",
+    "Instrument.profile": "goes with the resource name",
+    "RigCalibration.by": "people do not travel",
+    "Calibration.entered_by": "people do not travel",
+    "Calibration.entered_at": "when it was typed here; the day of the calibration travels",
+    "ReferenceSpecimen.picture": "stays with the installation for now",
+    "RuleVersion.created_by": "people do not travel",
+    "RuleQuestion.answered_by": "people do not travel",
+    "Entry.designer": "people do not travel; the designer's name does",
+    "PartFile.path": "follows from the content",
+    "PartFile.added_by": "people do not travel",
+    "PrintRun.by": "people do not travel",
+    "WorkStep.done_by": "people do not travel",
+    "Measure.by": "people do not travel",
+    "Balance.by": "people do not travel",
+    "Gate.by": "people do not travel",
+    "Recording.rate": "says how a live recording's pieces are laid; what is imported stands in chunks with its own times",
+    "Run.operator": "people do not travel",
+    "Run.form_key": "the form it was sent with here",
+    "Result.computed_at": "when it was computed here",
+    "Observation.by": "people do not travel",
+    "Exclusion.by": "people do not travel",
+    "Exclusion.undone_by": "people do not travel",
+}
+"""Model and field -> why it does not travel."""
 
 
 def plain(instance: Model) -> dict[str, Any]:

@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -187,7 +187,30 @@ def _from_version_4(content: dict[str, Any]) -> dict[str, Any]:
         raise BundleRefused(f"round.json of version 4 cannot be read: {type(problem).__name__}: {problem}") from problem
 
 
-STEPS = {1: _from_version_1, 2: _from_version_2, 3: _from_version_3, 4: _from_version_4}
+def _from_version_5(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 5 did not say which reference is run beside the one in use: of a test's open ones, all but the first."""
+    try:
+
+        def bridged(test: dict[str, Any]) -> dict[str, Any]:
+            open_ones = sorted(row["since"] for row in test["references"] if row["until"] is None)
+            first = open_ones[0] if open_ones else ""
+            rows, taken = [], False
+            for row in test["references"]:
+                in_use = row["until"] is None and row["since"] == first and not taken
+                taken = taken or in_use
+                rows.append({"bridging": row["until"] is None and not in_use} | row)
+            return test | {"references": rows}
+
+        return content | {
+            "tests": [bridged(row) for row in content["tests"]],
+            "instruments": [{"retired": False} | row for row in content["instruments"]],
+            "materials": [{"retired": False} | row for row in content["materials"]],
+        }
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(f"round.json of version 5 cannot be read: {type(problem).__name__}: {problem}") from problem
+
+
+STEPS = {1: _from_version_1, 2: _from_version_2, 3: _from_version_3, 4: _from_version_4, 5: _from_version_5}
 """Version -> what makes its content one of the next version."""
 
 
