@@ -35,7 +35,11 @@ class FirstRunTests(TestCase):
         self.client.force_login(self.built.operator)
 
     def send(self, test, subject):
-        values = ROOM | {f"r-{k}" if not k.startswith("unit") else k: v for k, v in readings(test).items()} | {"form_key": str(uuid4()), "subject": subject}
+        values = (
+            ROOM
+            | {f"r-{k}" if not k.startswith("unit") else k: v for k, v in readings(test).items()}
+            | {"form_key": str(uuid4()), "subject": subject}
+        )
         values["started_at"] = "2026-05-04T11:00"
         address = reverse("bench:capture", args=[self.built.round.slug, self.built.tests[test].pk])
         with self.captureOnCommitCallbacks(execute=True):

@@ -5,15 +5,16 @@ from __future__ import annotations
 from django.db.models import Count, F, Q, QuerySet
 
 from hauch.bench.models import Progress, Run
+from hauch.bench.queries import counting, versions_in
+from hauch.entries.models import Entry
 from hauch.rounds.models import Round, Test
 
 
-def _counts(chosen: QuerySet[Run]) -> list[dict[str, int]]:
-    """Counts of runs at the scored setting, by test and entry."""
+def _counts(chosen: QuerySet[Run]) -> list[Progress]:
+    """Counts of runs, by test and entry."""
     valid = Q(state=Run.State.VALID)
-    return list(
-        chosen.filter(setting=F("test__setting"))
-        .values("test_id", entry_id=F("specimen__version__entry_id"))
+    rows = (
+        chosen.values("test_id", entry_id=F("specimen__version__entry_id"))
         .annotate(
             counted=Count("id", filter=valid & Q(result__value__isnull=False)),
             missing=Count("id", filter=valid & Q(result__value__isnull=True)),
@@ -21,18 +22,32 @@ def _counts(chosen: QuerySet[Run]) -> list[dict[str, int]]:
         )
         .order_by()
     )
+    return [Progress(**row) for row in rows]
 
 
 def update(run: Run) -> None:
-    """Count anew for the run's test and entry; inside the transaction that changed it."""
-    of_test = Run.objects.filter(test=run.test_id)
-    same = of_test.filter(specimen__version__entry=run.specimen.version.entry_id) if run.specimen else of_test.filter(reference__isnull=False)
-    for row in _counts(same):
-        Progress.objects.update_or_create(test_id=row.pop("test_id"), entry_id=row.pop("entry_id"), defaults=row)
+    """Count anew for what was run; inside the transaction that changed it.
+
+    A run may bring another version into the standing, or take one out, so that all tests of its entry are counted; the entry is locked meanwhile, since its
+    other tests may have a run in another transaction.
+    """
+    if run.specimen is None:
+        old, runs = Progress.objects.filter(test=run.test_id, entry=None), counting().filter(test=run.test_id, reference__isnull=False)
+    else:
+        entry = run.specimen.version.entry_id
+        Entry.objects.select_for_update(no_key=True).get(pk=entry)
+        old, runs = Progress.objects.filter(entry=entry), counting().filter(specimen__version__in=_taking_part(Entry.objects.filter(pk=entry)))
+    old.delete()
+    Progress.objects.bulk_create(_counts(runs))
 
 
 def rebuild(round: Round) -> None:
     """Count anew for a whole round."""
-    tests = Test.objects.filter(round=round)
-    Progress.objects.filter(test__in=tests).delete()
-    Progress.objects.bulk_create((Progress(**row) for row in _counts(Run.objects.filter(test__in=tests))), batch_size=2000)
+    Progress.objects.filter(test__round=round).delete()
+    versions = _taking_part(round.entries.all())
+    chosen = counting().filter(Q(specimen__version__in=versions) | Q(reference__isnull=False), test__in=Test.objects.filter(round=round))
+    Progress.objects.bulk_create(_counts(chosen), batch_size=2000)
+
+
+def _taking_part(entries: QuerySet[Entry]) -> list[int]:
+    return [version.pk for version in versions_in(entries).values()]

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import Q, QuerySet
+from django.db.models import Exists, F, OuterRef, Q, QuerySet
 
 from hauch.bench.models import Live, Observation, Progress, Run
-from hauch.entries.models import Entry
+from hauch.entries.models import Entry, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
@@ -114,7 +114,7 @@ MOST_CHOICES = 100
 class Plan:
     """What the rules still ask for: the next runs, how many in all, and what there is to run.
 
-    ``specimens`` holds all that can be run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due
+    ``versions`` is the version by which each entry takes part, ``specimens`` holds all that can be run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due
     and the one asked for; ``references`` the active one by test, ``beside`` those
     that are run beside it; ``counts`` the runs that count by test and entry.
     """
@@ -126,6 +126,7 @@ class Plan:
     references: dict[int, ReferenceSpecimen]
     beside: list[ReferenceSpecimen]
     counts: dict[tuple[int, int], int]
+    versions: dict[int, int]
     many: bool
 
     @property
@@ -148,9 +149,25 @@ def bracket_due(test: Test) -> bool:
     return len(order) == BRACKET_EVERY and all(reference is None for reference in order)
 
 
-def dnf_entries(tests: list[Test]) -> dict[int, Run]:
-    """Entries that did not finish in one of the tests, by entry id, with the run that says why."""
-    rows = Run.objects.filter(test__in=tests, state=Run.State.DNF, specimen__isnull=False).select_related("specimen__version", "test")
+def counting() -> QuerySet[Run]:
+    """Runs that count for the standing: not voided, at the setting of their test."""
+    return Run.objects.exclude(state=Run.State.VOID).filter(setting=F("test__setting"))
+
+
+def versions_in(entries: QuerySet[Entry]) -> dict[int, Version]:
+    """The version by which each entry takes part, by entry id: the newest with a run that counts.
+
+    Versions of an entry are different parts: their runs are never taken together.
+    """
+    on_the_bench = Exists(counting().filter(specimen__version=OuterRef("pk")))
+    rows = Version.objects.filter(on_the_bench, entry__in=entries).order_by("entry_id", "-number").distinct("entry_id")
+    return {version.entry_id: version for version in rows}
+
+
+def dnf_entries(tests: list[Test], versions: dict[int, Version]) -> dict[int, Run]:
+    """Entries whose version that takes part did not finish in one of the tests, by entry id, with the run that says why."""
+    taking_part = [version.pk for version in versions.values()]
+    rows = counting().filter(test__in=tests, state=Run.State.DNF, specimen__version__in=taking_part).select_related("specimen__version", "test")
     return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
 
 
@@ -175,13 +192,15 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
             out.add(entry)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
+    versions = {entry: version.pk for entry, version in versions_in(round.entries.all()).items()}
     rows, waiting = [], set()
-    for pk, entry, state in ready.values_list("pk", "version__entry_id", "state"):
-        rows.append((pk, entry))
+    for pk, entry, version, state in ready.values_list("pk", "version__entry_id", "version_id", "state"):
+        rows.append((pk, entry, version))
         if state != Specimen.State.READY:
             waiting.add(pk)
     many = len(rows) > MOST_CHOICES
-    newest = {entry: pk for pk, entry in rows if entry not in out}
+    newest = {entry: pk for pk, entry, _ in rows if entry not in out}
+    newest |= {entry: pk for pk, entry, version in rows if entry not in out and versions.get(entry) == version}  # goes on with what it began
     assigned = list(TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type"))
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
@@ -200,4 +219,4 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     chosen = Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None}) if many else ready
     specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}
     due = [Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted]
-    return Plan(due, total, tests, list(specimens.values()), references, beside, counts, many)
+    return Plan(due, total, tests, list(specimens.values()), references, beside, counts, versions, many)

@@ -21,7 +21,7 @@ from hauch.bench import actions, reduction
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
-from hauch.bench.queries import Plan, lives_of, plan_of, runs
+from hauch.bench.queries import Plan, counting, lives_of, plan_of, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
@@ -105,7 +105,7 @@ def band_of(values: list[float]) -> tuple[float, float] | None:
 def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict[str, Any] | None:
     """Data of the repeats chart: runs of the subject over the last runs of the reference."""
     rows = runs().filter(test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False)
-    mine = Q(specimen__version__entry=subject.specimen.version.entry_id) if subject.specimen else Q(reference=subject.reference)
+    mine = Q(specimen__version=subject.specimen.version_id) if subject.specimen else Q(reference=subject.reference)
     found = list(rows.filter(mine | Q(reference__isnull=False)).select_related("result").order_by("-started_at")[: 5 * SHOWN_REPEATS])
     band = band_of([run.result.value for run in found if run.reference_id is not None][:BAND_OF])
     own = [run for run in found if (subject.specimen is None and run.reference_id == subject.reference.pk) or (subject.specimen and run.specimen_id)]
@@ -127,7 +127,10 @@ def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
     """Which repeat of an entry comes now; the reference is run as often as it is due."""
     if subject.specimen is None:
         return None
-    return plan.counts.get((test.pk, subject.specimen.version.entry_id), 0) + 1
+    version = subject.specimen.version
+    if plan.versions.get(version.entry_id) == version.pk:
+        return plan.counts.get((test.pk, version.entry_id), 0) + 1
+    return counting().filter(test=test, specimen__version=version, state=Run.State.VALID, result__value__isnull=False).count() + 1
 
 
 def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, Any]]:

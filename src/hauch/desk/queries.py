@@ -9,6 +9,7 @@ from typing import Any
 
 from django.db.models import Q, QuerySet
 
+from hauch.bench.queries import versions_in
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.predict.record import Factor, Pair, Record, record_of, rig_factor
 from hauch.core.predict.rig_loss import tunnel_resistance
@@ -147,11 +148,11 @@ def held_against(predictions: QuerySet[Prediction], user: User, roles: dict[int,
     rows = [p for p in rows if may_see(user, p, roles.get(p.version.entry.round_id))]
     cells = _cells([p.version.entry_id for p in rows])
     keys = _test_keys({p.version.entry.round_id for p in rows})
-    latest = _latest_versions([p.version.entry_id for p in rows])
+    taking_part = versions_in(Entry.objects.filter(pk__in={p.version.entry_id for p in rows}))
     held = []
     for p in rows:
         found = None
-        if p.version.sealed_at is not None and latest.get(p.version.entry_id) == p.version_id:
+        if p.version.entry_id in taking_part and taking_part[p.version.entry_id].pk == p.version_id:
             tests = cells.get(p.version.entry_id, {})
             found = next((tests[k] for k in keys.get((p.version.entry.round_id, p.procedure), []) if k in tests), None)
         held.append(Held(p, PROCEDURES[p.procedure], found["value"] if found else None, (found or {}).get("u", 0.0) or 0.0))
@@ -165,14 +166,6 @@ def _test_keys(rounds: set[int]) -> dict[tuple[int, str], list[str]]:
     for round_id, procedure, key in Test.objects.filter(round__in=rounds).order_by("order").values_list("round_id", "procedure", "key"):
         found[round_id, procedure].append(key)
     return found
-
-
-def _latest_versions(entries: list[int]) -> dict[int, int]:
-    """The version of each entry that was last on the bench."""
-    from hauch.entries.models import Version
-
-    rows = Version.objects.filter(entry__in=entries, sealed_at__isnull=False).order_by("entry", "number").values_list("entry_id", "pk")
-    return dict(rows)
 
 
 def may_see(user: User, prediction: Prediction, role: str | None) -> bool:

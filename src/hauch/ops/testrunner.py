@@ -12,7 +12,7 @@ class Runner(DiscoverRunner):
         """Count, print, and fail when no test ran."""
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = len(result.skipped)
-        passed = result.testsRun - failed - skipped
+        passed = max(result.testsRun - failed - skipped, 0)  # a class that could not be set up counts as failed and ran no test
         self.closing = f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else "")
         return failed if result.testsRun else 1
 

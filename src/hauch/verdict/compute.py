@@ -8,17 +8,17 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from django.db.models import F
+from django.db.models import Q
 
 from hauch.bench.models import Run
-from hauch.bench.queries import dnf_entries
+from hauch.bench.queries import counting, dnf_entries, versions_in
 from hauch.core.judge.difference import judge_difference
 from hauch.core.judge.reference import Comparison, Runs, compare
 from hauch.core.judge.schemes import Limit, Outcome, judge_rules
 from hauch.core.judge.standing import Term, rank, score
 from hauch.core.quantity import coverage_factor, significant
 from hauch.core.quantity.show import show_plain
-from hauch.entries.models import Entry
+from hauch.entries.models import Entry, Version
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test, TestReference
 from hauch.rounds.queries import round_tests
 from hauch.stores.models import ReferenceSpecimen
@@ -46,15 +46,17 @@ class TestData:
 _RESULT_FIELDS = ("id", "started_at", "reference_id", "specimen__version__entry_id", "result__value", "result__parts", "rig_id")
 
 
-def load_tests(tests: list[Test], position: dict[int, int]) -> list[TestData]:
+def load_tests(tests: list[Test], position: dict[int, int], versions: dict[int, Version]) -> list[TestData]:
     """Read the valid runs of tests at their scored settings, in three queries.
 
     Parameters
     ----------
     tests : the tests
     position : entry id -> index in the order in which the core sees entries
+    versions : entry id -> the version that takes part; runs of no other one are read
     """
-    found = Run.objects.filter(test__in=tests, setting=F("test__setting"), state=Run.State.VALID, result__value__isnull=False)
+    chosen = Q(reference__isnull=False) | Q(specimen__version__in=[version.pk for version in versions.values()])
+    found = counting().filter(chosen, test__in=tests, state=Run.State.VALID, result__value__isnull=False)
     rows: dict[int, list[tuple]] = defaultdict(list)
     for test_id, *row in found.order_by("started_at", "uid").values_list("test_id", *_RESULT_FIELDS):
         rows[test_id].append(tuple(row))
@@ -214,10 +216,11 @@ def judge(rules: RuleVersion) -> Judged:
     round = rules.round
     everyone = entries_in_order(round)
     tests = round_tests(round, rules)
-    out = dnf_entries(tests)
+    versions = versions_in(round.entries.filter(state=Entry.State.IN))
+    out = dnf_entries(tests, versions)
     racing = [entry for entry in everyone if entry.pk not in out]
     position = {entry.pk: index for index, entry in enumerate(racing)}
-    loaded = load_tests(tests, position)
+    loaded = load_tests(tests, position, versions)
     notes = [data.problem for data in loaded if data.problem] + _bridge_notes(loaded) + _left_out_notes(loaded)
     cells = {e.pk: {d.test.key: c for d in loaded if (c := cell(d, e, position[e.pk], d.test.how.direction))} for e in racing}
 
@@ -228,11 +231,13 @@ def judge(rules: RuleVersion) -> Judged:
     wanted = [data for data, _ in [*scored, *limited]]
     for entry in sorted((e for e in racing if e.pk not in ranked), key=lambda e: e.name.casefold()):
         lacking = list(dict.fromkeys(d.test.label.lower() for d in wanted if d.test.key not in cells[entry.pk]))
-        rows.append({"entry_id": entry.pk, "state": "incomplete", "reason": f"Not complete: {', '.join(lacking) or 'no reference'} missing."})
+        of = f" for version {versions[entry.pk].number}" if entry.pk in versions and versions[entry.pk].number > 1 else ""
+        rows.append({"entry_id": entry.pk, "state": "incomplete", "reason": f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}."})
     for entry in sorted((e for e in everyone if e.pk in out), key=lambda e: e.name.casefold()):
         rows.append({"entry_id": entry.pk, "state": "dnf", "reason": f"Did not finish: {out[entry.pk].reason}"})
     for place, row in enumerate(rows, start=1):
         row["place"] = place
+        row["version"] = versions[row["entry_id"]].number if row["entry_id"] in versions else None
         row["tests"] = cells.get(row["entry_id"], {})
     ground = None if outcome is None or math.isnan(outcome.ground) else significant(outcome.ground)
     return Judged(rows, {data.test.key: _reference_row(data) for data in loaded if data.comparison}, notes, ground)

@@ -12,6 +12,7 @@ import numpy as np
 from django.db.models import Sum
 
 from hauch.bench.models import Run
+from hauch.bench.queries import versions_in
 from hauch.core.judge.control import Baseline, ControlChart, baseline, control_chart
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.quantity.show import show_plain
@@ -159,7 +160,7 @@ def care_of(round: Round) -> list[Care]:
     rows: dict[int, list[TestReference]] = defaultdict(list)
     for row in TestReference.objects.filter(test__round=round).select_related("specimen__type").order_by("since", "id"):
         rows[row.test_id].append(row)
-    loaded = load_tests(round_tests(round), racing)
+    loaded = load_tests(round_tests(round), racing, versions_in(round.entries.filter(pk__in=racing)))
     seen = ReferenceSpecimen.objects.filter(pk__in={pk for data in loaded for pk in data.specimens})
     serials = dict(seen.values_list("pk", "serial"))
     return [_care(data.test, data, rows[data.test.pk], serials) for data in loaded]

@@ -53,6 +53,7 @@ class StandingRow(models.Model):
 
     standing = models.ForeignKey(Standing, on_delete=models.CASCADE, related_name="rows")
     entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="standing_rows")
+    version = models.PositiveSmallIntegerField(null=True, help_text="number of the version that takes part; empty while none was run")
     place = models.PositiveIntegerField(help_text="order in the table, from 1")
     state = models.CharField(max_length=10, choices=State.choices)
     rank = models.PositiveIntegerField(null=True)

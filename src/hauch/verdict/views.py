@@ -10,7 +10,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench.queries import runs, seen_of
+from hauch.bench.queries import runs, seen_of, versions_in
+from hauch.entries.models import Entry
 from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
@@ -107,6 +108,7 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     at = names.index(found.pk)
     context = queries.evidence(request.user, round, found) | {
         "round": round, "entry": found, "versions": found.versions.prefetch_related("specimens"),
+        "taking_part": versions_in(Entry.objects.filter(pk=found.pk)).get(found.pk),
         "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
         "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),

@@ -32,4 +32,9 @@ class Migration(migrations.Migration):
         ),
         migrations.RunPython(carry_over, back),
         migrations.RemoveField("standing", "stale"),
+        migrations.AddField(
+            "standingrow",
+            "version",
+            models.PositiveSmallIntegerField(help_text="number of the version that takes part; empty while none was run", null=True),
+        ),
     ]
