@@ -22,7 +22,8 @@ from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.rotor import blading
 from hauch.entries.actions import attach
-from hauch.entries.checking import run_check, views_of
+from hauch.entries.checking import run_check
+from hauch.entries.inspection import views_of
 from hauch.formats.mesh import to_stl
 from hauch.formats.mesh_in import read_part
 from hauch.rounds.models import Round

@@ -22,6 +22,7 @@ from hauch.entries import actions, queries, uploads
 from hauch.entries.checking import MOST_ATTEMPTS, run_check
 from hauch.entries.models import Entry, PartCheck, PartFile, Upload
 from hauch.formats import mesh
+from hauch.formats.apart import Broke
 from hauch.rounds.models import Membership, Round
 from hauch.stores.models import Material
 from tests.builder import build
@@ -161,11 +162,28 @@ class Checks(Parts):
 
     def test_what_nobody_thought_of_becomes_a_sentence(self):
         file = self.attached(run=False)
-        with mock.patch("hauch.entries.checking.check", side_effect=ArithmeticError("odd")), self.assertLogs("hauch.entries.checking", "ERROR"):
+        odd = Broke("Traceback …\n  File …\nArithmeticError: odd")
+        with mock.patch("hauch.entries.checking.apart", side_effect=odd), self.assertLogs("hauch.entries.checking", "ERROR"):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual(row.state, "failed")
-        self.assertIn("could not finish", row.reasons[0][1])
+        self.assertIn("could not finish (ArithmeticError)", row.reasons[0][1])
+
+    def test_nested_files_break_the_reader_and_nothing_else(self):
+        """A bracket in a bracket, 200,000 deep, overflows the stack of the kernel that reads STEP: each is a sentence, and the process goes on."""
+        deep = 200_000
+        head = b"ISO-10303-21;\nHEADER;\nFILE_DESCRIPTION((''),'2;1');\nFILE_NAME('','',(''),(''),'','','');\nFILE_SCHEMA(('AP214'));\nENDSEC;\nDATA;\n#1=X("
+        nested = head + b"(" * deep + b")" * deep + b");\nENDSEC;\nEND-ISO-10303-21;\n"
+        for number in range(3):
+            file = self.attached(f"nested-{number}.step", nested + b"\n" * number, run=False)
+            with self.assertLogs("hauch.entries.checking", "WARNING"):
+                run_check(file.check_row.pk)
+            row = PartCheck.objects.get(file=file)
+            self.assertEqual((row.state, row.attempts), ("failed", 1))
+            self.assertIn("broke the program that reads it", row.reasons[0][1])
+        good = self.attached("good.stl", ROTOR)
+        self.assertEqual(PartCheck.objects.get(file=good).state, "done")
+        self.assertContains(self.client.get(file.get_absolute_url()), "Export the part anew, simpler")
 
     def test_a_sealed_version_is_checked_again_but_not_changed(self):
         file = self.attached()
@@ -198,12 +216,12 @@ class Checks(Parts):
         """The unit is said while the check is at work: the old check must not end as the new one's result."""
         file = self.attached(run=False)
 
-        def overtaken(mesh, asked, tell):
+        def overtaken(work, *arguments, tell):
             actions.describe_part(self.designer, file, place="", count=1, unit="inch", axis="")
             self.assertFalse(tell(1))
-            raise ArithmeticError("goes on all the same")
+            raise Broke("goes on all the same")
 
-        with mock.patch("hauch.entries.checking.check", side_effect=overtaken), self.assertLogs("hauch.entries.checking", "ERROR"):
+        with mock.patch("hauch.entries.checking.apart", side_effect=overtaken), self.assertLogs("hauch.entries.checking", "ERROR"):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual((row.state, row.stage, row.reasons), ("waiting", 0, []))

@@ -9,13 +9,14 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from hauch.ops.__main__ import parser
 from hauch.ops.cluster import free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
 from hauch.ops.meters import standins
-from hauch.ops.start import Supervisor
+from hauch.ops.start import Supervisor, wait_until_healthy
 
 
 class PortTests(unittest.TestCase):
@@ -81,20 +82,45 @@ class SupervisorTests(unittest.TestCase):
         self.assertNotEqual(supervisor.children["worker"].pid, first)
         self.wait_for(lambda: not Path(f"/proc/{orphan}").exists() or "Z" in Path(f"/proc/{orphan}/stat").read_text().split(")")[1][:3])
 
-    def test_a_child_that_keeps_dying_is_given_up(self):
+    def test_a_child_that_keeps_dying_waits_longer_each_time_and_takes_nothing_else_away(self):
         supervisor = self.supervise("raise SystemExit(3)")
-        with self.assertRaisesRegex(CannotGoOn, r"keeps stopping \(exit 3\)"):
-            for _ in range(200):
+        supervisor.commands["web server"] = [sys.executable, "-c", "import time; time.sleep(60)"]
+        supervisor.restarts["web server"] = 0
+        supervisor.start("web server")
+        now, waits = [1000.0], []
+        supervisor.clock = lambda: now[0]
+        supervisor.started["worker"] = now[0]
+        with mock.patch("hauch.ops.start.say"):
+            for _ in range(10):
+                supervisor.children["worker"].wait(10)
                 supervisor.check()
-                time.sleep(0.05)
+                waits.append(supervisor.due.get("worker", now[0]) - now[0])
+                now[0] += waits[-1]
+                supervisor.check()
+        self.assertEqual(waits, [0, 0, 2, 4, 8, 16, 32, 60, 60, 60])
+        self.assertIsNone(supervisor.children["web server"].poll())
 
-    def test_a_recorder_that_keeps_dying_takes_nothing_else_away(self):
-        supervisor = self.supervise("raise SystemExit(3)", "recorder")
-        supervisor.commands["worker"] = [sys.executable, "-c", "import time; time.sleep(60)"]
-        supervisor.restarts["worker"] = supervisor.started["worker"] = 0
-        supervisor.start("worker")
-        self.wait_for(lambda: supervisor.check() or "recorder" not in supervisor.children)
-        self.assertIsNone(supervisor.children["worker"].poll())
+    def test_one_that_lived_long_is_started_again_at_once(self):
+        supervisor = self.supervise("raise SystemExit(3)")
+        supervisor.restarts["worker"] = 9
+        supervisor.children["worker"].wait(10)
+        supervisor.started["worker"] = time.monotonic() - 100
+        with mock.patch("hauch.ops.start.say"):
+            supervisor.check()
+        self.assertEqual((supervisor.restarts["worker"], supervisor.due), (1, {}))
+
+    def test_a_web_server_that_never_answers_ends_the_start(self):
+        supervisor = self.supervise("raise SystemExit(3)", "web server")
+        with (
+            mock.patch("hauch.ops.start.say"),
+            mock.patch("hauch.ops.start.wait_after", return_value=0.0),
+            self.assertRaisesRegex(CannotGoOn, "keeps stopping before it answers"),
+        ):
+            wait_until_healthy(free_port(), supervisor, [])
+
+    def test_a_start_that_is_stopped_waits_no_longer(self):
+        supervisor = self.supervise("import time; time.sleep(60)", "web server")
+        wait_until_healthy(free_port(), supervisor, [True])
 
     def test_stop_ends_a_child_that_does_not_listen(self):
         supervisor = self.supervise("import signal, time; signal.signal(signal.SIGTERM, signal.SIG_IGN); time.sleep(60)")

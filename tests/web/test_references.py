@@ -13,8 +13,8 @@ from hauch.people.models import AuditEntry
 from hauch.rounds import references
 from hauch.rounds.models import TestReference
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.judging import judge_round
 from hauch.verdict.health import alarms, care_of, series_of
+from hauch.verdict.judging import judge_round
 from tests.builder import START, build
 
 

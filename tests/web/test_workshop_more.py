@@ -45,13 +45,14 @@ class Base(TestCase):
 
 
 class InTheBackground(Base):
-    def test_a_check_is_left_to_the_worker_once(self):
-        with self.captureOnCommitCallbacks(execute=True):
+    def test_a_check_is_left_to_the_worker_with_the_file_itself(self):
+        """Whatever becomes of the process after the commit: the job stands in the database with the file."""
+        with self.captureOnCommitCallbacks() as later:
             file = self.attached()
-        self.assertEqual(self.defer_count(), 1)
-        with self.captureOnCommitCallbacks(execute=True):
-            actions.check_again(self.host, file)  # it waits there already
-        self.assertEqual(self.defer_count(), 1)
+        self.assertEqual((later, self.defer_count()), ([], 1))
+        jobs.check_part(check_id=file.check_row.pk)
+        actions.check_again(self.host, file)
+        self.assertEqual(self.defer_count(), 2)
 
     def test_nothing_is_left_to_the_worker_where_the_change_is_undone(self):
         with self.captureOnCommitCallbacks() as waiting, self.assertRaises(ZeroDivisionError), transaction.atomic():
@@ -70,7 +71,7 @@ class InTheBackground(Base):
     def test_the_worker_that_died_is_followed_by_another(self):
         """The periodic job of the web takes stalled jobs up again; the check itself counts its attempts."""
         file = self.attached()
-        with mock.patch("hauch.entries.checking.check", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+        with mock.patch("hauch.entries.checking.apart", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual((row.state, row.attempts), ("running", 1))

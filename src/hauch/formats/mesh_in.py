@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from hauch.formats.apart import Refused
+
 if TYPE_CHECKING:
     import trimesh
 
@@ -29,7 +31,7 @@ CHORD, TURN = 0.02, 0.15
 KINDS = {".stl": "STL", ".3mf": "3MF", ".step": "STEP", ".stp": "STEP"}
 
 
-class Unreadable(ValueError):
+class Unreadable(Refused):
     """A file that is no part: what, where, and what to do, in a sentence."""
 
 

@@ -3,8 +3,8 @@
 import os
 import sys
 
-from django.core.management import execute_from_command_line
+if __name__ == "__main__":  # children that check files import this module too: nothing above costs them time
+    from django.core.management import execute_from_command_line
 
-if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hauch.web.settings")
     execute_from_command_line(["hauch", *sys.argv[1:]])

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import signal
 import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -19,9 +19,14 @@ from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
 
 DEFAULT_PORT = 8440
-MOST_RESTARTS = 5
-ESSENTIAL = frozenset({"web server", "worker"})
-"""Children without which nothing goes on; a recorder that cannot run takes no verdict away."""
+AT_ONCE = 2
+"""So often in a row a child that died is started again at once; after that the waits grow."""
+LONGEST_WAIT = 60.0
+"""Longest wait [s] before a child that keeps dying is started again. The others go on meanwhile."""
+GIVEN_UP_AFTER = 5
+"""So often the web server may die before it ever answered; then the start has failed."""
+STILL_AFTER = 15.0
+"""Seconds after which somebody who waits for the start hears that it goes on."""
 RECORDER = [sys.executable, "-m", "hauch.ops.manage", "record"]
 NO_POOL = {"HAUCH_POOL": "0"}
 STEADY_AFTER = 60.0
@@ -73,7 +78,8 @@ def _collect_static(data: DataFolder) -> None:
 class Supervisor:
     """Runs the web server and the worker, starts them again when they die, stops them by their own process ids."""
 
-    def __init__(self, port: int, environment: dict[str, str], *, standins: bool = False):
+    def __init__(self, port: int, environment: dict[str, str], *, standins: bool = False, clock: Callable[[], float] = time.monotonic):
+        self.clock = clock
         self.commands = {
             "web server": [
                 sys.executable, "-m", "uvicorn", "hauch.web.asgi:application", "--host", "127.0.0.1", "--port", str(port), "--workers", "2",
@@ -89,29 +95,33 @@ class Supervisor:
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.restarts = dict.fromkeys(self.commands, 0)
         self.started = dict.fromkeys(self.commands, 0.0)
+        self.due: dict[str, float] = {}
 
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
-        self.started[name] = time.monotonic()
+        self.started[name] = self.clock()
         environment = self.environment | {"web server": {"HAUCH_WARM": "1"}, "recorder": NO_POOL, "second recorder": NO_POOL}.get(name, {})
         self.children[name] = subprocess.Popen(self.commands[name], env=environment, start_new_session=True)
 
     def check(self) -> None:
-        """Start again what died."""
+        """Start again what died: at first at once, then after waits that grow, so that a child that keeps dying takes nothing else away."""
         for name, child in list(self.children.items()):
             if child.poll() is None:
                 continue
             end_group(child.pid)
-            lived_long = time.monotonic() - self.started[name] > STEADY_AFTER
+            del self.children[name]
+            lived_long = self.clock() - self.started[name] > STEADY_AFTER
             self.restarts[name] = 1 if lived_long else self.restarts[name] + 1
-            if self.restarts[name] > MOST_RESTARTS and name not in ESSENTIAL:
-                say(f"The {name} keeps stopping (exit {child.returncode}) and is left out; the rest goes on. See the lines above.")
-                del self.children[name]
-                continue
-            if self.restarts[name] > MOST_RESTARTS:
-                raise CannotGoOn(f"The {name} keeps stopping (exit {child.returncode}). See the lines above.")
-            say(f"The {name} stopped (exit {child.returncode}); starting it again.")
-            self.start(name)
+            wait = wait_after(self.restarts[name])
+            self.due[name] = self.clock() + wait
+            again = (
+                f"starting it again in {wait:.0f} s, since it keeps stopping; the rest goes on. See the lines above" if wait else "starting it again"
+            )
+            say(f"The {name} stopped (exit {child.returncode}); {again}.")
+        for name, moment in list(self.due.items()):
+            if self.clock() >= moment:
+                del self.due[name]
+                self.start(name)
 
     def stop(self) -> None:
         """Ask the children to end, wait, and insist."""
@@ -132,17 +142,31 @@ def end_group(leader: int) -> None:
         os.killpg(leader, signal.SIGKILL)
 
 
-def wait_until_healthy(port: int, supervisor: Supervisor, seconds: float = 30) -> dict[str, object]:
-    """Wait for /health/ to answer."""
-    deadline = time.monotonic() + seconds
-    while time.monotonic() < deadline:
+def wait_after(restarts: int) -> float:
+    """Seconds to wait before a child is started again that died so often in a row."""
+    return 0.0 if restarts <= AT_ONCE else min(2.0 ** (restarts - AT_ONCE), LONGEST_WAIT)
+
+
+def wait_until_healthy(port: int, supervisor: Supervisor, stopping: list[bool]) -> None:
+    """Wait for /health/ to answer, as long as the web server lives or until somebody stops it.
+
+    Raises
+    ------
+    CannotGoOn : the web server keeps stopping before it ever answered
+    """
+    told = time.monotonic()
+    while not stopping:
         supervisor.check()
+        if supervisor.restarts["web server"] >= GIVEN_UP_AFTER:
+            raise CannotGoOn("The web server keeps stopping before it answers. See the lines above.")
         try:
-            with urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=2) as answer:
-                return json.load(answer)
+            with urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=2):
+                return
         except OSError:
             time.sleep(0.1)
-    raise CannotGoOn(f"The web server did not answer on port {port} within {seconds:.0f} s. See the lines above.")
+        if time.monotonic() - told > STILL_AFTER:
+            told = time.monotonic()
+            say("Still starting: the web server lives and does not answer yet. A busy machine takes its time.")
 
 
 def start(data_path: Path | None, port: int | None, demo: bool) -> None:
@@ -163,7 +187,8 @@ def start(data_path: Path | None, port: int | None, demo: bool) -> None:
             if not stopping:
                 supervisor.start(name)
         if not stopping:
-            wait_until_healthy(chosen, supervisor)
+            wait_until_healthy(chosen, supervisor, stopping)
+        if not stopping:
             _greet(data, chosen, time.monotonic() - began)
         while not stopping:
             time.sleep(0.2)

@@ -1,15 +1,52 @@
-"""Django's test runner with a plain closing line."""
+"""Django's test runner with a plain closing line, and the slowest tests when they are asked for."""
 
 from __future__ import annotations
 
+import time
+import unittest
+
 from django.test.runner import DiscoverRunner
+
+
+class Timed(unittest.TextTestResult):
+    """Notes how long each test took [s], set-up of its class apart."""
+
+    def __init__(self, *args, **kwargs):
+        super().__init__(*args, **kwargs)
+        self.took: list[tuple[float, str]] = []
+
+    def startTest(self, test):
+        """Begin to count."""
+        self.began = time.perf_counter()
+        super().startTest(test)
+
+    def stopTest(self, test):
+        """Note the time."""
+        super().stopTest(test)
+        self.took.append((time.perf_counter() - self.began, str(test)))
 
 
 class Runner(DiscoverRunner):
     """Ends with `N passed, N failed` (and what was skipped)."""
 
+    def __init__(self, *args, durations: int = 0, **kwargs):
+        super().__init__(*args, **kwargs)
+        self.slowest = durations
+
+    @classmethod
+    def add_arguments(cls, parser):
+        """Django's own, and how many of the slowest tests are told."""
+        super().add_arguments(parser)
+        parser.add_argument("--durations", type=int, default=0, metavar="N", help="tell the slowest tests (in one process)")
+
+    def get_resultclass(self):
+        """One that counts time where that is asked for."""
+        return Timed if self.slowest else super().get_resultclass()
+
     def suite_result(self, suite, result, **kwargs) -> int:
         """Count, print, and fail when no test ran."""
+        for seconds, name in sorted(getattr(result, "took", []), reverse=True)[: self.slowest]:
+            print(f"{seconds:8.2f} s  {name}")
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = len(result.skipped)
         passed = max(result.testsRun - failed - skipped, 0)  # a class that could not be set up counts as failed and ran no test
