@@ -97,10 +97,12 @@ class RotorToolTests(ToolCase):
         slower = self.ask("rotor", **motor | {"gear_ratio": 2.0})
         self.assertLess(self.value(slower, "speed"), 1300)
 
-    def test_spinning_too_fast_is_stopped_with_the_speed_that_holds(self):
+    def test_spinning_too_fast_is_stopped_with_the_limit(self):
         fast = self.ask("rotor", speed=13000.0, material="resin", wall=0.0003, layers="standing")
-        self.assertLess(self.value(fast, "margin"), 4)
-        self.said(fast, "stop", "Run it slower than")
+        self.assertLess(self.value(fast, "limit"), 13000)
+        self.said(fast, "stop", "not to be spun above")
+        self.said(self.ask("impeller", speed=13000.0), "stop", "not to be spun above")
+        self.assertFalse([f.key for f in fast.figures if f.key in {"margin", "burst"}])
 
     def test_free_and_two_rows(self):
         free = self.ask("rotor", placed="free")

@@ -242,6 +242,4 @@ class Figures(unittest.TestCase):
         for key, material in MATERIALS.items():
             report = check(mesh, Asked(ROTOR, material, file_unit=1.0))
             caps[key] = next(f.quantity.value for f in report.figures if f.key == "cap")
-        self.assertEqual(max(caps, key=caps.get), "pa_cf")  # strongest along its layers for its density
-        ratio = math.sqrt(MATERIALS["pa_cf"].along / MATERIALS["pla"].along * MATERIALS["pla"].density / MATERIALS["pa_cf"].density)
-        self.assertAlmostEqual(caps["pa_cf"] / caps["pla"], ratio, delta=0.01)
+        self.assertEqual(len(set(caps.values())), 1)  # the tips decide, not the material

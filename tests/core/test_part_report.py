@@ -98,7 +98,7 @@ class Verdicts(unittest.TestCase):
 
     def test_every_figure_that_decides_shows_its_working(self):
         report = checked(part("rotor_ok.3mf"), file_unit=1.0)
-        for key in ("volume", "mass", "time", "unbalance", "margin", "cap", "wall", "tone"):
+        for key in ("volume", "mass", "time", "unbalance", "cap", "wall", "tone"):
             self.assertTrue(next(f for f in report.figures if f.key == key).quantity.working, key)
 
 
@@ -122,12 +122,27 @@ class Strength(unittest.TestCase):
         pull = pull_of(disc, None, float(disc.volume), 1.0)
         self.assertAlmostEqual(pull.hub / (3.38 * 0.05**2 / 4), 1, delta=0.02)
 
-    def test_margin_goes_with_the_square_of_speed_and_the_cap_does_not_move(self):
+    def test_the_limit_is_told_with_its_reason_and_no_speed_is_promised(self):
+        """Its tips at 30 m/s, whatever the speed of the round; never "may be spun up to"."""
         slow, fast = (checked(part("rotor_ok.3mf"), file_unit=1.0, speed=n) for n in (1000.0, 2000.0))
         value = lambda r, key: next(f for f in r.figures if f.key == key).quantity.value  # noqa: E731
-        self.assertAlmostEqual(value(slow, "margin") / value(fast, "margin"), 4.0)
-        self.assertAlmostEqual(value(slow, "cap") / value(fast, "cap"), 1.0)
-        self.assertAlmostEqual(value(fast, "margin"), 4 * (value(fast, "cap") / 2000) ** 2)
+        self.assertAlmostEqual(value(fast, "root") / value(slow, "root"), 4.0)
+        self.assertAlmostEqual(value(slow, "cap"), value(fast, "cap"))
+        self.assertAlmostEqual(2 * math.pi / 60 * value(fast, "cap") * value(fast, "outer") / 2, 30.0)
+        self.assertIn("Not to be spun above", texts(fast, "well"))
+        self.assertIn("bent by their own pull", texts(fast, "well"))
+        self.assertNotIn("may be spun up to", texts(fast, "well"))
+
+    def test_an_open_wheel_is_held_below_what_bends_its_plate(self):
+        """Computed with finite elements it carries 15.3 to 16.2 MPa at 6,000 1/min: 4 times below 42 MPa at 4,831 1/min."""
+        report = checked(part("impeller.stl"))
+        self.assertLess(next(f for f in report.figures if f.key == "cap").quantity.value, 4831.0)
+
+    def test_a_round_that_asks_for_more_says_so(self):
+        report = checked(part("rotor_ok.3mf"), file_unit=1.0, speed=9000.0)
+        self.assertIn("At the 9,000 1/min of the round its tips would run at", texts(report, "care"))
+        weak = checked(part("rotor_ok.3mf"), file_unit=1.0, speed=60000.0)
+        self.assertIn("times the plain pull", texts(weak, "back"))
 
 
 class Balancing(unittest.TestCase):
@@ -179,7 +194,7 @@ class Cautions(unittest.TestCase):
         self.assertEqual(keys, {"code", "inside", "cells", "heater", "loud", "material"})
         rotor = " ".join(c.text for c in cautions("rotor", "supply", 13.0, 9000.0, "", heater=False))
         self.assertIn("9,000 1/min", rotor)
-        self.assertIn("No burst margin", " ".join(c.text for c in cautions("rotor", "supply", None, None, "", heater=False)))
+        self.assertIn("No speed limit", " ".join(c.text for c in cautions("rotor", "supply", None, None, "", heater=False)))
 
 
 class WhatTheGeneratorMakes(unittest.TestCase):

@@ -23,6 +23,7 @@ from hauch.rounds.queries import current_rules, round_tests
 from hauch.rounds.sheet import rule_sheet
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Instrument, Rig, RigMeter
+from hauch.verdict.judging import judge_round
 from hauch.verdict.views_rules import swaps, what_if
 from tests.builder import build
 
@@ -221,8 +222,12 @@ class EnvelopePageTests(BriefCase):
 
 
 class RuleChangeTests(BriefCase):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.built.measure_and_judge()
+
     def setUp(self):
-        self.built.measure_and_judge()
         self.draft = draft_of(self.built.round)
         self.draft.reason = "Power first."
         self.air, self.power = self.draft.tests
@@ -232,7 +237,9 @@ class RuleChangeTests(BriefCase):
         return runs_by_test(self.built.round)
 
     def change(self):
-        return actions.change_rules(self.built.host, self.built.round, self.draft, self.runs)
+        made = actions.change_rules(self.built.host, self.built.round, self.draft, self.runs)
+        judge_round(self.built.round.pk)
+        return made
 
     def ranks(self, rules):
         return {row.entry.name: row.rank for row in rules.standing.rows.all()}
@@ -286,6 +293,7 @@ class RuleChangeTests(BriefCase):
         new = self.change()
         run = Run.objects.filter(test=self.air.test, specimen=self.built.specimens["Amsel"]).first()
         void_run(self.built.operator, run, "The lid was on.")
+        judge_round(self.built.round.pk)
         self.assertEqual(run.carried_to.get().state, "void")
         self.assertEqual(new.standing.rows.get(entry__name="Amsel").tests["air-2"]["count"], 2)
         self.sign_in()

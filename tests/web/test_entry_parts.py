@@ -89,7 +89,7 @@ class Checks(Parts):
         file = self.attached()
         for rest, kind in (("view.glb", "model/gltf-binary"), ("still.png", "image/png")):
             self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/{rest}"))["Content-Type"], kind)
-        self.assertContains(self.client.get(self.at(f"parts/{file.pk}/working/margin/")), "Strength over stress")
+        self.assertContains(self.client.get(self.at(f"parts/{file.pk}/working/cap/")), "Tips at the most allowed")
         self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/working/nothing/")).status_code, 404)
         self.client.force_login(self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend")
         for rest in ("", "view.glb", "still.png", "check/"):

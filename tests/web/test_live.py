@@ -364,7 +364,7 @@ class PlacesTests(LiveCase):
 
 class CarriedTests(LiveCase):
     def test_windows_and_exclusions_go_with_readings_that_count_for_other_rules(self):
-        from hauch.bench.actions import carry_over
+        from hauch.bench.successors import carry_over
 
         run = live.accept(self.built.operator, self.taken(self.record(self.guarded(self.begin()), 60.0), (10, 14), (20, 24)), ROOM)
         old = self.built.tests["air"]

@@ -1,6 +1,7 @@
 """The ground under the application: ports, secrets, the supervisor."""
 
 import os
+import re
 import socket
 import stat
 import subprocess
@@ -11,7 +12,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from hauch.ops.__main__ import parser
+from hauch.ops.__main__ import DEVELOPMENT, parser
 from hauch.ops.cluster import free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
@@ -30,6 +31,14 @@ class PortTests(unittest.TestCase):
     def test_a_free_port_is_taken_as_wished(self):
         wished = free_port()
         self.assertEqual(free_port(wished), wished)
+
+
+class PackagesTests(unittest.TestCase):
+    def test_every_development_command_gets_the_development_packages(self):
+        """A benchmark stopped on a fresh machine: it drives a browser, and the browser's driver was not installed."""
+        script = (Path(__file__).parents[2] / "hauch").read_text()
+        commands = re.search(r"case \$command in ([\w |]+)\) lock=dev", script).group(1)
+        self.assertEqual(set(commands.split(" | ")), DEVELOPMENT)
 
 
 class DataFolderTests(unittest.TestCase):

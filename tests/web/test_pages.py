@@ -79,7 +79,8 @@ class Pages(TestCase):
 
     def post(self, who, url, data, **more):
         self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
-        return self.client.post(url, data, **more)
+        with self.captureOnCommitCallbacks(execute=True):
+            return self.client.post(url, data, **more)
 
 
 EVERYBODY = ("host", "operator", "designer", "viewer", "stranger")

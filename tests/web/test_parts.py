@@ -224,6 +224,8 @@ class LineTests(TestCase):
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         self.built.air(self.built.specimens["Amsel"], 5, (4.4, 4.4))
         self.assertEqual(self.texts()["bench"], "1 of 18 runs")
+        self.assertEqual(self.texts()["verdict"], "being computed")
+        judge_round(self.built.round.pk)
         self.assertEqual(self.texts()["verdict"], "provisional")
         entry_actions.withdraw(self.built.host, self.built.entries["Binse"], "")
         self.assertEqual((self.texts()["entries"], self.texts()["bench"]), ("2 in, 1 withdrawn", "1 of 12 runs"))

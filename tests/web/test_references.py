@@ -108,6 +108,7 @@ class BridgeTests(ReferenceCase):
         references.take_out(self.built.operator, self.built.round, self.old, "Hums.", broken=False)
         self.old.refresh_from_db()
         self.assertEqual((self.old.state, self.care().active.specimen), ("retired", self.new))
+        judge_round(self.built.round.pk)
         before = self.built.round.rules.get().standing.rows.get(entry__name="Amsel").tests["air"]
         self.built.air(self.new, 260, (4.08, 4.08))
         self.built.air(self.built.specimens["Amsel"], 265, (4.4, 4.4))

@@ -18,7 +18,7 @@ from hauch.entries.models import AssemblyStep, PartCheck
 from hauch.stores.actions import save_material
 from hauch.stores.models import Material
 from hauch.workshop import actions, queries
-from hauch.workshop.models import Specimen
+from hauch.workshop.models import Measure, Specimen
 from tests.builder import build
 from tests.web.test_entry_parts import ROTOR
 
@@ -245,8 +245,17 @@ class TheGate(Workshop):
             with self.assertRaisesRegex(ValidationError, "was not checked to the end"):
                 actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
 
+    def weakened(self, stress=40e6):
+        """The part pulls so hard that its strength decides, not its tips."""
+        check = PartCheck.objects.get()
+        for figure in check.figures:
+            if figure["key"] == "root":
+                figure["quantity"]["value"] = stress
+        check.save()
+
     def test_another_material_passes_the_gate_anew(self):
         self.checked()
+        self.weakened()
         specimen = self.printed()
         actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
         specimen.refresh_from_db()
@@ -266,6 +275,7 @@ class TheGate(Workshop):
     def test_the_limit_follows_the_material_it_is_printed_in(self):
         """n ~ sqrt(strength / density): PETG is checked, polyamide printed, both along the layers."""
         self.checked()
+        self.weakened()
         specimen = self.printed()
         petg, pa = Material.objects.get(key="petg"), Material.objects.get(key="pa")
         first = queries.speed_limit(specimen).cap
@@ -273,10 +283,38 @@ class TheGate(Workshop):
         ratio = math.sqrt(pa.along / petg.along * petg.density / pa.density)
         self.assertAlmostEqual(queries.speed_limit(specimen).cap / first / ratio, 1, delta=0.1)  # both told in round figures, downwards
 
-    def test_without_a_check_no_limit_is_made_up(self):
+    def test_tips_are_held_at_30_metres_a_second_and_it_says_why(self):
+        self.checked()
+        specimen = self.printed()
+        limit = queries.speed_limit(specimen)
+        outer = PartCheck.objects.get().value("outer")
+        self.assertLessEqual(limit.cap * 2 * math.pi / 60 * outer / 2, 30.0)
+        self.assertGreater(limit.cap * 2 * math.pi / 60 * outer / 2, 27.0)
+        self.assertIn("bent by their own pull", limit.why)
+        page = self.client.get(self.at(f"{specimen.pk}/gate/"))
+        self.assertContains(page, "The tips may run at 30 m/s at most")
+        self.assertNotContains(page, "may be spun up to")
+
+    def test_a_print_that_came_out_larger_is_held_lower(self):
+        self.checked()
+        specimen = self.printed()
+        before, outer = queries.speed_limit(specimen).cap, PartCheck.objects.get().value("outer")
+        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=1.3 * outer, by=self.operator)
+        self.assertLess(queries.speed_limit(specimen).cap, before / 1.2)
+
+    def test_without_a_check_the_diameter_decides_and_without_one_the_gate_stays_shut(self):
         specimen = self.printed()
         self.assertIsNone(queries.speed_limit(specimen).cap)
-        self.assertIn("No burst margin", " ".join(c.text for c in queries.cautions_for(specimen, "supply")))
+        with self.assertRaisesRegex(ValidationError, "measure its outer diameter"):
+            actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
+        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator)
+        self.assertEqual(queries.speed_limit(specimen).cap, 4600.0)  # 4,620.6 by hand, in round figures downwards
+        Measure.objects.all().delete()
+        self.round.envelope = {"values": {"bore": 0.1240}}
+        self.round.save()
+        specimen = Specimen.objects.select_related("version__entry__round").get(pk=specimen.pk)
+        self.assertEqual(queries.speed_limit(specimen).cap, 4600.0)
+        self.assertIn("bore of the envelope", queries.speed_limit(specimen).why)
 
 
 class Materials(Workshop):

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from datetime import timedelta
+from importlib import import_module
 from unittest import mock
 
 from django.core.exceptions import ValidationError
@@ -167,14 +169,39 @@ class InPieces(Base):
         self.assertTrue(any("gasket at the mounting face" in t for t in texts))
         self.assertFalse(any("does not rub" in t for t in texts))
 
-    def test_the_part_that_bursts_first_limits_the_speed(self):
-        for name, cap, volume in (("large.stl", 9000.0, 4e-5), ("small.stl", 5200.0, 1e-6)):
+    def test_the_part_with_the_lowest_limit_limits_the_speed(self):
+        """30 m/s at 40 and at 55 mm: 7,162 and 5,209 1/min."""
+        for name, outer, volume in (("large.stl", 0.080, 4e-5), ("small.stl", 0.110, 1e-6)):
             file = self.attached(name)
-            figures = [{"key": key, "quantity": {"value": value}} for key, value in (("cap", cap), ("volume", volume))]
+            figures = [{"key": key, "quantity": {"value": value}} for key, value in (("outer", outer), ("volume", volume))]
             PartCheck.objects.filter(file=file).update(state="done", verdict="ready", figures=figures, data={"material": "petg", "up": "z up"})
         specimen = shop.add_specimen(self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg"))
         self.assertEqual(looked.speed_limit(specimen).cap, 5200.0)
         self.assertEqual(looked.main_check(specimen).file.name, "large.stl")
+
+    def test_limits_of_earlier_versions_are_lowered_and_the_gate_is_passed_anew(self):
+        """As the version before left it: a wheel of 100 mm that "may be spun up to 16,006 1/min", ready for the bench."""
+        file = self.attached()
+        figures = [
+            {"key": key, "label": key, "quantity": {"value": value}}
+            for key, value in (("outer", 0.1), ("tip_speed", 9.9), ("hub_stress", 1.5e5), ("margin", 70.0), ("cap", 16006.0))
+        ]
+        told = [["well", "At 1,900 1/min strength is 71 times the stress in PETG; it may be spun up to 16,006 1/min."], ["well", "It fits."]]
+        PartCheck.objects.filter(file=file).update(
+            state="done", verdict="ready", figures=figures, reasons=told, data={"material": "petg", "up": "z up"}
+        )
+        specimen = self.built.specimens["Amsel"]
+        Specimen.objects.filter(pk=specimen.pk).update(cap=16000.0)
+        for app, name, function in (("entries", "0005_speed_limits_taken_out", "take_out"), ("workshop", "0003_limits_lowered", "lower")):
+            getattr(import_module(f"hauch.{app}.migrations.{name}"), function)(apps, None)
+        check = PartCheck.objects.get(file=file)
+        self.assertEqual({f["key"] for f in check.figures}, {"outer", "tip_speed", "hub_stress"})
+        self.assertEqual([r[1][:8] for r in check.reasons], ["It fits.", "An earli"])
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.state, "printed")
+        self.assertAlmostEqual(specimen.cap, 16000 / math.sqrt(13))  # 4,438: below the 5,730 at which its tips run at 30 m/s
+        self.assertIn("passes the safety gate anew", specimen.note)
+        self.assertLessEqual(looked.speed_limit(specimen).cap, 5730.0)
 
     def test_no_board_move_where_nothing_comes_next(self):
         specimen = self.built.specimens["Amsel"]

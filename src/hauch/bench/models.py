@@ -20,7 +20,7 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
 from hauch.core.trace.align import at_times
-from hauch.entries.models import Entry
+from hauch.entries.models import Entry, Version
 from hauch.instruments.grid import Piece as Grid
 from hauch.instruments.grid import joined
 from hauch.rounds.models import Round, Setting, Test
@@ -308,11 +308,12 @@ class Result(models.Model):
 class Progress(models.Model):
     """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by `bench.progress`.
 
-    Without an entry the row counts the runs of reference specimens.
+    Runs of the version that takes part are counted, ``version``. Without an entry the row counts the runs of reference specimens.
     """
 
     test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="progress")
     entry = models.ForeignKey(Entry, null=True, blank=True, on_delete=models.CASCADE, related_name="progress")
+    version = models.ForeignKey(Version, null=True, blank=True, on_delete=models.CASCADE, related_name="+")
     counted = models.PositiveIntegerField(default=0)
     missing = models.PositiveIntegerField(default=0)
     dnf = models.PositiveIntegerField(default=0)

@@ -14,7 +14,7 @@ def _counts(chosen: QuerySet[Run]) -> list[Progress]:
     """Counts of runs, by test and entry."""
     valid = Q(state=Run.State.VALID)
     rows = (
-        chosen.values("test_id", entry_id=F("specimen__version__entry_id"))
+        chosen.values("test_id", entry_id=F("specimen__version__entry_id"), version_id=F("specimen__version_id"))
         .annotate(
             counted=Count("id", filter=valid & Q(result__value__isnull=False)),
             missing=Count("id", filter=valid & Q(result__value__isnull=True)),

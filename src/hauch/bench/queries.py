@@ -183,16 +183,17 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     tests = round_tests(round)
     counts: dict[tuple[int, int], int] = {}
     out, referenced = set(), set()
-    for test_pk, entry, counted, dnf in Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "counted", "dnf"):
+    versions: dict[int, int] = {}
+    progress = Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "version_id", "counted", "dnf")
+    for test_pk, entry, version, counted, dnf in progress:
         if entry is None:
             referenced |= {test_pk} if counted else set()
             continue
-        counts[test_pk, entry] = counted
+        counts[test_pk, entry], versions[entry] = counted, version
         if dnf:
             out.add(entry)
     ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
-    versions = {entry: version.pk for entry, version in versions_in(round.entries.all()).items()}
     rows, waiting = [], set()
     for pk, entry, version, state in ready.values_list("pk", "version__entry_id", "version_id", "state"):
         rows.append((pk, entry, version))

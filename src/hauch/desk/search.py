@@ -12,7 +12,6 @@ from hauch.core.predict.model import CannotBe
 from hauch.core.predict.optimise import Found, front
 from hauch.core.predict.optimise import Search as Run
 from hauch.core.predict.rotor import sound_power
-from hauch.core.predict.strength import MARGIN_ASKED
 from hauch.desk.tools.base import Setting
 from hauch.desk.tools.rotor import blading, duty, extent, strength, system
 
@@ -84,7 +83,7 @@ def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None
     if not math.isfinite(flow) or (reached is not None and not reached.starts) or curve.at(flow, "stalled") > 0.15:
         return None
     row = blading(values)
-    if strength(values, row, curve.speed).margin < MARGIN_ASKED:
+    if curve.speed > strength(values, row, curve.speed).limit.speed:
         return None
     power = curve.at(flow, "torque") * 2 * math.pi * curve.speed / 60
     total = curve.at(flow, "total")

@@ -8,6 +8,9 @@ from pathlib import Path
 
 from hauch.ops.errors import CannotGoOn
 
+DEVELOPMENT = frozenset({"test", "lint", "screenshots", "benchmark", "validation"})
+"""Commands that need the development packages; ./hauch installs them for these."""
+
 
 def parser() -> argparse.ArgumentParser:
     """All commands and their options."""
@@ -62,7 +65,7 @@ def main() -> int:
 
             start(options.data, options.port, not options.no_demo)
             return 0
-        if options.command in {"test", "lint", "screenshots", "benchmark", "validation"}:
+        if options.command in DEVELOPMENT:
             from hauch.ops import development
 
             return int(getattr(development, options.command)(options))

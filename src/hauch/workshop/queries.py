@@ -13,7 +13,7 @@ from hauch.core.part.balance import Correction, correction
 from hauch.core.part.cautions import POWER, Caution, cautions
 from hauch.core.part.printing import Annealing, annealing
 from hauch.core.part.strength import GRADE
-from hauch.core.predict.strength import permissible_unbalance
+from hauch.core.predict.strength import SpeedLimit, permissible_unbalance
 from hauch.entries.models import PartCheck
 from hauch.entries.queries import visible_to
 from hauch.people.models import User
@@ -68,11 +68,6 @@ def _checks(specimen: Specimen) -> list[PartCheck]:
 def main_check(specimen: Specimen) -> PartCheck | None:
     """The check of the specimen's greatest part."""
     return max(_checks(specimen), key=lambda r: r.value("volume") or 0.0, default=None)
-
-
-def weakest_check(specimen: Specimen) -> PartCheck | None:
-    """The check of the part that bursts first."""
-    return min((r for r in _checks(specimen) if r.value("cap")), key=lambda r: r.value("cap") or 0.0, default=None)
 
 
 def material_for(specimen: Specimen) -> Material | None:
@@ -189,25 +184,36 @@ class Limit:
 
 
 def speed_limit(specimen: Specimen) -> Limit:
-    """The speed limit of a rotor from the burst margin of its check, for the material it is printed in."""
+    """The speed limit of a rotor: of its parts the lowest, from their checks and the material it is printed in; without one from its diameter."""
     if specimen.version.entry.round.part != Round.Part.ROTOR:
         return Limit(None, "No part of it spins.")
-    check = weakest_check(specimen)
-    cap = check.value("cap") if check else None
-    if check is None or cap is None:
-        return Limit(None, "Its mesh was not checked, so no burst margin is known.")
-    said, material = check.data.get("material", ""), material_for(specimen)
-    if material is None or material.key == said:
-        return Limit(_down(cap), "Burst margin of the check: strength four times the stress.")
+    measured_tip = max((m.value / 2 for m in specimen.measures.all() if m.kind == Measure.Kind.OUTER), default=0.0)
+    checks = [check for check in _checks(specimen) if check.value("outer")]
+    if checks:
+        try:
+            limit = min((_limit_of(check, material_for(specimen), measured_tip) for check in checks), key=lambda found: found.speed)
+        except LookupError as problem:
+            return Limit(None, str(problem))
+        return Limit(_down(limit.speed), limit.why)
+    said = specimen.version.entry.round.envelope.get("values", {}).get("bore")
+    tip = measured_tip or float(said or 0.0) / 2
+    if not tip:
+        return Limit(None, "Its mesh was not checked and nothing is known of its diameter. Hand its mesh in, or measure its outer diameter.")
+    where = "as measured" if measured_tip else "the bore of the envelope, since its mesh was not checked and it was not measured"
+    return Limit(_down(SpeedLimit(tip).speed), f"From {2000 * tip:.0f} mm diameter, {where}. {SpeedLimit(tip).why}")
+
+
+def _limit_of(check: PartCheck, material: Material | None, measured_tip: float) -> SpeedLimit:
+    """The limit of one part. Raises LookupError where the material that it was checked in is gone."""
+    tip, said = max((check.value("outer") or 0.0) / 2, measured_tip), check.data.get("material", "")
     checked = Material.objects.filter(key=said).first()
     if checked is None:
-        return Limit(None, f"The check reckoned with {said}, which is not in the stores any more; check the part anew.")
-    flat = check.data.get("up", "z").startswith("z")
-    strength = (material.along if flat else material.across) / (checked.along if flat else checked.across)
-    factor = math.sqrt(strength * checked.density / material.density)
-    return Limit(
-        _down(cap * factor), f"Burst margin of the check in {checked}, brought to {material}: √(strength ratio / density ratio) = {factor:.2f}."
-    )
+        raise LookupError(f"The check reckoned with {said}, which is not in the stores any more; check the part anew.")
+    stress = max(check.value("root") or 0.0, check.value("hub_stress") or 0.0)
+    omega = (check.value("tip_speed") or 0.0) / ((check.value("outer") or 0.0) / 2)
+    printed = material or checked
+    pull = stress / omega**2 * printed.density / checked.density if omega else 0.0
+    return SpeedLimit(tip, pull, printed.core.held(check.data.get("up", "z").startswith("z")))
 
 
 def _down(cap: float) -> float:
@@ -232,6 +238,8 @@ def why_no_gate(specimen: Specimen) -> str:
         return f"{specimen} is broken."
     if specimen.state not in {State.PRINTED, State.READY}:
         return f"{specimen} is {specimen.get_state_display()}; it comes to the gate when it is printed and done."
+    if specimen.version.entry.round.part == Round.Part.ROTOR and (limit := speed_limit(specimen)).cap is None:
+        return f"No speed limit can be told for {specimen}. {limit.why}"
     left = specimen.steps.filter(done_at=None).count()
     if left:
         return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."

@@ -163,7 +163,7 @@ def pull_of(mesh: trimesh.Trimesh, blades: Blades | None, volume: float, bore: f
     Notes
     -----
     Blades: the pull of all that lies outside a station over the area there. Hub: a ring (or, for a plate, a disc with a hole) of its own mass that also
-    carries the blades. Bending by the air and notches are not in it; the margin that is asked covers them.
+    carries the blades. Bending by sweep, lean and the air, and notches, are not in it; the speed limit allows for them.
     """
     tip = blades.tip if blades else float(np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1]).max())
     depth = float(np.ptp(mesh.vertices[:, 2]))

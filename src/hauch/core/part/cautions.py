@@ -43,7 +43,7 @@ def cautions(
         found += [
             Caution("guard", f"The guard is closed, eye protection is on, nobody stands in the plane of the rotor, the throttle is remote and starts low.{fast}"),
             Caution("cap", f"It is not spun above {cap:,.0f} 1/min, and the throttle is limited to that." if cap else
-                    "No burst margin could be told: it is spun only behind a guard that holds its pieces, and no faster than the stock part."),
+                    "No speed limit could be told: it is spun only behind a guard that holds its pieces, and no faster than the stock part."),
             Caution("wear", "It turns freely by hand, does not rub, is fixed on its shaft, and is never worn or held while it spins."),
         ]  # fmt: skip
     else:

@@ -17,11 +17,12 @@ from hauch.core.predict.free_rotor import FreeRotor, free_rotor
 from hauch.core.predict.model import AIR_DENSITY, CannotBe, modelled
 from hauch.core.predict.rotor import RotorCurve, rotor_curve
 from hauch.core.predict.section import MODEL_REYNOLDS
-from hauch.core.predict.strength import MARGIN_ASKED, MATERIALS, Spin, spin
+from hauch.core.predict.strength import MATERIALS, Spin, spin
 from hauch.core.quantity import Quantity, Step
 from hauch.desk.tools.base import Answer, Chart, Figure, Line, Remark, Setting, Tool, Values, register
 from hauch.desk.tools.noise import sound_figure, tone_figure
 from hauch.desk.tools.rotor_inputs import INPUTS, blading, extent, installed, solid
+from hauch.desk.tools.spinning import limit_figure, limit_remarks
 
 
 def system(values: Values, setting: Setting) -> tuple[float, float, str, str]:
@@ -286,44 +287,19 @@ def _common(values: Values, row: Blading, speed: float, air: tuple[float, float]
         figures.append(sound_figure(*air))
     figures += [
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(held.tip_speed, "m/s")),
-        Figure("stress", "Stress at the blade root", "stress", modelled(held.root, "Pa", "rotor:stress", "centrifugal stress without notches", 0.2)),
         Figure(
-            "margin",
-            "Burst margin (strength over stress)",
-            "number",
-            modelled(
-                held.margin,
-                "",
-                "rotor:margin",
-                "scatter of printed strength",
-                0.3,
-                (
-                    Step(
-                        "Blade root",
-                        "σ = ρ ω² ∫ A r dr / A_root",
-                        (("σ", held.root, "Pa"), ("R_m", held.root_strength, "Pa")),
-                        held.root_strength / held.root,
-                        "",
-                        "Den Hartog, ch. II",
-                    ),
-                    Step(
-                        "Hub",
-                        "σ = ρ (ω R)² + B F / (2π A)",
-                        (("σ", held.hub, "Pa"), ("R_m", held.hub_strength, "Pa")),
-                        held.hub_strength / held.hub,
-                        "",
-                        "thin ring that carries the blades",
-                    ),
-                ),
-            ),
+            "stress",
+            "Pull at the blade root, without bending",
+            "stress",
+            modelled(held.root, "Pa", "rotor:stress", "plain pull without bending", 0.2),
         ),
-        Figure("burst", "Bursts near", "rotational_speed", modelled(held.burst_speed, "1/min", "rotor:margin", "scatter of printed strength", 0.15)),
+        limit_figure(held.limit, MATERIALS[values["material"]]),
     ]
     return figures
 
 
 def strength(values: Values, row: Blading, speed: float) -> Spin:
-    """Stress at a speed."""
+    """Pull at a speed, and the speed limit."""
     return spin(row, speed, MATERIALS[values["material"]], values["wall"], values["layers"])
 
 
@@ -364,14 +340,8 @@ def _print_remarks(values: Values, row: Blading, speed: float) -> list[Remark]:
         found.append(
             Remark("care", f"Up to {1000 * row.hides():.0f} mm diameter the blades cover one another along the axis: it prints only with supports.")
         )
-    if speed and (held := strength(values, row, speed)).margin < MARGIN_ASKED:
-        found.append(
-            Remark(
-                "stop",
-                f"The burst margin is {held.margin:.1f}; before a print is spun, {MARGIN_ASKED:g} is asked. Run it slower than "
-                f"{speed * math.sqrt(held.margin / MARGIN_ASKED):.0f} 1/min, or choose another material or thicker roots.",
-            )
-        )
+    if speed:
+        found += limit_remarks(strength(values, row, speed).limit, speed)
     return found
 
 
@@ -454,7 +424,7 @@ TOOL = register(
         cautions=(
             "Spinning prints burst: guard, eye protection, stand out of the plane of rotation, remote throttle, start "
             "low. Never wear a spinning part.",
-            "The margin is an estimate from typical strength; it certifies nothing.",
+            "The speed limit is a rule of ours with bending allowed for, not computed; it certifies nothing.",
         ),
         solid=solid,
         extent=extent,

@@ -5,8 +5,8 @@ from django.db import migrations, models
 
 def carry_over(apps, schema_editor):
     standing = apps.get_model("verdict", "Standing")
-    standing.objects.filter(stale=False).update(judged=0)
-    standing.objects.filter(stale=True).update(changes=1, judged=0)
+    standing.objects.update(changes=1, judged=0)  # entries are judged by one version from now on
+    standing.objects.filter(stale=False, rules__round__state="published").update(judged=1)
 
 
 def back(apps, schema_editor):
