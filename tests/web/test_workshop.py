@@ -214,6 +214,7 @@ class TheGate(Workshop):
         self.assertEqual(self.built.record("air", specimen, 9, {"air_speed": (4.0, 4.1), "speed": (1795.0,)}).note, "")
 
     def test_no_way_around_it(self):
+        self.checked()
         specimen = self.printed()
         with self.assertRaisesRegex(ValidationError, "has not passed the safety gate"):
             actions.set_state(self.operator, specimen, "ready")

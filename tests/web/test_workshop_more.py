@@ -7,6 +7,7 @@ from datetime import timedelta
 from importlib import import_module
 from unittest import mock
 
+from django.apps import apps
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, connection, transaction
 from django.test import TestCase
@@ -210,7 +211,8 @@ class InPieces(Base):
 
     def test_a_specimen_that_was_ready_comes_back_only_whole(self):
         specimen = self.built.specimens["Amsel"]
-        Gate.objects.create(specimen=specimen, power="supply", cautions=[["code", "x"]], by=self.operator)
+        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator)
+        Gate.objects.create(specimen=specimen, power="supply", cautions=[["code", "x"]], cap=4600.0, by=self.operator)
         shop.set_state(self.operator, specimen, "printed")
         self.assertEqual(looked.why_not_ready(specimen), "")
         shop.add_step(self.operator, specimen, "glue", "Glue the crack.")

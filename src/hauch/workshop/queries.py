@@ -238,12 +238,17 @@ def why_no_gate(specimen: Specimen) -> str:
         return f"{specimen} is broken."
     if specimen.state not in {State.PRINTED, State.READY}:
         return f"{specimen} is {specimen.get_state_display()}; it comes to the gate when it is printed and done."
-    if specimen.version.entry.round.part == Round.Part.ROTOR and (limit := speed_limit(specimen)).cap is None:
-        return f"No speed limit can be told for {specimen}. {limit.why}"
     left = specimen.steps.filter(done_at=None).count()
     if left:
         return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
-    return _why_checks_shut_it(specimen)
+    return _why_checks_shut_it(specimen) or _why_no_limit(specimen)
+
+
+def _why_no_limit(specimen: Specimen) -> str:
+    """A rotor of which no diameter is known keeps the gate shut: nothing would hold its speed."""
+    limit = speed_limit(specimen)
+    spins = specimen.version.entry.round.part == Round.Part.ROTOR
+    return f"No speed limit can be told for {specimen}. {limit.why}" if spins and limit.cap is None else ""
 
 
 def _why_checks_shut_it(specimen: Specimen) -> str:
