@@ -2,10 +2,24 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import time
 import unittest
+from typing import Any
 
-from django.test.runner import DiscoverRunner
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
+
+
+def _begin(*args: Any, **kwargs: Any) -> None:
+    """Begin a process of a parallel run. Pools forbid their processes to have children; the check of a part is one."""
+    multiprocessing.current_process()._config["daemon"] = False  # type: ignore[attr-defined]
+    _init_worker(*args, **kwargs)
+
+
+class Parallel(ParallelTestSuite):
+    """Tests in several processes, which may have children."""
+
+    init_worker = _begin
 
 
 class Timed(unittest.TextTestResult):
@@ -28,6 +42,8 @@ class Timed(unittest.TextTestResult):
 
 class Runner(DiscoverRunner):
     """Ends with `N passed, N failed` (and what was skipped)."""
+
+    parallel_test_suite = Parallel
 
     def __init__(self, *args, durations: int = 0, **kwargs):
         super().__init__(*args, **kwargs)

@@ -67,12 +67,54 @@ def airflow(run: RunInput) -> Quantity:
 
 def _leak_put_back(run: RunInput, flow: Quantity) -> Quantity:
     """What leaks out between part and sensor belongs to the part's flow; only where the pressure there was read."""
-    if run.rig.get("leak_coefficient", (0.0, 0.0))[0] <= 0 or not run.has("static_pressure"):
+    if not _leaks(run) or not run.has("static_pressure"):
         return flow
     return derive(
-        "Leak of the rig put back", "Q + C Δp^n", lambda q, p, c, n: q + leak_flow(p, c, n),
+        "Leak of the rig put back", "Q + C Δp^n", lambda q, p, c, n: q + leak_flow(max(p, 0.0), c, n),
         {"q": flow, "p": run.mean("static_pressure"), **_leak_of(run)}, "m3/s", "blank-plate test of this rig; ISO 9972:2015, eq. 5",
         symbols={"q": "Q", "p": "Δp", "c": "C"},
+    )  # fmt: skip
+
+
+def _leaks(run: RunInput) -> bool:
+    return run.rig.get("leak_coefficient", (0.0, 0.0))[0] > 0
+
+
+def _orifice_flow(run: RunInput) -> Quantity:
+    """Flow [m3/s] through the rig's measuring orifice."""
+    coefficient = run.constant("orifice_coefficient", "flow coefficient of the orifice", "")
+    bore = run.constant("orifice", "bore of the orifice", "m")
+    return derive(
+        "Flow through the orifice", "Q = α π/4 d² √(2 Δp_o / ρ)", lambda a, d, p, rho: a * tunnel.round_area(d) * math.sqrt(2 * max(p, 0.0) / rho),
+        {"a": coefficient, "d": bore, "p": run.mean("orifice_pressure"), "rho": run.density()}, "m3/s",
+        "ISO 5167-1:2022, eq. 1, incompressible; coefficient of this bench", symbols={"a": "α", "p": "Δp_o", "rho": "ρ"},
+    )  # fmt: skip
+
+
+def chamber_flow(run: RunInput) -> Quantity:
+    """Volume flow [m3/s] of a part that blows into a chamber: what the orifice passes and what leaks out of the chamber, at the common speed where agreed."""
+    flow = _leak_put_back(run, _orifice_flow(run))
+    return run.at_common_speed(flow, "Q ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "flow goes with speed")
+
+
+def bench_flow(run: RunInput) -> Quantity:
+    """Volume flow [m3/s] through a test piece on a flow bench: what the orifice passes less what leaks in behind the piece."""
+    flow = _orifice_flow(run)
+    if not _leaks(run):
+        return flow
+    return derive(
+        "Leak of the bench taken off", "Q − C Δp^n", lambda q, p, c, n: q - leak_flow(max(p, 0.0), c, n),
+        {"q": flow, "p": run.mean("test_depression"), **_leak_of(run)}, "m3/s", "blank-plate test of this bench; ISO 9972:2015, eq. 5",
+        symbols={"q": "Q", "p": "Δp", "c": "C"},
+    )  # fmt: skip
+
+
+def bench_loss(run: RunInput) -> Quantity:
+    """Pressure loss [Pa] of a test piece on a flow bench, in standard air at equal flow."""
+    return derive(
+        "To standard air", "Δp₀ = Δp 1.2 / ρ at equal flow", lambda p, rho, rho_0: p * rho_0 / rho,
+        {"p": run.mean("test_depression"), "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")}, "Pa", "Δp ~ ρ Q²",
+        symbols={"p": "Δp", "rho": "ρ", "rho_0": "ρ₀"},
     )  # fmt: skip
 
 
@@ -155,17 +197,7 @@ def effective_area(run: RunInput) -> Quantity:
     orifice, depression, density = run.mean("orifice_pressure"), run.mean("test_depression"), run.density()
     if orifice.value <= 0 or depression.value <= 0:
         raise NoResult("The pressure across the orifice and the depression must both be above 0. Check the tubes and start the suction.")
-    flow = derive(
-        "Flow through the orifice", "Q = α π/4 d² √(2 Δp_o / ρ)", lambda a, d, p, rho: a * tunnel.round_area(d) * math.sqrt(2 * max(p, 0.0) / rho),
-        {"a": run.constant("orifice_coefficient", "flow coefficient of the orifice", ""), "d": run.constant("orifice", "bore of the orifice", "m"),
-         "p": orifice, "rho": density}, "m3/s", "ISO 5167-1:2022, eq. 1, incompressible; coefficient of this bench",
-        symbols={"a": "α", "p": "Δp_o", "rho": "ρ"},
-    )  # fmt: skip
-    if run.rig.get("leak_coefficient", (0.0, 0.0))[0] > 0:
-        flow = derive(
-            "Leak of the bench taken off", "Q − C Δp^n", lambda q, p, c, n: q - leak_flow(p, c, n), {"q": flow, "p": depression, **_leak_of(run)}, "m3/s",
-            "blank-plate test of this bench; ISO 9972:2015, eq. 5", symbols={"q": "Q", "p": "Δp", "c": "C"},
-        )  # fmt: skip
+    flow = bench_flow(run)
     if flow.value <= 0:
         raise NoResult("All the flow is the bench's own leak. Open the test piece, or measure the leak again.")
     return derive(

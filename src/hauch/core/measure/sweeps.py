@@ -1,25 +1,23 @@
 """Reductions of sweeps: one figure from the points of a curve, and the curve itself for a picture.
 
-A point is one stand of the throttle (found in the recording) or one row of readings by hand.
+A point is one stand of the throttle (found in the recording) or one row of readings by hand. Each point is handed to the same reductions as a plain run:
+standard air, hot wire, leak, orifice, standby and speed law stand there and nowhere else.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from hauch.core.air import STANDARD_DENSITY
-from hauch.core.measure import curves, laws, tunnel
-from hauch.core.measure.calibration import leak_flow
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure import curves, reductions
+from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.measure.curves import OutsideRange
-from hauch.core.measure.meter import read
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Influence, Quantity, derive, exact
-from hauch.core.sound.level import LEAST_DIFFERENCE, without_background
+from hauch.core.sound.level import BackgroundTooLoud
 
 Points = dict[str, Quantity]
 
@@ -41,33 +39,60 @@ class Curve:
     at: tuple[float, float] | None = None
 
 
-def point_numbers(run: RunInput, *channels: str) -> list[int]:
-    """Numbers of the points at which all channels were read, in order.
+SHARED = frozenset({"background_level"})
+"""Channels that are read once for all points, whatever row they were typed in."""
+
+
+def stands(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[int, RunInput]:
+    """The points of a sweep, each as a run of its own, so that its figures come from the reductions that a plain run has.
+
+    Parameters
+    ----------
+    run : with the number of its point beside each reading
+    channels : that must have been read at a point
+    optional : that are used where they were read at every such point
+
+    Returns
+    -------
+    number of the point -> what was read there, in order; what was read once for all points is the same quantity in each, so that its causes are shared
+    """
+    numbers = {channel: set(np.asarray(run.positions.get(channel, ()), int).tolist()) - {0} for channel in {*channels, *optional}}
+    common = sorted(set.intersection(*(numbers[channel] for channel in channels)))
+    kept = [*channels, *(c for c in optional if numbers[c] and numbers[c] >= set(common))]
+    once = [c for c in run.readings if run.has(c) and c in run.meters and (c in SHARED or not any(run.positions.get(c, ())))]
+    steady = dict(run.steady) | {channel: run.mean(channel) for channel in once}
+    return {number: _stand(run, number, kept, steady) for number in common}
+
+
+def _stand(run: RunInput, number: int, channels: Sequence[str], steady: dict[str, Quantity]) -> RunInput:
+    readings = {c: np.asarray(run.readings[c], float)[np.asarray(run.positions[c], int) == number] for c in channels if c not in steady}
+    return replace(run, run=f"{run.run}:point{number}", readings=readings, positions={}, steady=steady)
+
+
+def _enough(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[int, RunInput]:
+    """At least three points.
 
     Raises
     ------
-    NoResult : fewer than three
+    NoResult : fewer
     """
-    sets = [set(np.asarray(run.positions.get(channel, ()), int).tolist()) for channel in channels]
-    common = sorted(set.intersection(*sets) - {0}) if sets else []
-    if len(common) < 3:
+    found = stands(run, *channels, optional=optional)
+    if len(found) < 3:
         names = " and ".join(CHANNELS[channel].label.lower() for channel in channels)
-        raise NoResult(f"A curve needs at least three points with {names}, got {len(common)}. Step the throttle further.")
-    return common
+        raise NoResult(f"A curve needs at least three points with {names}, got {len(found)}. Step the throttle further.")
+    return found
 
 
-def at_points(run: RunInput, channel: str, numbers: list[int], letter: str) -> Points:
-    """Mean with doubt of a channel at each point: letter and number -> quantity. The meter's own doubts are common to all points."""
-    meter = run.meters.get(channel)
-    if meter is None:
-        raise NoResult(f"No meter is set for {CHANNELS[channel].label.lower()} on this rig. Choose one in Stores.")
-    values, positions = np.asarray(run.readings[channel], float), np.asarray(run.positions[channel], int)
-    factor = run.correlation.get(channel, 1.0)
-    return {f"{letter}{n}": read(channel, values[positions == n], meter, f"{run.run}:point{n}", correlation=factor) for n in numbers}
+def _each(points: Mapping[int, RunInput], letter: str, reduce: Callable[[RunInput], Quantity]) -> Points:
+    """A figure at each point: letter and number -> quantity, its working told point by point."""
+    return {f"{letter}{number}": _told(number, point, reduce(point)) for number, point in points.items()}
 
 
-def _each(points: Points, letter: str, make: Callable[[int, Quantity], Quantity]) -> Points:
-    return {f"{letter}{key[1:]}": make(int(key[1:]), q) for key, q in points.items()}
+def _told(number: int, point: RunInput, figure: Quantity) -> Quantity:
+    """The figure with the number of its point before each step that is the point's own."""
+    of_all = {*point.density().working, *(step for quantity in point.steady.values() for step in quantity.working)}
+    steps = (s if s in of_all else replace(s, name=f"Point {number}: {s.name[:1].lower()}{s.name[1:]}") for s in figure.working)
+    return replace(figure, working=tuple(steps))
 
 
 def _figure(
@@ -88,60 +113,11 @@ def _with_misfit(run: RunInput, figure: Quantity, x: list[float], y: list[float]
     return Quantity(figure.value, figure.unit, {**figure.parts, cause: abs(figure.value) * share}, figure.working)
 
 
-def _orifice_flow(run: RunInput, pressures: Points, leak_at: Points | None) -> Points:
-    """Flow through the rig's orifice at each point, with what leaks taken off."""
-    coefficient, bore, density = (
-        run.constant("orifice_coefficient", "flow coefficient of the orifice", ""),
-        run.constant("orifice", "bore of the orifice", "m"),
-        run.density(),
-    )
-
-    def flow(n: int, p: Quantity) -> Quantity:
-        made = derive(
-            f"Point {n}: flow through the orifice", "Q = α π/4 d² √(2 Δp_o / ρ)", lambda a, d, p, rho: a * tunnel.round_area(d) * math.sqrt(2 * max(p, 0.0) / rho),
-            {"a": coefficient, "d": bore, "p": p, "rho": density}, "m3/s", "ISO 5167-1:2022, eq. 1, incompressible; coefficient of this bench",
-            symbols={"a": "α", "p": "Δp_o", "rho": "ρ"},
-        )  # fmt: skip
-        if leak_at is None or run.rig.get("leak_coefficient", (0.0, 0.0))[0] <= 0:
-            return made
-        leak = {"c": run.constant("leak_coefficient", "leak at 1 Pa", "m3/s"), "k": run.constant("leak_exponent", "exponent of the leak", "")}
-        return derive(
-            f"Point {n}: leak taken off", "Q − C Δp^n", lambda q, p, c, k: q - leak_flow(max(p, 0.0), c, k), {"q": made, "p": leak_at[f"p{n}"], **leak}, "m3/s",
-            "blank-plate test; ISO 9972:2015, eq. 5", symbols={"q": "Q", "p": "Δp", "c": "C", "k": "n"},
-        )  # fmt: skip
-
-    return _each(pressures, "q", flow)
-
-
-def _at_speed(run: RunInput, points: Points, speeds: Points, law: Callable[[float, float, float], float], formula: str) -> Points:
-    """Points moved to the common speed; as they are where none is agreed."""
-    if run.common_speed is None:
-        return points
-    n_c = exact(run.common_speed, "1/min")
-    return {
-        key: derive(f"Point {key[1:]}: to {run.common_speed:,.0f} 1/min", formula, law, {"x": q, "n": speeds[f"n{key[1:]}"], "n_c": n_c}, q.unit,
-                    "fan laws, ISO 5801:2017, 15.3", symbols={"n_c": "n₀"})
-        for key, q in points.items()
-    }  # fmt: skip
-
-
 def _fan_points(run: RunInput) -> tuple[Points, Points]:
     """Flow and static pressure of each point, in standard air and at the common speed."""
     needed = ["static_pressure", "orifice_pressure"] + (["speed"] if run.common_speed is not None else [])
-    numbers = point_numbers(run, *needed)
-    pressure = at_points(run, "static_pressure", numbers, "p")
-    flow = _orifice_flow(run, at_points(run, "orifice_pressure", numbers, "o"), None)
-    density, standard = run.density(), exact(STANDARD_DENSITY, "kg/m3")
-    normal = _each(pressure, "p", lambda n, p: derive(
-        f"Point {n}: to standard air", "Δp₀ = Δp 1.2 / ρ", lambda p, rho, rho_0: p * rho_0 / rho, {"p": p, "rho": density, "rho_0": standard}, "Pa",
-        "ISO 5801:2017, 15.3", symbols={"p": "Δp", "rho": "ρ", "rho_0": "ρ₀"}))  # fmt: skip
-    if run.common_speed is None:
-        return flow, normal
-    speeds = at_points(run, "speed", numbers, "n")
-    return (
-        _at_speed(run, flow, speeds, lambda x, n, n_c: laws.flow_at_speed(x, n, n_c), "Q ~ n"),
-        _at_speed(run, normal, speeds, lambda x, n, n_c: laws.pressure_at_speed(x, n, n_c, 1.0, 1.0), "Δp ~ n²"),
-    )
+    points = _enough(run, *needed, optional=[s for s in SPEEDS if s not in needed])
+    return _each(points, "q", reductions.chamber_flow), _each(points, "p", reductions.static_pressure)
 
 
 def fan_flow(run: RunInput) -> Quantity:
@@ -177,13 +153,8 @@ def _pairs(x: list[Quantity], y: list[Quantity]) -> list[tuple[float, float, flo
 
 
 def _loss_points(run: RunInput) -> tuple[Points, Points]:
-    numbers = point_numbers(run, "orifice_pressure", "test_depression")
-    depression = at_points(run, "test_depression", numbers, "p")
-    flow = _orifice_flow(run, at_points(run, "orifice_pressure", numbers, "o"), depression)
-    density, standard = run.density(), exact(STANDARD_DENSITY, "kg/m3")
-    return flow, _each(depression, "p", lambda n, p: derive(
-        f"Point {n}: to standard air", "Δp₀ = Δp 1.2 / ρ at equal flow", lambda p, rho, rho_0: p * rho_0 / rho, {"p": p, "rho": density, "rho_0": standard}, "Pa",
-        "Δp ~ ρ Q²", symbols={"p": "Δp", "rho": "ρ", "rho_0": "ρ₀"}))  # fmt: skip
+    points = _enough(run, "orifice_pressure", "test_depression")
+    return _each(points, "q", reductions.bench_flow), _each(points, "p", reductions.bench_loss)
 
 
 def loss_at_flow(run: RunInput) -> Quantity:
@@ -234,35 +205,21 @@ def _inside(x: list[float], wanted: float, what: str, unit: str) -> float:
         raise NoResult(str(problem)) from problem
 
 
-def _power_points(run: RunInput, numbers: list[int]) -> Points:
-    """Electrical power at each point, from a wattmeter or from volts and amps."""
-    if run.has("power"):
-        return at_points(run, "power", numbers, "e")
-    volts, amps = at_points(run, "voltage", numbers, "U"), at_points(run, "current", numbers, "I")
-    return {
-        f"e{n}": derive(f"Point {n}: direct current power", "P = U I", lambda U, I: U * I, {"U": volts[f"U{n}"], "I": amps[f"I{n}"]}, "W",  # noqa: E741
-                        "definition of electrical power, direct current")
-        for n in numbers
-    }  # fmt: skip
-
-
-def _tunnel_flow(run: RunInput, numbers: list[int]) -> Points:
-    factor, bore = run.constant("profile_factor", "profile factor of the tube", ""), run.constant("bore", "bore of the tube", "m")
-    return _each(at_points(run, "air_speed", numbers, "v"), "q", lambda n, v: derive(
-        f"Point {n}: volume flow", "Q = k π/4 d² v", lambda v, k, d: k * tunnel.round_area(d) * v, {"v": v, "k": factor, "d": bore}, "m3/s",
-        "ISO 3966:2020: one centre point, profile factor from the rig's own traverse"))  # fmt: skip
-
-
 def _equal(run: RunInput) -> float:
     if run.equal is None:
         raise NoResult("The brief does not say what is held equal. Enter the watts or decibels there.")
     return run.equal
 
 
+def _flow_channel(run: RunInput) -> str:
+    return "air_speed" if run.has("air_speed") else "pitot_pressure"
+
+
 def _by_power(run: RunInput) -> tuple[Points, Points]:
-    channels = ["air_speed", "power"] if run.has("power") else ["air_speed", "voltage", "current"]
-    numbers = point_numbers(run, *channels)
-    return _power_points(run, numbers), _tunnel_flow(run, numbers)
+    """Electrical power and flow of each point, as they were read: no common speed."""
+    of_power = ["power"] if run.has("power") else ["voltage", "current"]
+    points = _enough(replace(run, common_speed=None), _flow_channel(run), *of_power, optional=["static_pressure"])
+    return _each(points, "e", reductions.electrical_power), _each(points, "q", reductions.airflow)
 
 
 def flow_at_power(run: RunInput) -> Quantity:
@@ -290,18 +247,19 @@ def _by_noise(run: RunInput) -> tuple[Points, Points]:
     """Level without the background and flow, at points that stand clear of the background."""
     if not run.has("background_level"):
         raise NoResult("The background level was not read. Switch the part off, read the room, and add it to this run.")
-    numbers = point_numbers(run, "air_speed", "sound_level")
-    background = run.mean("background_level")
-    total = at_points(run, "sound_level", numbers, "L")
-    clear = [n for n in numbers if total[f"L{n}"].value - background.value >= LEAST_DIFFERENCE]
-    if len(clear) < 2:
-        raise NoResult(
-            f"Only {len(clear)} points stand 3 dB above the background of {background.value:.1f} dB(A). Read in a quieter room, or sweep higher."
-        )
-    level = {f"L{n}": derive(
-        f"Point {n}: without the background", "L = 10 lg (10^(L₁/10) − 10^(L₂/10))", lambda a, b: without_background(a, min(b, a - 1.0)),
-        {"a": total[f"L{n}"], "b": background}, "dB(A)", "ISO 3744:2010, 8.2.3", symbols={"a": "L₁", "b": "L₂"}) for n in clear}  # fmt: skip
-    return level, _tunnel_flow(run, clear)
+    points = _enough(replace(run, common_speed=None), _flow_channel(run), "sound_level", optional=["static_pressure"])
+    levels: dict[int, Quantity] = {}
+    for number, point in points.items():
+        try:
+            levels[number] = _told(number, point, reductions.sound_level(point))
+        except NoResult as problem:
+            if not isinstance(problem.__cause__, BackgroundTooLoud):
+                raise
+    if len(levels) < 2:
+        background = run.mean("background_level").value
+        raise NoResult(f"Only {len(levels)} points stand 3 dB above the background of {background:.1f} dB(A). Read in a quieter room, or sweep higher.")
+    clear = {number: points[number] for number in levels}
+    return {f"L{number}": level for number, level in levels.items()}, _each(clear, "q", reductions.airflow)
 
 
 def flow_at_noise(run: RunInput) -> Quantity:
@@ -325,13 +283,9 @@ def noise_curve(run: RunInput) -> Curve:
 
 
 def _shaft_points(run: RunInput) -> tuple[Points, Points]:
-    numbers = point_numbers(run, "torque", "tare_torque", "speed")
-    speed, torque, tare = (at_points(run, key, numbers, letter) for key, letter in (("speed", "n"), ("torque", "M"), ("tare_torque", "T")))
-    power = {f"p{n}": derive(
-        f"Point {n}: absorbed shaft power", "P = 2π n (M − M₀)", lambda M, T, n: 2 * math.pi * n / 60 * (M - T),
-        {"M": torque[f"M{n}"], "T": tare[f"T{n}"], "n": speed[f"n{n}"]}, "W", "power of a turning shaft; drive without the part taken off", symbols={"T": "M₀"},
-    ) for n in numbers}  # fmt: skip
-    return speed, power
+    """Speed and absorbed power of each point, as they were read."""
+    points = _enough(replace(run, common_speed=None), "torque", "tare_torque", "speed", optional=[s for s in SPEEDS if s != "speed"])
+    return _each(points, "n", RunInput.rotor_speed), _each(points, "p", reductions.shaft_power)
 
 
 def shaft_power_at_speed(run: RunInput) -> Quantity:
