@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 from functools import partial
 
+from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
@@ -13,12 +15,15 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round
+from hauch.rounds.queries import current_rules
 from hauch.verdict.jobs import defer_refresh
-from hauch.verdict.judging import judge_round
+from hauch.verdict.judging import judge_round, refresh
 from hauch.verdict.models import Standing
+from hauch.verdict.publishing import keep_publication
 
 AT_ONCE_UP_TO = 1500
 """Rounds of up to this many runs are judged right after the commit that changed them; larger ones by the worker alone."""
+log = logging.getLogger(__name__)
 WORKER_AFTER = 20
 """Seconds after which the worker looks whether a round that was to be judged at once was: its process may have died."""
 
@@ -45,10 +50,29 @@ def results_have_changed(round: Round) -> None:
 
 @transaction.atomic
 def publish(user: User, round: Round) -> Round:
-    """Publish a round's standing to all its members."""
+    """Publish a round's standing: to all its members, and as it is now on a page that anybody may read.
+
+    Later runs make a provisional standing beside it; what was published stays.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : there are no rules, or the standing cannot be computed
+    """
     require(user, "round.publish", round)
     round = Round.objects.select_for_update().get(pk=round.pk)
+    rules = current_rules(round)
+    if rules is None:
+        raise ValidationError("There are no rules yet, so nothing can be ranked or published.")
+    try:
+        with transaction.atomic():
+            refresh(rules)
+    except Exception as problem:
+        log.exception("the standing of round %s could not be published", round.pk)
+        raise ValidationError(
+            f"The standing cannot be computed ({type(problem).__name__}), so it is not published. Nothing that was recorded is lost."
+        ) from problem
     round.state, round.published_at = Round.State.PUBLISHED, timezone.now()
     round.save(update_fields=["state", "published_at"])
+    keep_publication(round, user, round.published_at)
     record(user, "round.publish", round, round)
     return round

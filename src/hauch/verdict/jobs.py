@@ -7,7 +7,9 @@ from datetime import timedelta
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from hauch.rounds.models import Round
 from hauch.verdict.judging import judge_round, left_behind
+from hauch.verdict.publishing import keep_publication
 
 LEFT_BEHIND_AFTER = timedelta(minutes=5)
 
@@ -26,6 +28,8 @@ def defer_refresh(round_id: int, seconds: int = 0) -> None:
 @app.periodic(cron="*/5 * * * *")
 @app.task(name="verdict.sweep", queueing_lock="verdict-sweep")
 def sweep(timestamp: int) -> None:
-    """Judge what is stale though its job is gone, such as one that killed its worker too often."""
+    """Judge what is stale though its job is gone, such as one that killed its worker too often; keep what was published before publications were kept."""
     for round_id in left_behind(timezone.now() - LEFT_BEHIND_AFTER):
         judge_round(round_id)
+    for round in Round.objects.filter(state=Round.State.PUBLISHED, publications=None):
+        keep_publication(round, None, round.published_at or timezone.now())

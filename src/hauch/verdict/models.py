@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
+from django.urls import reverse
 
 from hauch.entries.models import Entry
-from hauch.rounds.models import RuleVersion
+from hauch.rounds.models import Round, RuleVersion
 
 
 class StandingQuerySet(models.QuerySet):
@@ -81,3 +83,22 @@ class StandingRow(models.Model):
 
     def __str__(self) -> str:
         return f"{self.place}. {self.entry}"
+
+
+class Publication(models.Model):
+    """A standing as it was published: plain values that no later run changes. The newest one is the round's public page."""
+
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="publications")
+    at = models.DateTimeField()
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    content = models.JSONField(help_text="round, rules, tests, rows, reference: all that the page shows, SI")
+    core_version = models.CharField(max_length=20)
+
+    class Meta:
+        ordering = ["-at", "-id"]
+
+    def __str__(self) -> str:
+        return f"{self.round}, published {self.at:%d %b %Y}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("published", args=[self.round.slug])

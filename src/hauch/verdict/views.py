@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.contrib import messages
+from django.contrib.auth.decorators import login_not_required
+from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -17,7 +20,8 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import round_for, round_tests
 from hauch.verdict import actions, queries
-from hauch.verdict.models import Standing, StandingRow
+from hauch.verdict.models import Publication, Standing, StandingRow
+from hauch.verdict.publishing import shown
 from hauch.verdict.report import sections_of
 
 PAGE = 30
@@ -72,7 +76,8 @@ def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Stand
     return {
         "standing": stored, "page": page, "table": table, "reference_at": at, "scale": queries.scale_of(rows, stored.ground, band), "band": band, "places": places,
         "opening": queries.opening(rules, first), "reference": [(test, stored.reference.get(test.key)) for test in tests],
-        "late": queries.runs_since_publication(round), "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
+        "late": queries.runs_since_publication(round), "publication": round.publications.first() if round.is_published else None,
+        "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
     }  # fmt: skip
 
 
@@ -129,5 +134,17 @@ def report(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 def publish(request: HttpRequest, slug: str) -> HttpResponse:
     """Publish the standing."""
     round = round_for(request.user, slug, "round.publish")
-    actions.publish(request.user, round)
+    try:
+        actions.publish(request.user, round)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
     return redirect("verdict:standing", slug)
+
+
+@login_not_required
+def published(request: HttpRequest, slug: str) -> HttpResponse:
+    """The standing as it was published, for anybody."""
+    found = Publication.objects.filter(round__slug=slug, round__state=Round.State.PUBLISHED).select_related("round").first()
+    if found is None:
+        raise Http404("No standing is published at this address.")
+    return render(request, "verdict/published.html", {"publication": found, "at": found.at, "shown": shown(found)})

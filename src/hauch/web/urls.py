@@ -3,7 +3,7 @@
 from django.contrib import admin
 from django.urls import include, path
 
-from hauch.verdict.views import entry, report
+from hauch.verdict.views import entry, published, report
 from hauch.verdict.views_reference import specimen
 from hauch.verdict.views_rules import change
 from hauch.web import health, views
@@ -25,6 +25,7 @@ urlpatterns = [
     path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),
     path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),
     path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
+    path("published/<slug:slug>/", published, name="published"),
     path("", include("hauch.exchange.urls")),
     path("admin/", admin.site.urls),
 ]

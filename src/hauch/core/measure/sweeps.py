@@ -257,7 +257,9 @@ def _by_noise(run: RunInput) -> tuple[Points, Points]:
                 raise
     if len(levels) < 2:
         background = run.mean("background_level").value
-        raise NoResult(f"Only {len(levels)} points stand 3 dB above the background of {background:.1f} dB(A). Read in a quieter room, or sweep higher.")
+        raise NoResult(
+            f"Only {len(levels)} points stand 3 dB above the background of {background:.1f} dB(A). Read in a quieter room, or sweep higher."
+        )
     clear = {number: points[number] for number in levels}
     return {f"L{number}": level for number, level in levels.items()}, _each(clear, "q", reductions.airflow)
 

@@ -18,6 +18,7 @@ from hauch.rounds.actions import remember_brief
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import ReferenceSpecimen
 from hauch.verdict.judging import refresh
+from hauch.verdict.publishing import keep_publication
 from hauch.workshop.models import Specimen
 
 SLUG = "cabinet-rotor"
@@ -69,6 +70,7 @@ class Cabinet:
         ReferenceSpecimen.objects.filter(pk=self.references["L-01"].pk).update(state=ReferenceSpecimen.State.RETIRED)
         for rules in self.round.rules.all():
             refresh(rules)
+        keep_publication(self.round, self.people["runa"], self.round.published_at)
         return self.round
 
     def _stores(self) -> None:

@@ -81,3 +81,9 @@ def cell_at(row, index) -> str:
 def get(mapping, key):
     """What a mapping holds under a key."""
     return mapping.get(key)
+
+
+@register.filter
+def at(rows, index):
+    """What a list holds at a place."""
+    return rows[index]
