@@ -87,11 +87,8 @@ class OfRotors(unittest.TestCase):
         self.assertAlmostEqual(math.cos(math.atan2(-middle[1], -middle[0]) - towards), 1, delta=0.01)
 
     def test_fast_rotors_and_weak_ones(self):
-        self.assertRegex(said(checked(rotor(), speed=9000.0)), r"\[care\] The tips run at 6\d m/s")
-        self.assertRegex(
-            said(checked(rotor(), speed=24_000.0)), r"\[care\] At 24,000 1/min strength is only [23]\.\d times the stress; 4 times are asked"
-        )
-        self.assertRegex(said(checked(rotor(), speed=60_000.0)), r"\[back\] At 60,000 1/min strength is only 0\.\d times")
+        self.assertRegex(said(checked(rotor(), speed=6000.0)), r"\[care\] At the 6,000 1/min of the round its tips would run at 42 m/s")
+        self.assertRegex(said(checked(rotor(), speed=9000.0)), r"\[back\] At the 9,000 1/min of the round its tips would run at 6\d m/s: nothing would be left")
 
     def test_a_tip_ring_is_followed(self):
         report = checked(rotor(tip_ring=0.0016, gap=0.001))

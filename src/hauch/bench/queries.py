@@ -154,13 +154,17 @@ def counting() -> QuerySet[Run]:
     return Run.objects.exclude(state=Run.State.VOID).filter(setting=F("test__setting"))
 
 
+def was_run() -> Exists:
+    """Whether a version has a run that counts; for queries over versions."""
+    return Exists(counting().filter(specimen__version=OuterRef("pk")))
+
+
 def versions_in(entries: QuerySet[Entry]) -> dict[int, Version]:
     """The version by which each entry takes part, by entry id: the newest with a run that counts.
 
     Versions of an entry are different parts: their runs are never taken together.
     """
-    on_the_bench = Exists(counting().filter(specimen__version=OuterRef("pk")))
-    rows = Version.objects.filter(on_the_bench, entry__in=entries).order_by("entry_id", "-number").distinct("entry_id")
+    rows = Version.objects.filter(was_run(), entry__in=entries).order_by("entry_id", "-number").distinct("entry_id")
     return {version.entry_id: version for version in rows}
 
 

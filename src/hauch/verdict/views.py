@@ -13,8 +13,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench.queries import runs, seen_of, versions_in
-from hauch.entries.models import Entry
+from hauch.bench.queries import runs, seen_of, was_run
 from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
@@ -111,9 +110,9 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     found = entry_for(request.user, round, pk)
     names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
     at = names.index(found.pk)
+    versions = list(found.versions.annotate(was_run=was_run()).order_by("number").prefetch_related("specimens"))
     context = queries.evidence(request.user, round, found) | {
-        "round": round, "entry": found, "versions": found.versions.prefetch_related("specimens"),
-        "taking_part": versions_in(Entry.objects.filter(pk=found.pk)).get(found.pk),
+        "round": round, "entry": found, "versions": versions, "taking_part": next((v for v in reversed(versions) if v.was_run), None),
         "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
         "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),

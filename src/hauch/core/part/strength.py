@@ -13,7 +13,7 @@ from hauch.core.part.pose import Placed
 from hauch.core.part.printing import Laid
 from hauch.core.part.size import MassFigures
 from hauch.core.predict.model import modelled
-from hauch.core.predict.strength import SpeedLimit, permissible_unbalance
+from hauch.core.predict.strength import MARGIN_ASKED, SpeedLimit, permissible_unbalance
 from hauch.core.quantity import Step, exact
 
 if TYPE_CHECKING:
@@ -122,7 +122,8 @@ def _speed_limit(report: Report, placed: Placed, figures: MassFigures, blades: B
     if asked.speed <= limit.speed:
         report.say("well", f"At {asked.speed:,.0f} 1/min its tips run at {omega * tip:.0f} m/s. {told}")
         return
-    too_weak = held < 1.5 * worst * omega**2
     fast = f"At the {asked.speed:,.0f} 1/min of the round its tips would run at {omega * tip:.0f} m/s"
-    weak = f", and its strength is only {held / (worst * omega**2):.1f} times the plain pull" if too_weak else ""
-    report.say("back" if too_weak else "care", f"{fast}{weak}. {told}")
+    if asked.speed > limit.speed * math.sqrt(MARGIN_ASKED):
+        report.say("back", f"{fast}: nothing would be left of the margin that is asked. {told}")
+    else:
+        report.say("care", f"{fast}. {told}")
