@@ -33,7 +33,7 @@ class WriteABriefTests(BrowserTests):
         page.get_by_role("button", name="Keep").click()
         page.get_by_role("link", name="Bench").click()
         page.get_by_role("link", name="The reference: does it hold?").click()
-        page.get_by_role("button", name="Run it beside the present one").click()
+        page.get_by_role("button", name="Make it the reference").click()
         expect(page.get_by_text("L-02 was not run yet")).to_be_visible()
         page.keyboard.press("1")
         page.get_by_role("button", name="Open for entries").click()

@@ -88,7 +88,9 @@ class OfRotors(unittest.TestCase):
 
     def test_fast_rotors_and_weak_ones(self):
         self.assertRegex(said(checked(rotor(), speed=6000.0)), r"\[care\] At the 6,000 1/min of the round its tips would run at 42 m/s")
-        self.assertRegex(said(checked(rotor(), speed=9000.0)), r"\[back\] At the 9,000 1/min of the round its tips would run at 6\d m/s: nothing would be left")
+        self.assertRegex(
+            said(checked(rotor(), speed=9000.0)), r"\[back\] At the 9,000 1/min of the round its tips would run at 6\d m/s: nothing would be left"
+        )
 
     def test_a_tip_ring_is_followed(self):
         report = checked(rotor(tip_ring=0.0016, gap=0.001))

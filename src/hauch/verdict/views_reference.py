@@ -39,7 +39,7 @@ def care(request: HttpRequest, slug: str) -> HttpResponse:
     present = {row.specimen.pk: row.specimen for c in rows for row in [c.active, *c.beside] if row is not None}
     context = {
         "round": round, "rows": rows, "usable": usable, "present": list(present.values()), "may_change": allowed(request.user, "reference.change", round),
-        "left_out": sum(c.left_out for c in rows), "runs": sum(c.runs for c in rows),
+        "in_use": any(c.active for c in rows), "left_out": sum(c.left_out for c in rows), "runs": sum(c.runs for c in rows),
     }  # fmt: skip
     return render(request, "verdict/care.html", context)
 
@@ -62,7 +62,9 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
         found, tests = _chosen(request, round)
         if what == "bring_in":
             references.bring_in(request.user, round, found, tests)
-            text = f"{found} can be run beside the reference in use. Run the two in turn, both in one bracket, until the bridge is known well enough."
+            text = f"{found} is the reference from now on. Run it until it repeats, before the first entry."
+            if found.tests.filter(test__in=tests, until=None, bridging=True).exists():
+                text = f"{found} can be run beside the reference in use. Run the two in turn, both in one bracket, until the bridge is known well enough."
         elif what == "change_to":
             references.change_to(request.user, round, found, tests, reason)
             text = f"{found} is the reference from now on."
