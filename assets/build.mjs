@@ -1,9 +1,9 @@
-// Refreshes src/hauch/web/static/vendor from the packages pinned in package-lock.json: `npm ci && npm run build`.
+// Refreshes src/hauch/ui/static/vendor from the packages pinned in package-lock.json: `npm ci && npm run build`.
 import { execFileSync } from "node:child_process";
 import { copyFileSync, existsSync, mkdirSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { buildSync } from "esbuild";
 
-const out = "src/hauch/web/static/vendor";
+const out = "src/hauch/ui/static/vendor";
 rmSync(out, { recursive: true, force: true });
 for (const dir of ["bootstrap", "charts", "fonts", "htmx", "licences", "three"]) mkdirSync(`${out}/${dir}`, { recursive: true });
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from hauch.core.geometry.envelope import Envelope
-from hauch.core.part.report import Asked, check
+from hauch.core.part.findings import Asked
+from hauch.core.part.report import check
 from hauch.core.predict.strength import MATERIALS
 from hauch.formats.mesh import preview
 from hauch.formats.mesh_in import read_part

@@ -34,6 +34,7 @@ from hauch.instruments.standins import DEVICES, PER_BENCH
 from hauch.rounds.models import Test
 from hauch.stores.models import Instrument, Rig
 from tests.builder import PASSWORD, build
+from tests.processes import environment
 
 BENCHES = 10
 SERVE = """
@@ -120,8 +121,7 @@ def stream(url: str, cookie: str, lags: list[float], stop: threading.Event) -> N
 def run() -> Iterator[Row]:
     first_port = free(PER_BENCH * BENCHES + 1)
     port = first_port + PER_BENCH * BENCHES
-    environment = {**os.environ, "HAUCH_DB_NAME": connection.settings_dict["NAME"], "HAUCH_POOL": "0"}
-    start = lambda *command: subprocess.Popen([sys.executable, *command], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # noqa: E731
+    start = lambda *command: subprocess.Popen([sys.executable, *command], env=environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # noqa: E731
     meters = start("-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port))
     lives = on_line(first_port)
     time.sleep(3)

@@ -14,12 +14,12 @@ from benchmarks.harness import Row, row, seconds
 from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.core.predict.rotor import rotor_curve
 from hauch.core.predict.section import MODEL_SIZE
+from hauch.demo import load_demo
 from hauch.desk.forms import ToolForm
 from hauch.desk.search import AIMS, search
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
 from hauch.desk.tools.rotor import blading, installed
-from hauch.exchange.demo import load_demo
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 

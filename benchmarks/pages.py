@@ -16,8 +16,8 @@ from django.urls import reverse
 from benchmarks.harness import Row, row, stolen
 from hauch.bench import progress
 from hauch.bench.models import Result, Run
+from hauch.demo import load_demo
 from hauch.entries.models import Entry, Version
-from hauch.exchange.demo import load_demo
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference

@@ -17,7 +17,8 @@ from benchmarks.alone import checked
 from benchmarks.harness import Row, row, seconds
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.solids import Hub, rotor_solid
-from hauch.core.part.report import Asked, check
+from hauch.core.part.findings import Asked
+from hauch.core.part.report import check
 from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.rotor import blading

@@ -21,9 +21,9 @@ from hauch.bench.live import begin  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
 from hauch.bench.recorder import Recorder  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
+from hauch.demo import load_demo  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402
 from hauch.entries.models import Entry, PartFile  # noqa: E402
-from hauch.exchange.demo import load_demo  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
 from hauch.stores.models import ReferenceSpecimen, Rig  # noqa: E402

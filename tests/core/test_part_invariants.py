@@ -13,10 +13,11 @@ from hypothesis import strategies as st
 
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.blades import measure_blades
+from hauch.core.part.findings import Asked
 from hauch.core.part.pose import FILE_TURNS, UNITS, guess_unit, place_in_box, place_rotor, spin_direction, turn_to_z
 from hauch.core.part.printing import USUAL, annealing, print_figures
 from hauch.core.part.rays import Caster, gaps, sample, walls
-from hauch.core.part.report import Asked, check
+from hauch.core.part.report import check
 from hauch.core.part.sections import cylinder_cuts, plane_cuts, shoelace
 from hauch.core.part.size import mass_figures
 from hauch.core.part.soundness import edges_of, facing, look, mend

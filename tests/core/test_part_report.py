@@ -14,7 +14,8 @@ from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.balance import correction
 from hauch.core.part.blades import pull_of
 from hauch.core.part.cautions import POWER, cautions
-from hauch.core.part.report import Asked, Stopped, check
+from hauch.core.part.findings import Asked, Stopped
+from hauch.core.part.report import check
 from hauch.core.predict.strength import MATERIALS
 from tests.core.test_part_figures import TRUTH, part, without
 

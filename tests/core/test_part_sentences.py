@@ -14,8 +14,9 @@ import trimesh
 from hauch.core.geometry.envelope import Box, Envelope, KeepOut
 from hauch.core.geometry.solids import Hub, Plate, bell_mouth_solid, ring_solid, rotor_solid, silencer_solid, with_plate
 from hauch.core.part.drawing import cut_open, section_drawing
+from hauch.core.part.findings import Asked, Report
 from hauch.core.part.pose import place_in_box
-from hauch.core.part.report import Asked, Report, check
+from hauch.core.part.report import check
 from hauch.core.predict.silencer import Chamber
 from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools import TOOLS

@@ -17,7 +17,7 @@ from hauch.entries.actions import predict
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.rounds.models import Round
-from hauch.web.charts import specs
+from hauch.ui.charts import specs
 from hauch.workshop.actions import add_measures, add_specimen
 from tests.builder import build
 

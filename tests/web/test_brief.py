@@ -13,6 +13,7 @@ from hauch.bench.actions import runs_by_test
 from hauch.bench.models import Run
 from hauch.bench.queries import plan_of
 from hauch.entries.actions import add_entry
+from hauch.pages.rules import swaps, what_if
 from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import OPERATOR, VIEWER, allowed
 from hauch.rounds import actions, invitations
@@ -24,7 +25,6 @@ from hauch.rounds.sheet import rule_sheet
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Instrument, Rig, RigMeter
 from hauch.verdict.judging import judge_round
-from hauch.verdict.views_rules import swaps, what_if
 from tests.builder import build
 
 

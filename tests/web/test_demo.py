@@ -8,10 +8,11 @@ from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
+from hauch.demo import load_demo
 from hauch.entries.models import Entry
-from hauch.exchange.demo import load_demo
 from hauch.instruments.profile import Profile
 from hauch.instruments.standins import HANDS
+from hauch.pages.reference_health import alarms, care_of, series_of
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -21,7 +22,6 @@ from hauch.rounds.queries import current_rules, round_tests
 from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import Instrument, Rig
 from hauch.stores.queries import instruments_due
-from hauch.verdict.health import alarms, care_of, series_of
 from hauch.verdict.queries import standing_of
 
 
@@ -172,7 +172,7 @@ class DemoRoundTests(TestCase):
         names = ("rounds:brief", "rounds:envelope", "rounds:sheet", "entries:list", "workshop:list", "verdict:standing")
         closed = {
             "bench:overview": "bench.view",
-            "verdict:care": "bench.view",
+            "care": "bench.view",
             "change_rules": "rules.change",
             "rounds:people": "people.invite",
             "rounds:audit": "audit.view",

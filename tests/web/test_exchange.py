@@ -12,11 +12,11 @@ from django.urls import reverse
 from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import runs
+from hauch.demo.cabinet import Cabinet
+from hauch.demo.rigs import NIGHT, load_round
+from hauch.demo.stores import make_stores, people
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
-from hauch.exchange.demo.cabinet import Cabinet
-from hauch.exchange.demo.rigs import NIGHT, load_round
-from hauch.exchange.demo.stores import make_stores, people
 from hauch.exchange.plain import FIELDS, LEFT_OUT, LINKS
 from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
 from hauch.formats import bundle

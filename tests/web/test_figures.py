@@ -4,7 +4,7 @@ from django.template import Context, Template
 from django.test import RequestFactory, SimpleTestCase
 
 from hauch.people.models import User
-from hauch.web.templatetags.figures import in_columns
+from hauch.ui.templatetags.figures import in_columns
 
 STEP = {
     "name": "Operating point", "formula": "Δp(Q) = k Q^m", "value": 0.04, "unit": "m3/s", "note": "", "source": "",

@@ -66,7 +66,7 @@ class SupervisorTests(unittest.TestCase):
     """With small stand-ins for web server and worker."""
 
     def supervise(self, code, name="worker"):
-        supervisor = Supervisor(0, {})
+        supervisor = Supervisor([], {})
         supervisor.commands = {name: [sys.executable, "-c", code]}
         supervisor.restarts, supervisor.started = {name: 0}, {name: 0.0}
         supervisor.start(name)

@@ -18,13 +18,13 @@ from hauch.bench.models import Progress
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
 from hauch.entries import actions as entry_actions
-from hauch.people.fields import parse_number
+from hauch.pages.line import counts, stations
 from hauch.people.first import add_person, first_people
 from hauch.people.models import User
+from hauch.ui.charts import figure, specs
+from hauch.ui.fields import parse_number
+from hauch.ui.marks import SHAPES, mark_svg
 from hauch.verdict.judging import judge_round
-from hauch.web.charts import figure, specs
-from hauch.web.line import counts, stations
-from hauch.web.marks import SHAPES, mark_svg
 from tests.builder import ROOM, START, build
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import os
 import signal
 import subprocess
 import sys
@@ -32,6 +31,7 @@ from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
+from tests.processes import environment
 
 CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed", "throttle")
 
@@ -162,8 +162,7 @@ class RecorderTests(RecorderCase):
 
 class DeathTests(RecorderCase):
     def start(self) -> subprocess.Popen:
-        environment = {**os.environ, "HAUCH_DB_NAME": connection.settings_dict["NAME"], "HAUCH_TESTING": "1", "HAUCH_POOL": "0"}
-        child = subprocess.Popen([sys.executable, "-m", "hauch.ops.manage", "record"], env=environment, stderr=subprocess.DEVNULL)
+        child = subprocess.Popen([sys.executable, "-m", "hauch.ops.manage", "record"], env=environment(), stderr=subprocess.DEVNULL)
         self.addCleanup(lambda: child.poll() is None and (child.kill(), child.wait()))
         return child
 

@@ -9,11 +9,11 @@ from django.urls import reverse
 from hauch.bench.actions import Subject
 from hauch.bench.forms import subject_choices, subject_of
 from hauch.bench.queries import plan_of
+from hauch.pages.reference_health import alarms, care_of, series_of
 from hauch.people.models import AuditEntry
 from hauch.rounds import references
 from hauch.rounds.models import TestReference
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.health import alarms, care_of, series_of
 from hauch.verdict.judging import judge_round
 from tests.builder import START, build
 
@@ -38,7 +38,7 @@ class ReferenceCase(TestCase):
 
     def post(self, data, who="operator"):
         self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
-        return self.client.post(reverse("verdict:change_reference", args=[self.built.round.slug]), data, follow=True)
+        return self.client.post(reverse("change_reference", args=[self.built.round.slug]), data, follow=True)
 
 
 class HealthTests(ReferenceCase):
@@ -132,7 +132,7 @@ class BridgeTests(ReferenceCase):
         self.assertEqual((care.left_out, care.runs), (1, 10))
         self.assertEqual([b["pairs"] for b in care.bridges], [0])
         self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
-        page = self.client.get(reverse("verdict:care", args=[self.built.round.slug]))
+        page = self.client.get(reverse("care", args=[self.built.round.slug]))
         self.assertContains(page, "1 of 19 runs of entries cannot be compared now")
         self.assertContains(page, "was never run beside another that leads to L-02")
 

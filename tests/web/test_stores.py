@@ -262,7 +262,7 @@ class ReferenceAndPictureTests(StoresCase):
                 actions.add_reference(self.built.operator, type_name, serial, hours)
 
     def test_hours_are_counted_from_runs(self):
-        from hauch.verdict.health import hours_of
+        from hauch.pages.reference_health import hours_of
 
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         self.built.air(self.built.reference, 5, (4.0, 4.0))

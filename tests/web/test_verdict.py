@@ -11,8 +11,8 @@ from hauch.bench import actions
 from hauch.bench.actions import Subject
 from hauch.bench.models import Run
 from hauch.core.rig import Bench, Loft140
+from hauch.demo.cabinet import ENTRIES, Cabinet
 from hauch.entries import actions as entry_actions
-from hauch.exchange.demo.cabinet import ENTRIES, Cabinet
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.stores.models import ReferenceSpecimen

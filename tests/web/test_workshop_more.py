@@ -16,9 +16,9 @@ from django.utils import timezone
 from hauch.entries import actions, jobs, queries
 from hauch.entries.checking import material_of, run_check, speed_of
 from hauch.entries.models import BillItem, PartCheck, PartFile, Version
+from hauch.pages.line import stations
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material
-from hauch.web.line import stations
 from hauch.workshop import actions as shop
 from hauch.workshop import queries as looked
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep

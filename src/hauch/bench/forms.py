@@ -15,9 +15,9 @@ from hauch.bench.queries import Plan
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
 from hauch.formats.logger_csv import TIME, Column, Table
-from hauch.people.fields import NumberInput, parse_number
 from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
+from hauch.ui.fields import NumberInput, parse_number
 from hauch.workshop.models import Specimen
 
 

@@ -23,10 +23,10 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
 from hauch.formats.logger_csv import MOST_BYTES, TIME, Column, LogRefused, Table, guess_mapping, inspect, read_log
-from hauch.people.fields import parse_number
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
+from hauch.ui.fields import parse_number
 
 BY_HAND = {"background_level": "sound_level"}
 """Channels that a log seldom holds and that may be typed beside it, by the channel that they go with."""

@@ -23,11 +23,11 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.trace import trouble
 from hauch.core.trace.thin import thinned
-from hauch.people.fields import parse_number
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
+from hauch.ui.fields import parse_number
 
 
 def run_for(request: HttpRequest, round: Round, pk: int) -> Run:

@@ -13,8 +13,8 @@ from hauch.desk.models import Around
 from hauch.desk.queries import designs_of, fitting_rounds, rigs
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools.base import Input, Rows, Tool
-from hauch.people.fields import FigureField
 from hauch.people.models import User
+from hauch.ui.fields import FigureField
 
 MOST_COMPARED = 3
 END = ("hub", "", "middle", "", "tip")

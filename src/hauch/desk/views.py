@@ -26,7 +26,7 @@ from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
-from hauch.people.workings import drawer
+from hauch.ui.workings import drawer
 
 FILES = {
     "svg": "image/svg+xml", "dxf": "image/vnd.dxf", "json": "application/json", "csv": "text/csv; charset=utf-8", "stl": "model/stl",

@@ -10,7 +10,8 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
-from hauch.core.part.report import STAGES, Asked
+from hauch.core.part.findings import Asked
+from hauch.core.part.report import STAGES
 from hauch.entries.inspection import inspect
 from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.formats.apart import Broke, Died, Refused, Stopped, apart

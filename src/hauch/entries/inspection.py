@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 
 from hauch.core.part.drawing import cut_open
-from hauch.core.part.report import Asked, Reason, Report, check
+from hauch.core.part.findings import Asked, Reason, Report
+from hauch.core.part.report import check
 from hauch.formats import apart
 from hauch.formats import mesh as meshes
 from hauch.formats.mesh_in import read_part

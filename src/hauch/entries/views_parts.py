@@ -15,7 +15,8 @@ from django.views.decorators.http import require_POST
 
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.drawing import section_drawing
-from hauch.core.part.report import STAGES, WORDS
+from hauch.core.part.findings import WORDS
+from hauch.core.part.report import STAGES
 from hauch.core.quantity.show import show
 from hauch.entries import actions, queries
 from hauch.entries.forms import PartForm
@@ -23,8 +24,8 @@ from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.keep import kept
 from hauch.people.models import User
-from hauch.people.workings import drawer
 from hauch.rounds.queries import round_for
+from hauch.ui.workings import drawer
 
 
 def _file(request: HttpRequest, slug: str, pk: int, file_pk: int) -> PartFile:

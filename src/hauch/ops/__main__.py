@@ -25,6 +25,8 @@ def parser() -> argparse.ArgumentParser:
     run = add("start", "Start database, web server and worker, and load the demo once.")
     run.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
     run.add_argument("--no-demo", action="store_true", help="leave the demo out")
+    work = add("dev", "Run it for those who work on it: reload of code, templates and styles, pages that show what went wrong, the demo.")
+    work.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
     test = add("test", "Run all tests on a cluster of their own, or some on one whose database is kept.")
     test.add_argument("labels", nargs="*", help="tests to run, such as tests.core")
     test.add_argument("--fresh", action="store_true", help="make the kept database anew, such as after a migration was edited")
@@ -41,6 +43,11 @@ def parser() -> argparse.ArgumentParser:
     meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
     meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
     add("recorder", "Record what the meters show; start it where they are. ./hauch start runs two.")
+    pages = add("web", "Serve pages, as one role of an installation on several hosts.")
+    pages.add_argument("--host", default="127.0.0.1", help="address to listen on (default: 127.0.0.1; put a proxy that ends TLS before any other)")
+    pages.add_argument("--port", type=int, help="port (default: 8440)")
+    pages.add_argument("--processes", type=int, default=2)
+    add("worker", "Do background work, as one role of an installation on several hosts.")
     again = add("recompute", "Compute all results again from the raw readings.")
     again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
     out = add("export", "Write a round to a ZIP file.")
@@ -64,6 +71,11 @@ def main() -> int:
             from hauch.ops.start import start
 
             start(options.data, options.port, not options.no_demo)
+            return 0
+        if options.command == "dev":
+            from hauch.ops.start import dev
+
+            dev(options.data, options.port)
             return 0
         if options.command in DEVELOPMENT:
             from hauch.ops import development

@@ -11,6 +11,8 @@ from typing import IO
 from hauch.ops.cluster import Cluster
 from hauch.ops.errors import CannotGoOn
 
+SETTINGS = "hauch.site.settings.base"
+
 
 def default_folder() -> Path:
     """Where data lives unless --data says otherwise."""
@@ -62,6 +64,5 @@ class DataFolder:
             **cluster.environment(),
             "HAUCH_DATA": str(self.path),
             "HAUCH_SECRET_KEY": self.secret("secret_key", 48),
-            "HAUCH_TESTING": "0",
-            "DJANGO_SETTINGS_MODULE": "hauch.web.settings",
+            "DJANGO_SETTINGS_MODULE": SETTINGS,
         }

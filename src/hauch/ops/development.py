@@ -23,8 +23,8 @@ HOME = Path(os.environ.get("HAUCH_HOME", Path(__file__).resolve().parents[3]))
 
 def _environment(folder: Path, cluster: Cluster) -> dict[str, str]:
     return {
-        **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40), "HAUCH_TESTING": "1",
-        "DJANGO_SETTINGS_MODULE": "hauch.web.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
+        **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40),
+        "DJANGO_SETTINGS_MODULE": "hauch.site.settings.test", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
         "PYTHONPATH": os.pathsep.join([str(HOME / "src"), str(HOME)]),
     }  # fmt: skip
 

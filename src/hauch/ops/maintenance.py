@@ -4,19 +4,43 @@ from __future__ import annotations
 
 import argparse
 import os
+import signal
+import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from hauch.ops.data import DataFolder
+from hauch.ops.data import SETTINGS, DataFolder
 from hauch.ops.errors import CannotGoOn
+from hauch.ops.start import DEFAULT_PORT, WORKER, collect_static, web_server
 
 
 @contextmanager
 def database(options: argparse.Namespace) -> Iterator[DataFolder]:
-    """The installation's database, started for this command if Hauch does not run."""
+    """The installation's database: the one that the environment names, on whatever host, else this machine's own, started for this command where Hauch does
+    not run."""
     import django
 
     data = DataFolder(options.data)
+    with _elsewhere(data) if os.environ.get("HAUCH_DATABASE_URL") else _here(data):
+        django.setup()
+        try:
+            yield data
+        finally:
+            from django.db import connections
+
+            connections.close_all()
+
+
+@contextmanager
+def _elsewhere(data: DataFolder) -> Iterator[None]:
+    if "HAUCH_SECRET_KEY" not in os.environ:
+        raise CannotGoOn("HAUCH_DATABASE_URL is set, but HAUCH_SECRET_KEY is not. Give all hosts of an installation the same one.")
+    os.environ.update({"HAUCH_DATA": str(data.path), "DJANGO_SETTINGS_MODULE": SETTINGS})
+    yield
+
+
+@contextmanager
+def _here(data: DataFolder) -> Iterator[None]:
     cluster = data.cluster()
     if not (cluster.folder / "PG_VERSION").exists():
         raise CannotGoOn(f"There is no installation in {data.path}. Run ./hauch start first, or name it with --data.")
@@ -24,12 +48,8 @@ def database(options: argparse.Namespace) -> Iterator[DataFolder]:
     cluster.start()
     try:
         os.environ.update(data.environment(cluster))
-        django.setup()
-        yield data
+        yield
     finally:
-        from django.db import connections
-
-        connections.close_all()
         if not ran_before:
             cluster.stop()
 
@@ -108,6 +128,27 @@ def recorder(options: argparse.Namespace) -> int:
 
         call_command("record")
         return 0
+
+
+def web(options: argparse.Namespace) -> int:
+    """Serve pages until stopped; any number of these may run, on any host."""
+    with database(options) as data:
+        collect_static(data)
+        return _run(options, web_server(options.host, options.port or DEFAULT_PORT, options.processes))
+
+
+def worker(options: argparse.Namespace) -> int:
+    """Do background work until stopped; any number of these may run, on any host."""
+    with database(options):
+        return _run(options, WORKER)
+
+
+def _run(options: argparse.Namespace, command: list[str]) -> int:
+    """One role as a process of its own, which ends with us."""
+    child = subprocess.Popen(command)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: child.terminate())
+    return child.wait()
 
 
 def manage(options: argparse.Namespace) -> int:

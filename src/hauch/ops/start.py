@@ -15,7 +15,7 @@ from pathlib import Path
 
 from hauch.instruments.standins import FIRST_PORT
 from hauch.ops.cluster import Cluster, free_port
-from hauch.ops.data import DataFolder
+from hauch.ops.data import SETTINGS, DataFolder, default_folder
 from hauch.ops.errors import CannotGoOn
 
 DEFAULT_PORT = 8440
@@ -28,9 +28,18 @@ GIVEN_UP_AFTER = 5
 STILL_AFTER = 15.0
 """Seconds after which somebody who waits for the start hears that it goes on."""
 RECORDER = [sys.executable, "-m", "hauch.ops.manage", "record"]
+WORKER = [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"]
 NO_POOL = {"HAUCH_POOL": "0"}
 STEADY_AFTER = 60.0
 """Seconds after which a child that dies has not died at once."""
+
+
+def web_server(host: str, port: int, processes: int) -> list[str]:
+    """The command of the web server."""
+    return [
+        sys.executable, "-m", "uvicorn", "hauch.site.asgi:application", "--host", host, "--port", str(port), "--workers", str(processes),
+        "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
+    ]  # fmt: skip
 
 
 def say(text: str) -> None:
@@ -38,7 +47,15 @@ def say(text: str) -> None:
     print(text, flush=True)
 
 
-def prepare(data: DataFolder, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
+def reloading_server(host: str, port: int, processes: int) -> list[str]:
+    """The command of a web server that starts again when code changes; one process, whatever is asked."""
+    return [
+        sys.executable, "-m", "uvicorn", "hauch.site.asgi:application", "--host", host, "--port", str(port), "--reload", "--reload-dir",
+        str(Path(__file__).resolve().parents[1]), "--timeout-graceful-shutdown", "1", "--lifespan", "off", "--log-level", "warning",
+    ]  # fmt: skip
+
+
+def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
     """Start the cluster and bring database and static files up to date."""
     import django
     from django.core.management import call_command
@@ -46,28 +63,30 @@ def prepare(data: DataFolder, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
     cluster = data.cluster()
     cluster.start()
     cluster.ensure_database()
-    environment = data.environment(cluster)
+    environment = data.environment(cluster) | {"DJANGO_SETTINGS_MODULE": settings}
     os.environ.update(environment)
     django.setup()
     from hauch.people.first import first_people
 
     call_command("migrate", interactive=False, verbosity=0)
-    _collect_static(data)
+    if settings == SETTINGS:
+        collect_static(data)
     first_people(data.path, demo=demo)
     if demo:
-        from hauch.exchange.demo import load_demo
+        from hauch.demo import load_demo
 
         load_demo(say)
     return cluster, environment
 
 
-def _collect_static(data: DataFolder) -> None:
+def collect_static(data: DataFolder) -> None:
     """Copy and compress static files when they changed."""
     from django.conf import settings
+    from django.contrib.staticfiles.finders import get_finders
     from django.core.management import call_command
 
-    source = Path(settings.STATICFILES_DIRS[0])
-    listing = sorted(f"{path.relative_to(source)} {path.stat().st_size} {path.stat().st_mtime_ns}" for path in source.rglob("*") if path.is_file())
+    found = [(name, Path(storage.path(name)).stat()) for finder in get_finders() for name, storage in finder.list([])]
+    listing = sorted(f"{name} {stat.st_size} {stat.st_mtime_ns}" for name, stat in found)
     stamp, mark = hashlib.sha256("\n".join(listing).encode()).hexdigest(), data.path / "static.stamp"
     if mark.exists() and mark.read_text() == stamp and settings.STATIC_ROOT.exists():
         return
@@ -78,14 +97,13 @@ def _collect_static(data: DataFolder) -> None:
 class Supervisor:
     """Runs the web server and the worker, starts them again when they die, stops them by their own process ids."""
 
-    def __init__(self, port: int, environment: dict[str, str], *, standins: bool = False, clock: Callable[[], float] = time.monotonic):
+    def __init__(
+        self, server: list[str], environment: dict[str, str], *, standins: bool = False, clock: Callable[[], float] = time.monotonic
+    ):  # fmt: skip
         self.clock = clock
         self.commands = {
-            "web server": [
-                sys.executable, "-m", "uvicorn", "hauch.web.asgi:application", "--host", "127.0.0.1", "--port", str(port), "--workers", "2",
-                "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
-            ],
-            "worker": [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"],
+            "web server": server,
+            "worker": WORKER,
             "recorder": RECORDER,
             "second recorder": RECORDER,  # takes over at once what the first one held when that dies
         }  # fmt: skip
@@ -170,18 +188,27 @@ def wait_until_healthy(port: int, supervisor: Supervisor, stopping: list[bool]) 
 
 
 def start(data_path: Path | None, port: int | None, demo: bool) -> None:
-    """Run until Ctrl-C or SIGTERM."""
+    """Run an installation until Ctrl-C or SIGTERM."""
+    _serve(DataFolder(data_path), port, web_server, SETTINGS, demo=demo)
+
+
+def dev(data_path: Path | None, port: int | None) -> None:
+    """Run it for those who work on it: the web server starts again when code changes, templates and styles are read as they stand, and pages show what
+    went wrong. Worker and recorders are started once. The demo lives in a data folder of its own."""
+    _serve(DataFolder(data_path or default_folder().with_name("hauch-dev")), port, reloading_server, "hauch.site.settings.dev", demo=True)
+
+
+def _serve(data: DataFolder, port: int | None, server: Callable[[str, int, int], list[str]], settings: str, *, demo: bool) -> None:
     began = time.monotonic()
     chosen = free_port(port or DEFAULT_PORT)
     if port and chosen != port:
         raise CannotGoOn(f"Port {port} is in use by another program. Choose another with --port, or leave it out.")
-    data = DataFolder(data_path)
     held = data.lock()
     stopping = []
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
-    cluster, environment = prepare(data, demo=demo)
-    supervisor = Supervisor(chosen, environment, standins=demo and free_port(FIRST_PORT) == FIRST_PORT)
+    cluster, environment = prepare(data, settings, demo=demo)
+    supervisor = Supervisor(server("127.0.0.1", chosen, 2), environment, standins=demo and free_port(FIRST_PORT) == FIRST_PORT)
     try:
         for name in supervisor.commands:
             if not stopping:

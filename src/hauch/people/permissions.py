@@ -3,14 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
+from typing import Any, Protocol, TypeVar
 
 from django.contrib.auth.models import AnonymousUser
 from django.core.exceptions import PermissionDenied
 
-if TYPE_CHECKING:
-    from hauch.people.models import User
-    from hauch.rounds.models import Round
+from hauch.people.models import User
+
+
+class InRound(Protocol):
+    """A round, as far as permissions know it: who has which role in it, and whether everybody in it sees everything."""
+
+    memberships: Any
+
+    @property
+    def is_published(self) -> bool:
+        """Whether its standing is published."""
+        ...
+
+
+One = TypeVar("One", bound=InRound)
 
 HOST, OPERATOR, DESIGNER, VIEWER = "host", "operator", "designer", "viewer"
 ROLES = [(HOST, "Host"), (OPERATOR, "Bench operator"), (DESIGNER, "Designer"), (VIEWER, "Viewer")]
@@ -63,13 +75,13 @@ WORDS = {
 }  # fmt: skip
 
 
-def remember_role(user: User, round: Round, role: str | None) -> Round:
+def remember_role(user: User, round: One, role: str | None) -> One:
     """Keep a role that a query found, so that it is asked once in a request."""
     round.__dict__.setdefault("_roles", {})[user.pk] = role
     return round
 
 
-def role_in(user: User | AnonymousUser, round: Round) -> str | None:
+def role_in(user: User | AnonymousUser, round: InRound) -> str | None:
     """The person's role in a round, None for a stranger. Kept on the round for the rest of the request."""
     if not user.is_authenticated:
         return None
@@ -91,7 +103,7 @@ def roles_anywhere(user: User) -> frozenset[str]:
     return user.__dict__["_roles_anywhere"]
 
 
-def allowed(user: User | AnonymousUser, action: str, round: Round | None = None) -> bool:
+def allowed(user: User | AnonymousUser, action: str, round: InRound | None = None) -> bool:
     """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a door."""
     if not user.is_authenticated or not user.is_active:
         return False
@@ -108,7 +120,7 @@ def allowed(user: User | AnonymousUser, action: str, round: Round | None = None)
     return role in roles
 
 
-def require(user: User | AnonymousUser, action: str, round: Round | None = None) -> None:
+def require(user: User | AnonymousUser, action: str, round: InRound | None = None) -> None:
     """Raise PermissionDenied with a sentence unless the person may do the action."""
     if not allowed(user, action, round):
         raise PermissionDenied(f"You may not {WORDS[action]}. Ask the host of the round for the role that may.")

@@ -12,12 +12,12 @@ from django.http import QueryDict
 from hauch.core.geometry.envelope import PARTS, Box, Envelope, KeepOut
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity.units import KINDS, to_si
-from hauch.people.fields import FigureField, kept_figure, parse_number
 from hauch.people.permissions import ROLES
 from hauch.rounds.drafts import RuleDraft, TestDraft
 from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Rig
+from hauch.ui.fields import FigureField, kept_figure, parse_number
 
 MOST_KEEP_OUTS = 12
 

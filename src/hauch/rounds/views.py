@@ -23,7 +23,6 @@ from hauch.core.quantity.show import show
 from hauch.formats import solid
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
-from hauch.people.fields import sent
 from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import ROLES, allowed, require
 from hauch.rounds import actions, invitations
@@ -33,6 +32,7 @@ from hauch.rounds.models import Invitation, Membership, Round, RuleQuestion, Tes
 from hauch.rounds.queries import current_rules, round_for, round_tests, rules_of
 from hauch.rounds.sheet import as_agreed, rule_sheet
 from hauch.rounds.starts import STARTS
+from hauch.ui.fields import sent
 
 AUDIT_PAGE = 50
 

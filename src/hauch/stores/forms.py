@@ -13,8 +13,8 @@ from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity.units import KINDS, to_si
 from hauch.instruments.profile import Profile, ProfileWrong, presets
-from hauch.people.fields import FigureField, NumberInput, kept_figure, parse_number
 from hauch.stores.models import CHANNEL_CHOICES, Instrument, Material, Rig
+from hauch.ui.fields import FigureField, NumberInput, kept_figure, parse_number
 
 MOST_POINTS = 60
 

@@ -17,12 +17,12 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, RigKind, check_constants
 from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
-from hauch.people.fields import parse_number, sent
 from hauch.people.permissions import allowed, require
 from hauch.stores import actions
 from hauch.stores.forms import CalibrationForm, InstrumentForm, NewInstrumentForm, NewRigForm, ReferenceForm, RigForm, typed_points
 from hauch.stores.models import Calibration, Instrument, Material, Picture, ReferenceSpecimen, Rig, RigCalibration
 from hauch.stores.queries import due_of, instruments_due, rigs_now, states_of
+from hauch.ui.fields import parse_number, sent
 
 EMPTY_ROWS = 5
 

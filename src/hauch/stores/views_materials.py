@@ -7,11 +7,11 @@ from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
-from hauch.people.fields import sent
 from hauch.people.permissions import require
 from hauch.stores import actions
 from hauch.stores.forms import MaterialForm
 from hauch.stores.models import Material
+from hauch.ui.fields import sent
 
 
 def new_material(request: HttpRequest) -> HttpResponse:

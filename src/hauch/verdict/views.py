@@ -1,4 +1,4 @@
-"""The Verdict station, and an entry's page with its evidence."""
+"""The Verdict station, and what was published."""
 
 from __future__ import annotations
 
@@ -10,18 +10,14 @@ from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench.queries import runs, seen_of, was_run
-from hauch.entries.queries import entry_for
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import round_for, round_tests
 from hauch.verdict import actions, queries
 from hauch.verdict.models import Publication, Standing, StandingRow
 from hauch.verdict.publishing import shown
-from hauch.verdict.report import sections_of
 
 PAGE = 30
 
@@ -102,31 +98,6 @@ def cell(request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: 
     }  # fmt: skip
     template = "verdict/_cell.html" if request.htmx else "verdict/cell.html"
     return render(request, template, context)
-
-
-def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """An entry's page: story, versions, specimens, and what the bench found."""
-    round = round_for(request.user, slug)
-    found = entry_for(request.user, round, pk)
-    names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
-    at = names.index(found.pk)
-    versions = list(found.versions.annotate(was_run=was_run()).order_by("number").prefetch_related("specimens"))
-    context = queries.evidence(request.user, round, found) | {
-        "round": round, "entry": found, "versions": versions, "taking_part": next((v for v in reversed(versions) if v.was_run), None),
-        "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
-        "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
-        "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
-    }  # fmt: skip
-    return render(request, "verdict/entry.html", context)
-
-
-def report(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """All that the bench found of an entry, to be read or printed."""
-    round = round_for(request.user, slug)
-    found = entry_for(request.user, round, pk)
-    known = queries.evidence(request.user, round, found)
-    context = known | {"round": round, "entry": found, "sections": sections_of(request.user, round, found, known), "now": timezone.now()}
-    return render(request, "verdict/report.html", context)
 
 
 @require_POST

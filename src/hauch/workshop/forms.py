@@ -11,9 +11,9 @@ from django.http import QueryDict
 
 from hauch.core.part.printing import USUAL
 from hauch.entries.models import Entry, Version
-from hauch.people.fields import FigureField, kept_figure
 from hauch.rounds.models import Round
 from hauch.stores.models import Material
+from hauch.ui.fields import FigureField, kept_figure
 from hauch.workshop.models import Measure, Specimen, WorkStep
 
 MOST_CHOICES = 100

@@ -15,9 +15,9 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.core.part.cautions import POWER
-from hauch.people.fields import parse_number, sent
 from hauch.people.permissions import allowed
 from hauch.rounds.queries import round_for
+from hauch.ui.fields import parse_number, sent
 from hauch.workshop import actions, queries
 from hauch.workshop.forms import BalanceForm, MeasureForm, PrintForm, PrintRunForm, SpecimenForm, StepForm
 from hauch.workshop.models import Balance, Specimen, WorkStep

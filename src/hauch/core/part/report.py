@@ -4,31 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from hauch.core.geometry.envelope import Envelope
 from hauch.core.part import MM, strength
 from hauch.core.part.blades import measure_blades
+from hauch.core.part.findings import Asked, Report, Stopped
 from hauch.core.part.passage import find_slot, free_areas, openings, steep
 from hauch.core.part.pose import FILE_TURNS, UNITS, Placed, UnitGuess, guess_unit, place_in_box, place_rotor, room_of, spin_direction
-from hauch.core.part.printing import Laid, Settings, best_way_up, lay, print_figures
+from hauch.core.part.printing import Laid, best_way_up, lay, print_figures
 from hauch.core.part.rays import Caster, Samples, Walls, sample, walls
 from hauch.core.part.size import MassFigures, mass_figures
-from hauch.core.part.soundness import TOUCHING, Mended, Soundness, edges_of, look, mend
+from hauch.core.part.soundness import TOUCHING, Soundness, edges_of, look, mend
 from hauch.core.predict.model import modelled
-from hauch.core.predict.strength import Material
 from hauch.core.quantity import Quantity, Step, exact
 
 if TYPE_CHECKING:
     import trimesh
 
 Floats = NDArray[np.float64]
-Verdict = Literal["ready", "care", "back"]
-WORDS: dict[str, str] = {"ready": "ready to print", "care": "print with care", "back": "sent back"}
 RAYS = 6000
 THIN_SHARE = 0.02
 """Share of the surface whose thinnest walls are told as the least wall: edges and rays through corners are below it."""
@@ -48,71 +44,6 @@ STAGES = (
     "laying it on the printer",
     "weighing the evidence",
 )
-
-
-class Stopped(Exception):
-    """Somebody stopped the check."""
-
-
-@dataclass(frozen=True)
-class Reason:
-    """A sentence about a part: why it is sent back, where care is needed, or what is well."""
-
-    level: Literal["back", "care", "well"]
-    text: str
-
-
-@dataclass(frozen=True)
-class Figure:
-    """A figure of a part, in a group."""
-
-    key: str
-    group: str
-    label: str
-    kind: str
-    quantity: Quantity
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What a part is held against: its place, who says so, material, settings, speed [1/min], price of a kilogram, and what its designer has said."""
-
-    envelope: Envelope
-    material: Material
-    settings: Settings = field(default_factory=Settings)
-    speed: float = 1900.0
-    price: float = 0.0
-    file_unit: float | None = None
-    said_unit: str = ""
-    said_axis: str = ""
-
-
-@dataclass
-class Report:
-    """What a check found."""
-
-    reasons: list[Reason] = field(default_factory=list)
-    figures: list[Figure] = field(default_factory=list)
-    data: dict[str, Any] = field(default_factory=dict)
-    unit: UnitGuess | None = None
-    placed: Placed | None = None
-    mended: Mended | None = None
-    samples: Samples | None = None
-    walls: Walls | None = None
-
-    @property
-    def verdict(self) -> Verdict:
-        """The worst of the reasons."""
-        levels = {r.level for r in self.reasons}
-        return "back" if "back" in levels else "care" if "care" in levels else "ready"
-
-    def say(self, level: Literal["back", "care", "well"], text: str) -> None:
-        """Add a reason."""
-        self.reasons.append(Reason(level, text))
-
-    def add(self, key: str, group: str, label: str, kind: str, quantity: Quantity) -> None:
-        """Add a figure."""
-        self.figures.append(Figure(key, group, label, kind, quantity))
 
 
 def check(mesh: trimesh.Trimesh, asked: Asked, tell: Callable[[int], bool] = lambda stage: True) -> Report:
@@ -458,6 +389,3 @@ def _print(report: Report, placed: Placed, figures: MassFigures, wall: Walls, as
     text = f"Laid with {best.name[0]} {way}, {best.overhang / 100:.1f} cm² ({100 * share:.0f} % of the surface) hang over by more than 45°"
     report.say("care" if share > SUPPORT else "well", f"{text} and need support." if best.overhang > 20 else f"{text}.")
     return best
-
-
-__all__ = ["Asked", "Figure", "Reason", "Report", "Stopped", "check", "exact"]

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from hauch.core.part import MM
 from hauch.core.part.blades import Blades, pull_of
+from hauch.core.part.findings import Asked, Report
 from hauch.core.part.pose import Placed
 from hauch.core.part.printing import Laid
 from hauch.core.part.size import MassFigures
 from hauch.core.predict.model import modelled
 from hauch.core.predict.strength import MARGIN_ASKED, SpeedLimit, permissible_unbalance
 from hauch.core.quantity import Step, exact
-
-if TYPE_CHECKING:
-    from hauch.core.part.report import Asked, Report
 
 GRADE = 0.0063
 """Balance quality grade asked of a fan's rotor [m/s]: G 6.3 (ISO 14694:2003, table 4, category BV-3)."""

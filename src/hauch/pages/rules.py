@@ -1,0 +1,119 @@
+"""Changing the rules: what a change would do to the standing is shown before it is made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from hauch.bench.actions import runs_by_test
+from hauch.people.models import User
+from hauch.rounds.actions import change_rules
+from hauch.rounds.drafts import RuleDraft, draft_of, effects
+from hauch.rounds.forms import RulesForm
+from hauch.rounds.models import Round
+from hauch.rounds.queries import current_rules, round_for
+from hauch.ui.fields import sent
+from hauch.verdict.actions import AT_ONCE_UP_TO
+from hauch.verdict.compute import judge
+from hauch.verdict.queries import standing_of
+
+
+@dataclass(frozen=True)
+class Moved:
+    """An entry in both standings: rank before and after, None where it is not ranked."""
+
+    name: str
+    entry_id: int
+    mark: int
+    before: int | None
+    after: int | None
+    score: float | None
+    reason: str
+
+
+def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> list[Moved] | None:
+    """The standing as the changed rules would make it, held against the present one; nothing is kept.
+
+    Gives None where the round has too many runs to judge it in a request.
+    """
+    if sum(runs.values()) > AT_ONCE_UP_TO:
+        return None
+    rules = current_rules(round)
+    stored = standing_of(rules) if rules else None
+    before = {row.entry_id: row.rank for row in stored.rows.all()} if stored else {}
+    with transaction.atomic():
+        new = change_rules(user, round, draft, runs)
+        new.round = round
+        judged = judge(new)
+        transaction.set_rollback(True)
+    entries = round.entries.in_bulk()
+    return [
+        Moved(entries[row["entry_id"]].name, row["entry_id"], entries[row["entry_id"]].mark, before.get(row["entry_id"]), row.get("rank"), row.get("score"), row.get("reason", ""))
+        for row in judged.rows
+    ]  # fmt: skip
+
+
+def swaps(moved: list[Moved]) -> str:
+    """What the change does at the top, in a sentence."""
+    was = sorted((m for m in moved if m.before is not None), key=lambda m: m.before or 0)
+    now = [m for m in moved if m.after is not None]
+    if not was or not now:
+        return "There is no standing to compare with yet."
+    if [m.name for m in was if m.before == was[0].before] == [m.name for m in now if m.after == now[0].after] and all(
+        m.before == m.after for m in moved
+    ):
+        return "No rank changes."
+    first_was, first_now = {m.name for m in was if m.before == 1}, {m.name for m in now if m.after == 1}
+    if first_was == first_now:
+        changed = sum(m.before != m.after for m in moved)
+        return (
+            f"The first place stays with {' and '.join(sorted(first_now))}; {changed} {'rank changes' if changed == 1 else 'ranks change'} below it."
+        )
+    return f"The first place goes from {' and '.join(sorted(first_was))} to {' and '.join(sorted(first_now))}."
+
+
+def change(request: HttpRequest, slug: str) -> HttpResponse:
+    """Change the rules: in place while the brief is written; afterwards with a look at what it does, and as a new version."""
+    round = round_for(request.user, slug, "rules.change")
+    present, runs = draft_of(round), runs_by_test(round)
+    form = RulesForm(sent(request), round=round, present=present, units=request.user.units)
+    context: dict[str, Any] = {"round": round, "form": form, "rules": current_rules(round), "in_place": round.is_draft and not runs, "problems": []}
+    if request.method == "POST":
+        if not form.is_valid():
+            context["problems"] = form.problems
+        elif "add_test" not in request.POST:
+            draft = form.wanted()
+            context["problems"] = draft.problems(round.equal_agreed)
+            if not context["problems"]:
+                try:
+                    if "accept" in request.POST or context["in_place"]:
+                        with transaction.atomic():
+                            made = change_rules(request.user, round, draft, runs)
+                        messages.success(request, f"The rules are at version {made.number}.")
+                        return redirect("rounds:brief", slug)
+                    context |= _look(request.user, round, draft, runs)
+                except ValidationError as problem:
+                    context["problems"] = problem.messages
+    status = 422 if context["problems"] else 200
+    return render(request, "pages/rules.html", context, status=status)
+
+
+def _look(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> dict[str, Any]:
+    reasoned = RuleDraft(draft.scheme, draft.tie_rule, draft.level_as, draft.tests, draft.reason or "a look")
+    moved = what_if(user, round, reasoned, runs)
+    fresh = draft_of(round)  # the draft's tests were touched inside the transaction that was rolled back
+    for wanted, test in zip((t for t in draft.tests if t.test is not None), fresh.tests, strict=True):
+        wanted.test = test.test
+    return {
+        "looked": True,
+        "effects": effects(draft, runs),
+        "moved": moved,
+        "swaps": swaps(moved) if moved is not None else "",
+        "too_many": moved is None,
+    }

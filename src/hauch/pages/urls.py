@@ -1,0 +1,15 @@
+from django.urls import path
+
+from hauch.pages import entry, home, references, rules
+
+urlpatterns = [
+    path("", home.home, name="home"),
+    path("attention/", home.attention, name="attention"),
+    path("search/", home.search, name="search"),
+    path("stores/references/<int:pk>/", references.specimen, name="reference"),
+    path("rounds/<slug:slug>/brief/rules/", rules.change, name="change_rules"),
+    path("rounds/<slug:slug>/entries/<int:pk>/", entry.entry, name="entry"),
+    path("rounds/<slug:slug>/entries/<int:pk>/report/", entry.report, name="entry_report"),
+    path("rounds/<slug:slug>/verdict/reference/", references.care, name="care"),
+    path("rounds/<slug:slug>/verdict/reference/change/", references.change, name="change_reference"),
+]

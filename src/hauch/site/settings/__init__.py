@@ -1,0 +1,1 @@
+"""Settings: `base` for an installation, `dev` and `test` for those who work on it."""

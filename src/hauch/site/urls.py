@@ -1,0 +1,23 @@
+"""All addresses."""
+
+from django.contrib import admin
+from django.urls import include, path
+
+from hauch.site import health
+from hauch.verdict.views import published
+
+urlpatterns = [
+    path("", include("hauch.pages.urls")),
+    path("health/", health.health, name="health"),
+    path("person/", include("hauch.people.urls")),
+    path("desk/", include("hauch.desk.urls")),
+    path("stores/", include("hauch.stores.urls")),
+    path("", include("hauch.rounds.urls")),
+    path("rounds/<slug:slug>/entries/", include("hauch.entries.urls")),
+    path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),
+    path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),
+    path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
+    path("published/<slug:slug>/", published, name="published"),
+    path("", include("hauch.exchange.urls")),
+    path("admin/", admin.site.urls),
+]

@@ -1,1 +1,0 @@
-"""The web application's frame: settings, base templates, components, charts."""
