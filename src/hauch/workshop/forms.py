@@ -62,9 +62,20 @@ class SpecimenForm(forms.Form):
         return self.cleaned_data["state"] or Specimen.State.PRINTED
 
 
-class PrintForm(forms.ModelForm):
+class OwnIds:
+    """For forms that stand together on one page: each has ids of its own, so that a label finds its field."""
+
+    ids = ""
+
+    def __init__(self, *args: Any, **kwargs: Any):
+        super().__init__(*args, **kwargs)
+        self.auto_id = f"{self.ids}_%s"
+
+
+class PrintForm(OwnIds, forms.ModelForm):
     """Material, settings, mass, due day and note; figures in the person's units."""
 
+    ids = "print"
     FIGURES = (("layer", "length", "Layer"), ("line", "length", "Line"), ("mass", "mass", "Mass as weighed"))
 
     class Meta:
@@ -94,21 +105,24 @@ class PrintForm(forms.ModelForm):
         """The action looks at the constraints, once for page and job."""
 
 
-class PrintRunForm(forms.Form):
+class PrintRunForm(OwnIds, forms.Form):
+    ids = "log"
     machine = forms.CharField(max_length=60, label="Machine")
     hours = forms.FloatField(required=False, min_value=0.01, max_value=1999, label="Hours")
     failed = forms.BooleanField(required=False, label="It failed")
     note = forms.CharField(max_length=300, required=False, label="What was odd")
 
 
-class StepForm(forms.Form):
+class StepForm(OwnIds, forms.Form):
+    ids = "step"
     kind = forms.ChoiceField(choices=WorkStep.Kind.choices, label="Step")
     text = forms.CharField(max_length=300, label="In words")
 
 
-class MeasureForm(forms.Form):
+class MeasureForm(OwnIds, forms.Form):
     """One size at up to four places."""
 
+    ids = "measure"
     kind = forms.ChoiceField(choices=Measure.Kind.choices, label="Size")
 
     def __init__(self, data: QueryDict | None, *, units: str, part: str):
@@ -132,9 +146,10 @@ class MeasureForm(forms.Form):
         return {k: v for k, v in found.items() if v is not None}
 
 
-class BalanceForm(forms.Form):
+class BalanceForm(OwnIds, forms.Form):
     """Readings without and with a trial mass."""
 
+    ids = "balance"
     ANGLES = ("first_angle", "trial_angle", "second_angle")
 
     def __init__(self, data: QueryDict | None, *, units: str):
