@@ -36,6 +36,7 @@ class PublishingTests(TestCase):
         self.assertContains(page, "Amsel leads with")
         self.assertContains(page, "Which rotor dries most for its power?")
         self.assertContains(page, "Ilvy")
+        self.assertContains(page, '<small class="amber">too close to call</small>', count=2)  # Binse and Kiebitz share their rank
         self.assertContains(page, "≈ ref")
         self.assertNotContains(page, "Sign out")
         self.assertEqual(Client().get(reverse("verdict:standing", args=[self.built.round.slug])).status_code, 302)

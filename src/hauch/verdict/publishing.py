@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -77,10 +78,11 @@ class Named:
 
 
 def shown(publication: Publication) -> dict[str, Any]:
-    """The content as its template reads it."""
+    """The content as its template reads it; rows that share their rank say so."""
     content = publication.content
+    held = Counter(row["rank"] for row in content["rows"] if row["rank"] is not None)
     opening = content["opening"] | {who: _named(content["opening"][who]) for who in ("leader", "second") if who in content["opening"]}
-    return content | {"rows": [_named(row) for row in content["rows"]], "opening": opening}
+    return content | {"rows": [_named(row) | {"shared": held[row["rank"]] > 1} for row in content["rows"]], "opening": opening}
 
 
 def _named(row: dict[str, Any]) -> dict[str, Any]:
