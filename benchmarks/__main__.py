@@ -12,10 +12,28 @@ django.setup()
 
 from django.test.runner import DiscoverRunner  # noqa: E402
 
-from benchmarks import capture, desk, harness, logs, pages, parts, references, standings, traces  # noqa: E402
+from benchmarks import (  # noqa: E402
+    capture,
+    desk,
+    harness,
+    logs,
+    pages,
+    parts,
+    references,
+    standings,
+    traces,
+)
 
-BENCHMARKS = {"standings": standings.run, "logs": logs.run, "pages": pages.run, "references": references.run, "desk": desk.run, "parts": parts.run, "traces": traces.run,
-              "capture": capture.run}  # fmt: skip
+BENCHMARKS = {
+    "standings": standings.run,
+    "logs": logs.run,
+    "pages": pages.run,
+    "references": references.run,
+    "desk": desk.run,
+    "parts": parts.run,
+    "traces": traces.run,
+    "capture": capture.run,
+}
 
 
 def main() -> int:
@@ -26,7 +44,10 @@ def main() -> int:
     if options.name is None:
         # A process for each, so that the peak of one is not the other's.
         flags = ["--json"] if options.json else []
-        return max(subprocess.run([sys.executable, "-m", "benchmarks", name, *flags]).returncode for name in BENCHMARKS)
+        return max(
+            subprocess.run([sys.executable, "-m", "benchmarks", name, *flags]).returncode
+            for name in BENCHMARKS
+        )
     runner = DiscoverRunner(verbosity=0, interactive=False)
     databases = runner.setup_databases()
     try:

@@ -14,10 +14,15 @@ from hauch.formats.mesh_in import read_part
 
 def checked(path: str) -> float:
     """Read and check a part and thin it for its view; gives the peak of this process [MB]."""
-    report = check(read_part(path, Path(path).read_bytes()).mesh, Asked(Envelope.from_json("rotor", {}), MATERIALS["petg"]))
+    report = check(
+        read_part(path, Path(path).read_bytes()).mesh,
+        Asked(Envelope.from_json("rotor", {}), MATERIALS["petg"]),
+    )
     if report.placed is not None:
         preview(report.placed.mesh)
     high = next(
-        line for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM")
+        line
+        for line in Path("/proc/self/status").read_text().splitlines()
+        if line.startswith("VmHWM")
     )  # ru_maxrss would count the parent's too
     return int(high.split()[1]) / 1024

@@ -1,8 +1,10 @@
-"""Live capture: ten benches with eight channels at 50 Hz, from simulated meters through recorder, database and web server to a browser.
+"""Live capture: ten benches with eight channels at 50 Hz, from simulated meters through recorder,
+database and web server to a browser.
 
-Everything runs on this machine at once: meters, two recorders, PostgreSQL, web server, ten streams and one page in a browser. At the end
-one recorder is killed, and the other takes its benches over. What was stored is then counted: every tick of every channel must be there.
-Each bench has one more meter that keeps nothing, so that its longest pause is what a dead recorder costs.
+Everything runs on this machine at once: meters, two recorders, PostgreSQL, web server, ten streams
+and one page in a browser. At the end one recorder is killed, and the other takes its benches over.
+What was stored is then counted: every tick of every channel must be there. Each bench has one more
+meter that keeps nothing, so that its longest pause is what a dead recorder costs.
 """
 
 from __future__ import annotations
@@ -42,9 +44,18 @@ import sys, uvicorn
 from django.core.asgi import get_asgi_application
 from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
 uvicorn.run(ASGIStaticFilesHandler(get_asgi_application()), host="127.0.0.1", port=int(sys.argv[1]), lifespan="off", log_level="error", timeout_graceful_shutdown=1)
-"""
+"""  # noqa: E501
 """The web server, which gives static files itself."""
-CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed")
+CHANNELS = (
+    "air_speed",
+    "static_pressure",
+    "sound_level",
+    "load_temperature",
+    "room_temperature",
+    "voltage",
+    "current",
+    "speed",
+)
 FORGETFUL = "scale_mass"
 """Read from a meter that keeps nothing."""
 SECONDS = 40
@@ -80,15 +91,24 @@ def on_line(first_port: int) -> list[Live]:
     built = build()
     lives = []
     for number in range(BENCHES):
-        rig = Rig.objects.create(name=f"Bench {number + 1}", kind="tunnel", constants=built.tests["air"].rig.constants)
+        rig = Rig.objects.create(
+            name=f"Bench {number + 1}", kind="tunnel", constants=built.tests["air"].rig.constants
+        )
         for channel in (*CHANNELS, "throttle", FORGETFUL):
             at = next(i for i, d in enumerate(DEVICES) if channel in d.columns)
-            profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            profile = next(
+                p[channel]
+                for name, p in presets().items()
+                if name.startswith("stand-in") and channel in p
+            )
             if channel == FORGETFUL:
                 profile = {"query": profile["query"], "unit": profile["unit"], "rate": 10}
             resource = f"TCPIP0::127.0.0.1::{first_port + number * PER_BENCH + at}::SOCKET"
             rig.meters.create(
-                channel=channel, instrument=Instrument.objects.create(name=f"{channel} {number}", channel=channel, resource=resource, profile=profile)
+                channel=channel,
+                instrument=Instrument.objects.create(
+                    name=f"{channel} {number}", channel=channel, resource=resource, profile=profile
+                ),
             )
         test = Test.objects.create(
             round=built.round,
@@ -121,8 +141,18 @@ def stream(url: str, cookie: str, lags: list[float], stop: threading.Event) -> N
 def run() -> Iterator[Row]:
     first_port = free(PER_BENCH * BENCHES + 1)
     port = first_port + PER_BENCH * BENCHES
-    start = lambda *command: subprocess.Popen([sys.executable, *command], env=environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # noqa: E731
-    meters = start("-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port))
+
+    def start(*command):
+        return subprocess.Popen(
+            [sys.executable, *command],
+            env=environment(),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+
+    meters = start(
+        "-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port)
+    )
     lives = on_line(first_port)
     time.sleep(3)
     recorders = [start("-m", "hauch.ops.manage", "record") for _ in range(2)]
@@ -143,7 +173,12 @@ def taken_over(lives: list[Live], recorder: subprocess.Popen) -> float:
     killed = time.time()
     waiting = list(lives)
     while waiting and time.time() - killed < 30:
-        waiting = [one for one in waiting if one.recording.started_at.timestamp() + one.recording.next_tick() / one.recording.rate < killed + 0.1]
+        waiting = [
+            one
+            for one in waiting
+            if one.recording.started_at.timestamp() + one.recording.next_tick() / one.recording.rate
+            < killed + 0.1
+        ]
         time.sleep(0.02)
     return time.time() - killed
 
@@ -158,7 +193,14 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     lags: list[float] = []
     stop = threading.Event()
     base = f"http://127.0.0.1:{port}"
-    threads = [threading.Thread(target=stream, args=(f"{base}{one.get_absolute_url()}stream/", cookie, lags, stop), daemon=True) for one in lives]
+    threads = [
+        threading.Thread(
+            target=stream,
+            args=(f"{base}{one.get_absolute_url()}stream/", cookie, lags, stop),
+            daemon=True,
+        )
+        for one in lives
+    ]
     for thread in threads:
         thread.start()
     with sync_playwright() as playwright:
@@ -177,7 +219,9 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
         browser.close()
     stop.set()
     arrived = sorted(lags)
-    silent = taken_over(lives, max(recorders, key=lambda one: processor(one.pid)))  # the one that holds most of them
+    silent = taken_over(
+        lives, max(recorders, key=lambda one: processor(one.pid))
+    )  # the one that holds most of them
     time.sleep(2)
     lost = expected = 0
     pause = 0.0
@@ -194,12 +238,23 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     yield row("capture: samples lost", float(lost), "", 0.0)
     yield row("capture: sample to screen, median", 1000 * statistics.median(screen), "ms")
     yield row("capture: sample to screen, p95", 1000 * screen[int(0.95 * len(screen))], "ms", 300.0)
-    yield row("capture: sample to stream of all ten, p95", 1000 * arrived[int(0.95 * len(arrived))], "ms", 300.0)
+    yield row(
+        "capture: sample to stream of all ten, p95",
+        1000 * arrived[int(0.95 * len(arrived))],
+        "ms",
+        300.0,
+    )
     yield row("capture: both recorders, of one core", 100 * share, "%")
-    yield row(f"capture: a recorder killed, all {BENCHES} benches stored again after", silent, "s", 3.0)
-    yield row("capture: longest pause of a meter that keeps nothing, a recorder killed", pause, "s", 1.0)
+    yield row(
+        f"capture: a recorder killed, all {BENCHES} benches stored again after", silent, "s", 3.0
+    )
+    yield row(
+        "capture: longest pause of a meter that keeps nothing, a recorder killed", pause, "s", 1.0
+    )
     resource = pyvisa.ResourceManager("@py").open_resource(
-        lives[0].test.rig.meters.get(channel="speed").instrument.resource, read_termination="\n", write_termination="\n"
+        lives[0].test.rig.meters.get(channel="speed").instrument.resource,
+        read_termination="\n",
+        write_termination="\n",
     )
     asked = time.perf_counter()
     for _ in range(500):
@@ -208,7 +263,14 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     asked = time.perf_counter()
     rows = 0
     for _ in range(50):
-        rows += (resource.query_binary_values("FETC:BUFF? -1", datatype="d", container=np.array).size - 4) // 2
+        rows += (
+            resource.query_binary_values("FETC:BUFF? -1", datatype="d", container=np.array).size - 4
+        ) // 2
     yield row("capture: plain query of one sample", 1e6 * plain, "us")
-    yield row("capture: a sample in a block, of a plain query", (time.perf_counter() - asked) / rows / 2 / plain, "x", 1.0)
+    yield row(
+        "capture: a sample in a block, of a plain query",
+        (time.perf_counter() - asked) / rows / 2 / plain,
+        "x",
+        1.0,
+    )
     resource.close()

@@ -1,4 +1,6 @@
-"""The Desk: a rotor's curve against a bare call of the section model, a search with eight parameters, the generator, an answer over HTTP."""
+"""The Desk: a rotor's curve against a bare call of the section model, a search with eight
+parameters, the generator, an answer over HTTP.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ from hauch.people.models import User
 
 FLOWS, STATIONS = 15, 25
 POINTS = STATIONS * 21 + FLOWS * STATIONS
-"""Section evaluations of one curve: a table of angles for each station, and each station at each flow."""
+"""Section evaluations of one curve: a table of angles for each station, and each station at each
+flow.
+"""
 
 
 def run() -> Iterator[Row]:
@@ -39,9 +43,13 @@ def run() -> Iterator[Row]:
         "leading_edge_weight": 0.0,
         "TE_thickness": 0.004,
     }
-    bare = seconds(lambda: get_aero_from_kulfan_parameters(section, angles, 6e4, model_size=MODEL_SIZE), 15)
+    bare = seconds(
+        lambda: get_aero_from_kulfan_parameters(section, angles, 6e4, model_size=MODEL_SIZE), 15
+    )
     speeds = iter(np.linspace(1800, 2000, 400))
-    curve = seconds(lambda: rotor_curve(replace(turning, speed=float(next(speeds))), FLOWS, STATIONS), 15)
+    curve = seconds(
+        lambda: rotor_curve(replace(turning, speed=float(next(speeds))), FLOWS, STATIONS), 15
+    )
     yield row(f"rotor curve, {FLOWS} flows x {STATIONS} stations", 1000 * curve, "ms", 30.0)
     yield row(f"rotor curve against {POINTS} bare section evaluations", curve / bare, "x")
 
@@ -62,16 +70,33 @@ def run() -> Iterator[Row]:
         add_person(username, name, staff=username == "runa")
     load_demo()
     client = Client(SERVER_NAME="localhost")
-    client.force_login(User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend")
+    client.force_login(
+        User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     for key, tool in TOOLS.items():
         form = ToolForm(tool, None, units="workshop", initial=tool.start())
-        data = {name: "" if form[name].value() is None else form[name].value() for name in form.fields}
-        moved = next(i.key for i in tool.inputs if i.kind not in {"choice", "count"} and i.points == 1 and i.start)
+        data = {
+            name: "" if form[name].value() is None else form[name].value() for name in form.fields
+        }
+        moved = next(
+            i.key
+            for i in tool.inputs
+            if i.kind not in {"choice", "count"} and i.points == 1 and i.start
+        )
         times = []
         for n in range(12):
-            data[moved] = f"{float(form.fields[moved].prepare_value(tool.start()[moved])) * (1 + 0.002 * n):.6g}"
+            data[moved] = (
+                f"{float(form.fields[moved].prepare_value(tool.start()[moved])) * (1 + 0.002 * n):.6g}"
+            )
             at = time.perf_counter()
-            if client.post(f"/desk/{key}/", data, headers={"HX-Request": "true"}).status_code != 200:
+            if (
+                client.post(f"/desk/{key}/", data, headers={"HX-Request": "true"}).status_code
+                != 200
+            ):
                 raise RuntimeError(key)
             times.append(time.perf_counter() - at)
-        yield row(f"answer of {tool.label.lower()} over HTTP, median", 1000 * float(np.median(times)), "ms")
+        yield row(
+            f"answer of {tool.label.lower()} over HTTP, median",
+            1000 * float(np.median(times)),
+            "ms",
+        )

@@ -24,7 +24,14 @@ class Row:
 
 def row(name: str, value: float, unit: str, limit: float | None = None) -> Row:
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    return Row(name, round(value, 4), unit, limit, None if limit is None else value <= limit, round(peak, 1))
+    return Row(
+        name,
+        round(value, 4),
+        unit,
+        limit,
+        None if limit is None else value <= limit,
+        round(peak, 1),
+    )
 
 
 def seconds(work: Callable[[], object], times: int = 3) -> float:
@@ -39,7 +46,9 @@ def seconds(work: Callable[[], object], times: int = 3) -> float:
 
 
 def stolen() -> float:
-    """Seconds of processor time that the host gave to other machines since it started; 0 where it does not say."""
+    """Seconds of processor time that the host gave to other machines since it started; 0 where it
+    does not say.
+    """
     try:
         with open("/proc/stat") as handle:
             return int(handle.readline().split()[8]) / 100
@@ -55,6 +64,14 @@ def show(rows: Iterator[Row], as_json: bool) -> bool:
         if as_json:
             print(json.dumps(asdict(item)), flush=True)
         else:
-            limit = "" if item.limit is None else f"  at most {item.limit:g}: {'holds' if item.holds else 'DOES NOT HOLD'}"
-            print(f"{item.name:46} {item.value:10.3f} {item.unit:8}{limit}  peak {item.peak_mb:.0f} MB", flush=True)
+            limit = (
+                ""
+                if item.limit is None
+                else f"  at most {item.limit:g}: {'holds' if item.holds else 'DOES NOT HOLD'}"
+            )
+            print(
+                f"{item.name:46} {item.value:10.3f} {item.unit:8}{limit}  peak"
+                f" {item.peak_mb:.0f} MB",
+                flush=True,
+            )
     return good

@@ -28,12 +28,24 @@ def log_file(rows: int = 12_000) -> bytes:
     seconds_ = np.arange(rows) / 10
     load = 61.7 - 38.8 * np.exp(-seconds_ / 186) + 0.05 * random.standard_normal(rows)
     middles = (4.31, 46.8, 51.4, None, 22.5, 12.04, 0.412, 1850)
-    columns = [load if m is None else m * (1 + 0.005 * random.standard_normal(rows)) for m in middles]
+    columns = [
+        load if m is None else m * (1 + 0.005 * random.standard_normal(rows)) for m in middles
+    ]
     formats = ("%.2f", "%.1f", "%.1f", "%.2f", "%.2f", "%.3f", "%.3f", "%.0f")
     lines = [HEADER]
     for index in range(rows):
         stamp = (start + timedelta(milliseconds=100 * index)).isoformat(timespec="milliseconds")
-        lines.append(",".join([stamp, *("" if index % 400 == 7 else f % c[index] for f, c in zip(formats, columns, strict=True))]))
+        lines.append(
+            ",".join(
+                [
+                    stamp,
+                    *(
+                        "" if index % 400 == 7 else f % c[index]
+                        for f, c in zip(formats, columns, strict=True)
+                    ),
+                ]
+            )
+        )
     return "\n".join(lines).encode()
 
 
@@ -41,7 +53,13 @@ def bare(data: bytes) -> list[list[float]]:
     """What a script would do: the csv module and float()."""
     rows = csv.reader(io.StringIO(data.decode()))
     next(rows)
-    return [[datetime.fromisoformat(r[0]).timestamp(), *(float(c) if c else float("nan") for c in r[1:])] for r in rows]
+    return [
+        [
+            datetime.fromisoformat(r[0]).timestamp(),
+            *(float(c) if c else float("nan") for c in r[1:]),
+        ]
+        for r in rows
+    ]
 
 
 def run() -> Iterator[Row]:
@@ -98,5 +116,7 @@ def _a_day(built: Built) -> Iterator[Row]:
     table = inspect(data)
     log = read_log(table, guess_mapping(table))
     with transaction.atomic():
-        store_chunks(Recording.objects.create(round=built.round, started_at=START), log.times, log.channels)
+        store_chunks(
+            Recording.objects.create(round=built.round, started_at=START), log.times, log.channels
+        )
     yield row("log of 24 h: imported, ratio", (time.perf_counter() - start) / base, "x", 3.0)

@@ -20,7 +20,15 @@ from hauch.demo import load_demo
 from hauch.entries.models import Entry, Version
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
-from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.rounds.models import (
+    Membership,
+    Round,
+    RuleTerm,
+    RuleVersion,
+    Setting,
+    Test,
+    TestReference,
+)
 from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
@@ -54,13 +62,17 @@ def pages_of(round: Round) -> dict[str, str]:
         "rig": test.rig.get_absolute_url(),
         "instrument": test.rig.meters.first().instrument.get_absolute_url(),
         "attention": reverse("attention"),
-        "cell": reverse("verdict:cell", args=[slug, round.rules.first().number, entry.pk, test.key]),
+        "cell": reverse(
+            "verdict:cell", args=[slug, round.rules.first().number, entry.pk, test.key]
+        ),
     }
 
 
 def measure(label: str, round: Round) -> Iterator[Row]:
     client = Client(SERVER_NAME="localhost")
-    client.force_login(User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend")
+    client.force_login(
+        User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     for name, url in pages_of(round).items():
         client.get(url)
         taken = []
@@ -75,7 +87,10 @@ def measure(label: str, round: Round) -> Iterator[Row]:
         yield row(f"{label}: {name}, median", float(np.median(taken)), "ms")
         yield row(f"{label}: {name}, p95", float(np.percentile(taken, 95)), "ms", 100.0)
         yield row(f"{label}: {name}, queries", len(queries), "queries", 12)
-        asked = sum("rounds_membership" in query["sql"] and "rounds_round" in query["sql"] for query in queries.captured_queries)
+        asked = sum(
+            "rounds_membership" in query["sql"] and "rounds_round" in query["sql"]
+            for query in queries.captured_queries
+        )
         yield row(f"{label}: {name}, of them for permission", asked, "queries", 1)
 
 
@@ -83,48 +98,103 @@ def enlarge(pattern: Round) -> Round:
     """Large rounds shaped like the demo's, made in bulk; gives the last."""
     random = np.random.default_rng(100)
     user = User.objects.get(username="runa")
-    sample = {test.key: Result.objects.filter(run__test=test, value__isnull=False).first() for test in pattern.tests.all()}
+    sample = {
+        test.key: Result.objects.filter(run__test=test, value__isnull=False).first()
+        for test in pattern.tests.all()
+    }
     large = pattern
     for number in range(LARGE_ROUNDS):
         large = Round.objects.create(
-            slug=f"open-call-{number}", number=10 + number, title=f"Open call {number}", question="Which of a thousand?", part="rotor", state="bench"
+            slug=f"open-call-{number}",
+            number=10 + number,
+            title=f"Open call {number}",
+            question="Which of a thousand?",
+            part="rotor",
+            state="bench",
         )
         Membership.objects.create(round=large, user=user, role="host")
         setting = Setting.objects.create(round=large, label="Full throttle")
-        entries = Entry.objects.bulk_create(Entry(round=large, name=f"Entry {i:04}", mark=i) for i in range(ENTRIES))
+        entries = Entry.objects.bulk_create(
+            Entry(round=large, name=f"Entry {i:04}", mark=i) for i in range(ENTRIES)
+        )
         versions = Version.objects.bulk_create(Version(entry=entry) for entry in entries)
-        specimens = Specimen.objects.bulk_create(Specimen(version=v, code=f"X-{i:04}", state="ready") for i, v in enumerate(versions))
+        specimens = Specimen.objects.bulk_create(
+            Specimen(version=v, code=f"X-{i:04}", state="ready") for i, v in enumerate(versions)
+        )
         rules = RuleVersion.objects.create(round=large, number=1, created_by=user)
         quality = np.exp(random.normal(0, 0.06, ENTRIES))
         for old in pattern.tests.select_related("rig"):
             test = Test.objects.create(
-                round=large, key=old.key, label=old.label, procedure=old.procedure, rig=old.rig, setting=setting, order=old.order, repeats=REPEATS
+                round=large,
+                key=old.key,
+                label=old.label,
+                procedure=old.procedure,
+                rig=old.rig,
+                setting=setting,
+                order=old.order,
+                repeats=REPEATS,
             )
             rules.tests.add(test)
             RuleTerm.objects.create(rules=rules, test=test, weight=1)
             specimen = old.references.last().specimen
             TestReference.objects.create(test=test, specimen=specimen, since=pattern.created_at)
             made = []
-            common = {"test": test, "rig": old.rig, "setting": setting, "operator": user, "temperature": 21.0, "pressure": 96_500.0, "humidity": 48.0}
+            common = {
+                "test": test,
+                "rig": old.rig,
+                "setting": setting,
+                "operator": user,
+                "temperature": 21.0,
+                "pressure": 96_500.0,
+                "humidity": 48.0,
+            }
             for repeat in range(REPEATS):
                 for index, part in enumerate(specimens):
                     moment = pattern.created_at + timedelta(minutes=repeat * ENTRIES + index)
-                    made.append((Run(specimen=part, replicate=repeat + 1, started_at=moment, form_key=uuid.uuid4(), **common), quality[index]))
+                    made.append(
+                        (
+                            Run(
+                                specimen=part,
+                                replicate=repeat + 1,
+                                started_at=moment,
+                                form_key=uuid.uuid4(),
+                                **common,
+                            ),
+                            quality[index],
+                        )
+                    )
                     if index % 100 == 50:
                         count = repeat * 10 + index // 100 + 1
-                        made.append((Run(reference=specimen, replicate=count, started_at=moment + timedelta(seconds=30), **common), 1.0))
+                        made.append(
+                            (
+                                Run(
+                                    reference=specimen,
+                                    replicate=count,
+                                    started_at=moment + timedelta(seconds=30),
+                                    **common,
+                                ),
+                                1.0,
+                            )
+                        )
             Run.objects.bulk_create([run for run, _ in made], batch_size=2000)
             like = sample[old.key]
             Result.objects.bulk_create(
                 [
                     Result(
-                        run=run, value=like.value * (q * random.normal(1, 0.01) if old.how.log else 1) + (0 if old.how.log else random.normal(0, 0.5)),
-                        u=like.u, dof=like.dof, unit=like.unit, parts=like.parts, working=like.working, core_version=like.core_version,
+                        run=run,
+                        value=like.value * (q * random.normal(1, 0.01) if old.how.log else 1)
+                        + (0 if old.how.log else random.normal(0, 0.5)),
+                        u=like.u,
+                        dof=like.dof,
+                        unit=like.unit,
+                        parts=like.parts,
+                        working=like.working,
+                        core_version=like.core_version,
                     )
                     for run, q in made
                 ],
                 batch_size=2000,
-            )  # fmt: skip
+            )
         progress.rebuild(large)
     with connection.cursor() as cursor:
         cursor.execute("analyze")
@@ -143,4 +213,8 @@ def run() -> Iterator[Row]:
     refresh(large.rules.get())
     yield row("standing of 1,000 entries from the database", time.perf_counter() - start, "s")
     yield from measure("100,000 runs", large)
-    yield row("processor time that the host took meanwhile", 100 * (stolen() - before) / (time.perf_counter() - began), "%")
+    yield row(
+        "processor time that the host took meanwhile",
+        100 * (stolen() - before) / (time.perf_counter() - began),
+        "%",
+    )

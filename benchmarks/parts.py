@@ -1,4 +1,6 @@
-"""Parts: a whole check against a plain load with mass properties, on the same file in one run; the page while a check is at work."""
+"""Parts: a whole check against a plain load with mass properties, on the same file in one run; the
+page while a check is at work.
+"""
 
 from __future__ import annotations
 
@@ -61,10 +63,18 @@ def run() -> Iterator[Row]:
     begin = time.perf_counter()
     views_of(report)
     yield row("its turning view and picture besides", time.perf_counter() - begin, "s")
-    with tempfile.TemporaryDirectory() as folder, ProcessPoolExecutor(1, mp_context=get_context("spawn")) as process:
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        ProcessPoolExecutor(1, mp_context=get_context("spawn")) as process,
+    ):
         path = Path(folder) / "part.stl"
         path.write_bytes(data)
-        yield row("peak memory of check and view alone", process.submit(checked, str(path)).result(), "MB", 2048.0)
+        yield row(
+            "peak memory of check and view alone",
+            process.submit(checked, str(path)).result(),
+            "MB",
+            2048.0,
+        )
 
     built = build()
     Round.objects.update(state="open")
@@ -73,10 +83,23 @@ def run() -> Iterator[Row]:
     file = attach(built.host, version, "part.stl", small)
     client = Client(SERVER_NAME="localhost")
     client.force_login(built.host, backend="django.contrib.auth.backends.ModelBackend")
-    yield row("page of a part that waits for its check", 1000 * seconds(lambda: client.get(file.get_absolute_url()), 5), "ms")
+    yield row(
+        "page of a part that waits for its check",
+        1000 * seconds(lambda: client.get(file.get_absolute_url()), 5),
+        "ms",
+    )
     begin = time.perf_counter()
     run_check(file.check_row.pk)
     triangles = int.from_bytes(small[80:84], "little")
-    yield row(f"{triangles:,} triangles checked and stored with views, as the worker does", time.perf_counter() - begin, "s", 3.0)
+    yield row(
+        f"{triangles:,} triangles checked and stored with views, as the worker does",
+        time.perf_counter() - begin,
+        "s",
+        3.0,
+    )
     file.refresh_from_db()
-    yield row("page of the checked part", 1000 * seconds(lambda: client.get(file.get_absolute_url()), 5), "ms")
+    yield row(
+        "page of the checked part",
+        1000 * seconds(lambda: client.get(file.get_absolute_url()), 5),
+        "ms",
+    )

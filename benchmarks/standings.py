@@ -1,4 +1,6 @@
-"""Standings of a round with 1,000 entries x 5 tests x 5 repeats and 20,000 draws, against bare sorting of the same draws."""
+"""Standings of a round with 1,000 entries x 5 tests x 5 repeats and 20,000 draws, against bare
+sorting of the same draws.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +20,21 @@ def _test(random: np.random.Generator) -> tuple[Runs, Runs]:
     subject = np.repeat(np.arange(ENTRIES), REPEATS)
     true = random.normal(0, 0.08, ENTRIES)
     times = random.permutation(count) * 300.0
-    entries = Runs(subject, true[subject] + random.normal(0, 0.01, count), times, np.full(count, 0.002), np.full((count, 4), 0.01))
+    entries = Runs(
+        subject,
+        true[subject] + random.normal(0, 0.01, count),
+        times,
+        np.full(count, 0.002),
+        np.full((count, 4), 0.01),
+    )
     brackets = np.repeat(np.linspace(0, count * 300.0, 50), 2)
-    reference = Runs(np.zeros(100, int), random.normal(0, 0.01, 100), brackets, np.full(100, 0.002), np.full((100, 4), 0.01))
+    reference = Runs(
+        np.zeros(100, int),
+        random.normal(0, 0.01, 100),
+        brackets,
+        np.full(100, 0.002),
+        np.full((100, 4), 0.01),
+    )
     return entries, reference
 
 

@@ -1,4 +1,6 @@
-"""Tests. Property tests draw the same examples every time, so that a run says the same of the same code."""
+"""Tests. Property tests draw the same examples every time, so that a run says the same of the same
+code.
+"""
 
 from hypothesis import settings
 

@@ -1,4 +1,6 @@
-"""Processes that tests start beside themselves: roles of an installation on the tests' own database."""
+"""Processes that tests start beside themselves: roles of an installation on the tests' own
+database.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from django.db import connection
 def database_url() -> str:
     """The tests' database, as other processes are told of it."""
     db = connection.settings_dict
-    return f"postgresql://{db['USER']}:{quote(db['PASSWORD'])}@{db['HOST']}:{db['PORT']}/{db['NAME']}"
+    return (
+        f"postgresql://{db['USER']}:{quote(db['PASSWORD'])}@{db['HOST']}:{db['PORT']}/{db['NAME']}"
+    )
 
 
 def environment(**more: str) -> dict[str, str]:

@@ -1,4 +1,6 @@
-"""A round put back quickly for each test that needs a database of its own: its rows are copied out once a process, and in again by each test."""
+"""A round put back quickly for each test that needs a database of its own: its rows are copied out
+once a process, and in again by each test.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,8 @@ from django.db import connection, transaction
 class Snapshot:
     """What ``make`` put into the database, and what it gave back.
 
-    Sequences go on after it: Django empties tables between tests without beginning their numbers anew.
+    Sequences go on after it: Django empties tables between tests without beginning their numbers
+    anew.
     """
 
     def __init__(self, make: Callable[[], Any]):
@@ -32,7 +35,11 @@ def filled() -> set[str]:
     """Tables that have rows."""
     with connection.cursor() as cursor:
         names = connection.introspection.django_table_names(only_existing=True, include_views=False)
-        return {name for name in names if cursor.execute(f'SELECT EXISTS (SELECT 1 FROM "{name}")').fetchone()[0]}
+        return {
+            name
+            for name in names
+            if cursor.execute(f'SELECT EXISTS (SELECT 1 FROM "{name}")').fetchone()[0]
+        }
 
 
 def copied(table: str) -> bytes:
@@ -45,7 +52,9 @@ taken: dict[Any, Snapshot] = {}
 
 
 def once(key: Any, make: Callable[[], Any]) -> Any:
-    """What ``make`` makes in the database: made the first time, put back from then on. What it gives is a copy for each test."""
+    """What ``make`` makes in the database: made the first time, put back from then on. What it
+    gives is a copy for each test.
+    """
     if key in taken:
         taken[key].restore()
     else:

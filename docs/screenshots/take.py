@@ -37,7 +37,13 @@ def logger_file(folder: str) -> Path:
     """A logger's file for the preview, from the virtual bench."""
     times, channels = Bench().hot_block(Loft140, "picture", 1.0)
     lines = ["Zeit [s];Temp. Prüfkörper [°C];Raumtemp. [°C];Drehzahl [1/min]"]
-    rows = zip(times, channels["load_temperature"], channels["room_temperature"], channels["speed"], strict=True)
+    rows = zip(
+        times,
+        channels["load_temperature"],
+        channels["room_temperature"],
+        channels["speed"],
+        strict=True,
+    )
     lines += [f"{t:.0f};{a:.2f};{b:.2f};{c:.0f}".replace(".", ",") for t, a, b, c in rows]
     path = Path(folder) / "loft-logger.csv"
     path.write_text("\n".join(lines), encoding="cp1252")
@@ -51,26 +57,39 @@ class Pictures(StaticLiveServerTestCase):
         demo = load_demo()
         entry = demo.entries.get(name="Distel")
         kamm = demo.entries.get(name="Kamm").versions.last().specimens.last()
-        run = Run.objects.filter(test__key="rise", result__marks__0__isnull=False, state="valid").first()
+        run = Run.objects.filter(
+            test__key="rise", result__marks__0__isnull=False, state="valid"
+        ).first()
         base = f"/rounds/{demo.slug}"
         inlet = "/rounds/hushed-inlet"
         ring = Entry.objects.get(name="Nebelring")
         views = {
-            "home": "/", "brief": f"{inlet}/brief/", "envelope": f"{inlet}/brief/envelope/",
-            "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(), "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
-            "entries": f"{base}/entries/", "entry": f"{base}/entries/{entry.pk}/", "workshop": "/rounds/packing-table-ring/workshop/",
-            "run": f"{base}/bench/runs/{run.pk}/", "verdict": f"{base}/verdict/",
-            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(), "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
+            "home": "/",
+            "brief": f"{inlet}/brief/",
+            "envelope": f"{inlet}/brief/envelope/",
+            "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(),
+            "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
+            "entries": f"{base}/entries/",
+            "entry": f"{base}/entries/{entry.pk}/",
+            "workshop": "/rounds/packing-table-ring/workshop/",
+            "run": f"{base}/bench/runs/{run.pk}/",
+            "verdict": f"{base}/verdict/",
+            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(),
+            "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
             "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/",
-        }  # fmt: skip
+        }
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
             page = self.signed_in(browser, "light")
             for name, path in views.items():
                 page.goto(self.live_server_url + path)
                 self.take(page, name)
-            rotors = {d.name: d for d in Design.objects.filter(tool="rotor", owner__username="runa")}
-            page.goto(f"{self.live_server_url}{rotors['Schwalbe, blades'].get_absolute_url()}&with={rotors['Mohn, blades'].pk}")
+            rotors = {
+                d.name: d for d in Design.objects.filter(tool="rotor", owner__username="runa")
+            }
+            page.goto(
+                f"{self.live_server_url}{rotors['Schwalbe, blades'].get_absolute_url()}&with={rotors['Mohn, blades'].pk}"  # noqa: E501
+            )
             self.take(page, "desk_rotor")
             page.goto(f"{self.live_server_url}{base}/brief/rules/")
             page.get_by_label("Weight of Noise at 1 m").fill("6")
@@ -81,12 +100,18 @@ class Pictures(StaticLiveServerTestCase):
             page.set_input_files("#log", logger_file(folder))
             page.get_by_role("button", name="Look into it").click()
             self.take(page, "preview")
-            page.goto(f"{self.live_server_url}{Entry.objects.get(name='Zeisig').get_absolute_url()}report/")
-            page.locator("section", has_text="A faint hum").evaluate("(section) => section.scrollIntoView()")
+            page.goto(
+                f"{self.live_server_url}{Entry.objects.get(name='Zeisig').get_absolute_url()}report/"
+            )
+            page.locator("section", has_text="A faint hum").evaluate(
+                "(section) => section.scrollIntoView()"
+            )
             page.wait_for_timeout(1500)  # until the far place is painted
             self.take(page, "report")
             page = self.signed_in(browser, "dark")
-            page.goto(f"{self.live_server_url}{base}/bench/tests/{demo.tests.first().pk}/?subject=s{kamm.pk}")
+            page.goto(
+                f"{self.live_server_url}{base}/bench/tests/{demo.tests.first().pk}/?subject=s{kamm.pk}"
+            )
             for value in ("15,4", "15,5", "15,3"):
                 page.keyboard.type(value)
                 page.keyboard.press("Space")
@@ -101,9 +126,16 @@ class Pictures(StaticLiveServerTestCase):
         meters.bench.rig.load_seconds = 60.0
         put_on_line(test.rig, meters, ("load_temperature", "room_temperature", "speed", "throttle"))
         threading.Thread(target=recorder.run, daemon=True).start()
-        one = begin(User.objects.get(username="runa"), test, Subject(specimen=demo.entries.get(name="Schwalbe").versions.last().specimens.last()))
+        one = begin(
+            User.objects.get(username="runa"),
+            test,
+            Subject(specimen=demo.entries.get(name="Schwalbe").versions.last().specimens.last()),
+        )
         page.context.add_cookies(
-            [{**c, "url": f"http://127.0.0.1:{server.port}"} for c in [{k: c[k] for k in ("name", "value")} for c in page.context.cookies()]]
+            [
+                {**c, "url": f"http://127.0.0.1:{server.port}"}
+                for c in [{k: c[k] for k in ("name", "value")} for c in page.context.cookies()]
+            ]
         )
         page.goto(f"http://127.0.0.1:{server.port}{one.get_absolute_url()}")
         for _ in range(3):
@@ -123,8 +155,12 @@ class Pictures(StaticLiveServerTestCase):
         session[SESSION_KEY], session[HASH_SESSION_KEY] = str(user.pk), user.get_session_auth_hash()
         session[BACKEND_SESSION_KEY] = "django.contrib.auth.backends.ModelBackend"
         session.save()
-        context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=scheme, reduced_motion="reduce")
-        context.add_cookies([{"name": "sessionid", "value": session.session_key, "url": self.live_server_url}])
+        context = browser.new_context(
+            viewport={"width": 1280, "height": 800}, color_scheme=scheme, reduced_motion="reduce"
+        )
+        context.add_cookies(
+            [{"name": "sessionid", "value": session.session_key, "url": self.live_server_url}]
+        )
         return context.new_page()
 
     def take(self, page, name):

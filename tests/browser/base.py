@@ -1,4 +1,6 @@
-"""Headless Chromium against the running application; every test fails on console messages, page errors and failed requests."""
+"""Headless Chromium against the running application; every test fails on console messages, page
+errors and failed requests.
+"""
 
 from __future__ import annotations
 
@@ -15,12 +17,18 @@ from playwright.sync_api import expect, sync_playwright
 from tests.builder import PASSWORD, build
 from tests.snapshot import once
 
-EXPECTED = re.compile(r"status of (409|422)|^htmx:(afterRequest|sendAbort)|GPU stall due to ReadPixels")
-"""Refusals with a sentence are answers, though Chromium notes them; so is a request that a newer key made needless."""
+EXPECTED = re.compile(
+    r"status of (409|422)|^htmx:(afterRequest|sendAbort)|GPU stall due to ReadPixels"
+)
+"""Refusals with a sentence are answers, though Chromium notes them; so is a request that a newer
+key made needless.
+"""
 
 
 class Answering:
-    """Counts requests that are being answered: a page that was left may still be asking when its test is over and its tables are emptied."""
+    """Counts requests that are being answered: a page that was left may still be asking when its
+    test is over and its tables are emptied.
+    """
 
     def __init__(self) -> None:
         self.changed, self.count = threading.Condition(), 0
@@ -85,13 +93,25 @@ class BrowserTests(StaticLiveServerTestCase):
         self.assertEqual(self.troubles, [])
 
     def new_page(self, **options):
-        context = self.browser.new_context(**{"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options})
+        context = self.browser.new_context(
+            **{"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options}
+        )
         self.contexts.append(context)
         page = context.new_page()
-        page.on("console", lambda m: None if EXPECTED.search(m.text) else self.troubles.append(f"console: {m.text}"))
+        page.on(
+            "console",
+            lambda m: (
+                None if EXPECTED.search(m.text) else self.troubles.append(f"console: {m.text}")
+            ),
+        )
         page.on("pageerror", lambda e: self.troubles.append(f"page error: {e}"))
         page.on(
-            "requestfailed", lambda r: None if "ERR_ABORTED" in r.failure else self.troubles.append(f"failed: {r.url} {r.failure}")
+            "requestfailed",
+            lambda r: (
+                None
+                if "ERR_ABORTED" in r.failure
+                else self.troubles.append(f"failed: {r.url} {r.failure}")
+            ),
         )  # left the page
         return page
 
@@ -107,10 +127,22 @@ class BrowserTests(StaticLiveServerTestCase):
         user = get_user_model().objects.get(username=who)
         session = SessionStore()
         session.update(
-            {SESSION_KEY: str(user.pk), BACKEND_SESSION_KEY: settings.AUTHENTICATION_BACKENDS[-1], HASH_SESSION_KEY: user.get_session_auth_hash()}
+            {
+                SESSION_KEY: str(user.pk),
+                BACKEND_SESSION_KEY: settings.AUTHENTICATION_BACKENDS[-1],
+                HASH_SESSION_KEY: user.get_session_auth_hash(),
+            }
         )
         session.save()
-        page.context.add_cookies([{"name": settings.SESSION_COOKIE_NAME, "value": session.session_key, "url": self.url("/")}])
+        page.context.add_cookies(
+            [
+                {
+                    "name": settings.SESSION_COOKIE_NAME,
+                    "value": session.session_key,
+                    "url": self.url("/"),
+                }
+            ]
+        )
         return page
 
     def sign_in_by_hand(self, who: str, page=None):
@@ -124,7 +156,9 @@ class BrowserTests(StaticLiveServerTestCase):
         return page
 
     def charts_drawn(self, at_least=0, page=None):
-        """Wait for so many charts (a click may still be on its way to their page) and until all are drawn; how many there are."""
+        """Wait for so many charts (a click may still be on its way to their page) and until all are
+        drawn; how many there are.
+        """
         page = page or self.page
         if at_least:
             expect(page.locator("[data-chart]").nth(at_least - 1)).to_be_attached()

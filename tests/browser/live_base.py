@@ -1,4 +1,6 @@
-"""Browser tests of what streams: the application under uvicorn on the test database, simulated meters, a recorder."""
+"""Browser tests of what streams: the application under uvicorn on the test database, simulated
+meters, a recorder.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,15 @@ from hauch.bench.recorder import Recorder
 from tests.browser.base import BrowserTests
 from tests.instruments.meters import Meters, put_on_line
 
-CHANNELS = ("air_speed", "static_pressure", "sound_level", "voltage", "current", "speed", "throttle")
+CHANNELS = (
+    "air_speed",
+    "static_pressure",
+    "sound_level",
+    "voltage",
+    "current",
+    "speed",
+    "throttle",
+)
 
 
 class Server:
@@ -33,7 +43,9 @@ class Server:
             ASGIStaticFilesHandler(get_asgi_application()),
             host="127.0.0.1",
             port=self.port,
-            log_level="critical",  # a server that is stopped under open streams says so at length; a failed request fails the test by itself
+            # a server that is stopped under open streams says so at length; a failed request fails
+            # the test by itself
+            log_level="critical",
             lifespan="off",
             timeout_graceful_shutdown=1,
         )

@@ -9,7 +9,11 @@ from tests.web.test_actions import DATA
 
 class ByHandTests(BrowserTests):
     def open_capture(self, name="Amsel", test="air"):
-        self.page.goto(self.in_round(f"bench/tests/{self.built.tests[test].pk}/?subject=s{self.built.specimens[name].pk}"))
+        self.page.goto(
+            self.in_round(
+                f"bench/tests/{self.built.tests[test].pk}/?subject=s{self.built.specimens[name].pk}"
+            )
+        )
         expect(self.page.locator("#r-air_speed")).to_be_focused()
 
     def fill_room(self):
@@ -21,7 +25,9 @@ class ByHandTests(BrowserTests):
         page = self.sign_in("operator")
         page.goto(self.in_round("brief/"))
         page.keyboard.press("4")
-        expect(page.get_by_role("heading", level=1)).to_contain_text("All runs that the rules ask for are done")
+        expect(page.get_by_role("heading", level=1)).to_contain_text(
+            "All runs that the rules ask for are done"
+        )
         self.open_capture()
         before = Run.objects.count()
         for value in ("15,8", "15.9", "15.7", "99"):
@@ -45,7 +51,9 @@ class ByHandTests(BrowserTests):
         expect(page.get_by_role("heading", level=1)).to_contain_text("Amsel, Air test, repeat 4")
         self.assertEqual(Run.objects.count(), before + 1)
         run = Run.objects.latest("pk")
-        self.assertEqual([round(r.value * 3.6, 6) for r in run.readings.all()], [15.8, 15.9, 15.7, 15.8])
+        self.assertEqual(
+            [round(r.value * 3.6, 6) for r in run.readings.all()], [15.8, 15.9, 15.7, 15.8]
+        )
         self.assertEqual(run.note, "a faint whistle, 4 times h")
         expect(page.locator(".big")).to_contain_text("m³/h")
         page.keyboard.press("w")
@@ -91,7 +99,9 @@ class ByHandTests(BrowserTests):
         page.wait_for_timeout(300)
         self.assertEqual(Run.objects.count(), before + 2)
         self.assertIn("ERR_INTERNET_DISCONNECTED", "".join(self.troubles))
-        self.troubles[:] = [t for t in self.troubles if "ERR_INTERNET_DISCONNECTED" not in t and "htmx:" not in t]
+        self.troubles[:] = [
+            t for t in self.troubles if "ERR_INTERNET_DISCONNECTED" not in t and "htmx:" not in t
+        ]
 
     def test_a_reading_far_off_the_others_is_marked_and_taken_back(self):
         page = self.sign_in("operator")
@@ -150,7 +160,10 @@ class ByHandTests(BrowserTests):
         self.assertEqual(Run.objects.count(), before)
 
     def test_a_number_pad_for_one_hand_on_touch_and_on_request(self):
-        page = self.page = self.sign_in("operator", self.new_page(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True))
+        page = self.page = self.sign_in(
+            "operator",
+            self.new_page(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True),
+        )
         self.open_capture()
         pad = page.get_by_role("group", name="Number pad")
         speed = page.locator("#r-air_speed")
@@ -192,10 +205,16 @@ class ByHandTests(BrowserTests):
     def test_phone_and_dark(self):
         page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
         self.sign_in("operator", page)
-        page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"))
+        page.goto(
+            self.in_round(
+                f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"
+            )
+        )
         self.charts_drawn(page=page)
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
-        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)")
+        self.assertEqual(
+            page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)"
+        )
 
 
 class FileTests(BrowserTests):
@@ -218,11 +237,17 @@ class FileTests(BrowserTests):
     def test_three_kinds_of_logger(self):
         page = self.sign_in("operator")
         self.choose("bench_b_german.csv")
-        expect(page.get_by_text("1200 rows, semicolon between columns, decimal comma, Windows-1252")).to_be_visible()
-        expect(page.get_by_label("What “Temp. Prüfkörper [°C]” measures")).to_have_value("load_temperature")
+        expect(
+            page.get_by_text("1200 rows, semicolon between columns, decimal comma, Windows-1252")
+        ).to_be_visible()
+        expect(page.get_by_label("What “Temp. Prüfkörper [°C]” measures")).to_have_value(
+            "load_temperature"
+        )
         expect(page.get_by_label("Room temperature, °C")).to_have_value("21.5")
         self.confirm()
-        expect(page.get_by_text("1,200 rows imported as 5 runs: air, pressure, noise, rise, power.")).to_be_visible()
+        expect(
+            page.get_by_text("1,200 rows imported as 5 runs: air, pressure, noise, rise, power.")
+        ).to_be_visible()
         self.charts_drawn()
         expect(page.get_by_text("5 lost").first).to_be_visible()
         page.keyboard.press("w")
@@ -238,7 +263,11 @@ class FileTests(BrowserTests):
         self.choose("bench_c_head.tsv")
         expect(page.get_by_label("Unit of “Air Speed”")).to_have_value("ft/min")
         self.confirm()
-        expect(page.get_by_text("300 rows imported as 5 runs: air, pressure, noise, rise (no result), power.")).to_be_visible()
+        expect(
+            page.get_by_text(
+                "300 rows imported as 5 runs: air, pressure, noise, rise (no result), power."
+            )
+        ).to_be_visible()
 
     def test_a_broken_file_is_refused_with_its_rows(self):
         page = self.sign_in("operator")
@@ -253,7 +282,9 @@ class FileTests(BrowserTests):
         self.choose("bench_b_german.csv")
         page.get_by_label("Unit of “Luftgeschw. [m/s]”").fill("furlong")
         self.confirm()
-        expect(page.get_by_role("alert").first).to_contain_text("“furlong” is not known for air speed")
+        expect(page.get_by_role("alert").first).to_contain_text(
+            "“furlong” is not known for air speed"
+        )
         page.get_by_label("Unit of “Luftgeschw. [m/s]”").fill("m/s")
         page.get_by_role("button", name="Import").click()
         expect(page.get_by_text("imported as 5 runs")).to_be_visible()
@@ -262,4 +293,6 @@ class FileTests(BrowserTests):
         page = self.sign_in("operator")
         self.choose("bench_e_1hz.csv")
         self.confirm()
-        expect(page.get_by_text("stood still to the end. Record it as did not finish.")).to_be_visible()
+        expect(
+            page.get_by_text("stood still to the end. Record it as did not finish.")
+        ).to_be_visible()

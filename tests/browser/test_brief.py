@@ -1,4 +1,6 @@
-"""The host's and the keeper's work: write a brief, change a rule after runs, calibrate a rig, bridge and retire a reference."""
+"""The host's and the keeper's work: write a brief, change a rule after runs, calibrate a rig,
+bridge and retire a reference.
+"""
 
 from playwright.sync_api import expect
 
@@ -26,9 +28,13 @@ class WriteABriefTests(BrowserTests):
         page.get_by_label("namely").fill("")
         page.get_by_role("button", name="Keep").click()
         expect(page.get_by_role("heading", name="Before it can be opened")).to_be_visible()
-        expect(page.get_by_text("No reference is set for “Air through the tunnel”").first).to_be_visible()
+        expect(
+            page.get_by_text("No reference is set for “Air through the tunnel”").first
+        ).to_be_visible()
         page.get_by_role("button", name="Open for entries").click()
-        expect(page.locator("#messages")).to_contain_text("The envelope is still the one it started with")
+        expect(page.locator("#messages")).to_contain_text(
+            "The envelope is still the one it started with"
+        )
         page.get_by_role("link", name="The envelope with its dimensions").click()
         page.get_by_role("button", name="Keep").click()
         page.get_by_role("link", name="Bench").click()
@@ -50,12 +56,21 @@ class WriteABriefTests(BrowserTests):
         field.fill("120")
         expect(page.locator("#drawing")).to_contain_text("⌀ 120 mm")
         field.fill("150")
-        expect(page.locator("#drawing")).to_contain_text("The bore (150 mm) and its wall do not fit the mounting square (140 mm).")
+        expect(page.locator("#drawing")).to_contain_text(
+            "The bore (150 mm) and its wall do not fit the mounting square (140 mm)."
+        )
         expect(page.locator("#drawing svg")).to_have_count(1)
         field.fill("130")
         expect(page.locator("#drawing .problems")).to_have_count(0)
         page.get_by_label("Name of keep-out 1").fill("rail")
-        for label, value in (("x", "40"), ("y", "-10"), ("z", "0"), ("wide", "30"), ("high", "20"), ("deep", "60")):
+        for label, value in (
+            ("x", "40"),
+            ("y", "-10"),
+            ("z", "0"),
+            ("wide", "30"),
+            ("high", "20"),
+            ("deep", "60"),
+        ):
             page.get_by_role("group", name="Keep-out 1").get_by_label(label, exact=True).fill(value)
         expect(page.locator("#drawing")).to_contain_text("“rail” reaches into the bore")
         page.get_by_role("group", name="Keep-out 1").get_by_label("x", exact=True).fill("80")
@@ -76,14 +91,20 @@ class ChangeARuleTests(BrowserTests):
         page.get_by_label("Weight of Air test").fill("0")
         page.get_by_label("Why do the rules change?").fill("The loft pays for power.")
         page.get_by_role("button", name="See what it would do").click()
-        expect(page.locator(".problems")).to_contain_text("The weight of “Air test” is 0. Give a weight above 0")
+        expect(page.locator(".problems")).to_contain_text(
+            "The weight of “Air test” is 0. Give a weight above 0"
+        )
         page.get_by_label("Weight of Air test").fill("")
         page.get_by_label("Repeats of Power test").fill("4")
         page.get_by_role("button", name="See what it would do").click()
         expect(page.locator(".look .lead")).to_contain_text("The first place goes from Amsel to")
-        expect(page.locator(".look")).to_contain_text("13 runs stay valid; 1 more of each entry is due")
+        expect(page.locator(".look")).to_contain_text(
+            "13 runs stay valid; 1 more of each entry is due"
+        )
         self.assertEqual(self.built.round.rules.count(), 1)
-        expect(page.get_by_label("Why do the rules change?")).to_have_value("The loft pays for power.")
+        expect(page.get_by_label("Why do the rules change?")).to_have_value(
+            "The loft pays for power."
+        )
         page.get_by_role("button", name="Accept as v2").click()
         expect(page.locator("#messages")).to_contain_text("The rules are at version 2")
         expect(page.get_by_role("heading", name="Rules v2, in force")).to_be_visible()
@@ -99,11 +120,15 @@ class ChangeARuleTests(BrowserTests):
         page.get_by_label("Add a test").select_option("Airflow in the tunnel")
         page.get_by_label("called").fill("Air with the lid on")
         page.get_by_role("button", name="Add it").click()
-        expect(page.get_by_label("Name of the test Air with the lid on")).to_have_value("Air with the lid on")
+        expect(page.get_by_label("Name of the test Air with the lid on")).to_have_value(
+            "Air with the lid on"
+        )
         page.get_by_label("Weight of Air with the lid on").fill("1")
         page.get_by_label("Why do the rules change?").fill("Lids are common.")
         page.get_by_role("button", name="See what it would do").click()
-        expect(page.locator(".look")).to_contain_text("Air with the lid on New: every entry is to be run.")
+        expect(page.locator(".look")).to_contain_text(
+            "Air with the lid on New: every entry is to be run."
+        )
         page.get_by_role("button", name="Accept as v2").click()
         expect(page.get_by_role("cell", name="Air with the lid on").first).to_be_visible()
 
@@ -111,7 +136,9 @@ class ChangeARuleTests(BrowserTests):
         designer = self.sign_in("designer")
         designer.goto(self.in_round("brief/"))
         designer.get_by_label("objection").check()
-        designer.get_by_label("What you ask, or what you object to and why").fill("Power should not count.")
+        designer.get_by_label("What you ask, or what you object to and why").fill(
+            "Power should not count."
+        )
         designer.get_by_role("button", name="Send").click()
         expect(designer.get_by_text("Not answered yet.")).to_be_visible()
         host = self.sign_in("host", self.new_page())
@@ -148,7 +175,9 @@ class CalibrateTests(BrowserTests):
         self.assertEqual(self.charts_drawn(1), 1)
         page.get_by_role("button", name="Keep and use it").click()
         expect(page.get_by_text("Traverse of the tube: k = 0.844")).to_be_visible()
-        self.assertAlmostEqual(Rig.objects.get(name="Barn tunnel").pairs["profile_factor"][0], 0.844, places=3)
+        self.assertAlmostEqual(
+            Rig.objects.get(name="Barn tunnel").pairs["profile_factor"][0], 0.844, places=3
+        )
 
     def test_a_meter_is_calibrated_with_its_residuals_in_sight(self):
         page = self.sign_in("operator")
@@ -165,7 +194,9 @@ class CalibrateTests(BrowserTests):
         self.assertEqual(self.charts_drawn(1), 1)
         page.get_by_label("Compared on").fill("2026-04-01")
         page.get_by_role("button", name="Keep", exact=True).click()
-        expect(page.locator("#messages")).to_contain_text("is calibrated: it holds for runs from 01 Apr 2026 on")
+        expect(page.locator("#messages")).to_contain_text(
+            "is calibrated: it holds for runs from 01 Apr 2026 on"
+        )
         self.assertEqual(self.charts_drawn(1), 1)
 
 
@@ -181,7 +212,12 @@ class ReferenceTests(BrowserTests):
         page.get_by_role("link", name="Run it").first.click()
         expect(page.get_by_role("heading", level=1)).to_contain_text("Loft-140 L-03, Air test")
         minute = 600
-        for what, speed in ((self.built.reference, 4.0), ("new", 4.08), (self.built.reference, 4.0), ("new", 4.08)):
+        for what, speed in (
+            (self.built.reference, 4.0),
+            ("new", 4.08),
+            (self.built.reference, 4.0),
+            ("new", 4.08),
+        ):
             part = ReferenceSpecimen.objects.get(serial="L-03") if what == "new" else what
             self.built.air(part, minute, (speed, speed + 0.01))
             minute += 5
@@ -190,7 +226,9 @@ class ReferenceTests(BrowserTests):
         page.locator("#specimen").select_option(label="Loft-140 L-03, in use")
         page.get_by_label("Why").fill("L-02 hums.")
         page.get_by_role("button", name="Make it the reference").click()
-        expect(page.locator("#messages")).to_contain_text("Loft-140 L-03 is the reference from now on")
+        expect(page.locator("#messages")).to_contain_text(
+            "Loft-140 L-03 is the reference from now on"
+        )
         expect(page.get_by_text("All 9 runs of entries can be compared.").first).to_be_visible()
         page.locator("#out").select_option(label="Loft-140 L-03")
         page.get_by_label("What happened to it").fill("")

@@ -1,4 +1,6 @@
-"""A designer at the Desk: figures follow the keys, curves by handles, wrong input, compare, keep, Back, working, search, hand to an entry."""
+"""A designer at the Desk: figures follow the keys, curves by handles, wrong input, compare, keep,
+Back, working, search, hand to an entry.
+"""
 
 import re
 
@@ -10,7 +12,9 @@ from hauch.entries.models import Prediction
 from tests.browser.base import BrowserTests
 
 WITHIN = 1500
-"""Milliseconds from key to picture that a test machine under load must stay below; 200 ms is measured by hand, see the note in docs/validation.md."""
+"""Milliseconds from key to picture that a test machine under load must stay below; 200 ms is
+measured by hand, see the note in docs/validation.md.
+"""
 
 KEY_TO_PICTURE = """async (name) => {
                       const field = document.querySelector(`[name=${name}]`), old = document.getElementById("answer"), start = performance.now();
@@ -25,7 +29,7 @@ KEY_TO_PICTURE = """async (name) => {
                         };
                         look();
                       });
-                    }"""
+                    }"""  # noqa: E501
 """Milliseconds from a changed field to the new drawing on the screen."""
 
 
@@ -50,11 +54,17 @@ class DeskTests(BrowserTests):
         field = page.get_by_label("Blades", exact=True)
         field.fill("11")
         expect(self.decides("Flow at the duty")).not_to_have_text(before)
-        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile("Rotor with 11 blades"))
+        expect(page.locator("svg.drawing")).to_have_attribute(
+            "aria-label", re.compile("Rotor with 11 blades")
+        )
         hub = page.get_by_label("Hub diameter, mm")
         hub.fill("200")
-        expect(page.locator("#problems")).to_contain_text("The tip's diameter (134 mm) must be larger than the hub's (200 mm).")
-        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile("Rotor with 11 blades"))
+        expect(page.locator("#problems")).to_contain_text(
+            "The tip's diameter (134 mm) must be larger than the hub's (200 mm)."
+        )
+        expect(page.locator("svg.drawing")).to_have_attribute(
+            "aria-label", re.compile("Rotor with 11 blades")
+        )
         expect(hub).to_have_value("200")
         hub.fill("fifty")
         expect(page.locator("#problems")).to_contain_text("“fifty” is not a number")
@@ -137,7 +147,9 @@ class DeskTests(BrowserTests):
         page.route("**/desk*.js", lambda route: (page.wait_for_timeout(1500), route.continue_()))
         page.goto(self.url("/desk/rotor/"), wait_until="commit")
         page.get_by_label("Blades", exact=True).fill("9")
-        expect(page.locator("svg.drawing")).to_have_attribute("aria-label", re.compile("Rotor with 9 blades"))
+        expect(page.locator("svg.drawing")).to_have_attribute(
+            "aria-label", re.compile("Rotor with 9 blades")
+        )
 
     def test_files_come_as_downloads_and_the_print_is_shown(self):
         page = self.open("silencer")
@@ -154,7 +166,9 @@ class DeskTests(BrowserTests):
         page = self.open("rotor")
         self.group("Hand to an entry")
         page.get_by_role("button", name="Save as its prediction").click()
-        expect(page.locator("#messages")).to_contain_text("Amsel v1 has a prediction for: Air test, Power test")
+        expect(page.locator("#messages")).to_contain_text(
+            "Amsel v1 has a prediction for: Air test, Power test"
+        )
         self.group("Hand to an entry")
         page.get_by_label("What the version changes").fill("From the Desk.")
         page.get_by_role("button", name="Make the part as a new version").click()
@@ -214,7 +228,9 @@ class DeskTests(BrowserTests):
             with self.subTest(tool):
                 page.goto(self.url(f"/desk/{tool}/"))
                 self.charts_drawn()
-                taken = min(page.evaluate(KEY_TO_PICTURE, field) for _ in range(3))  # the best of three: the host may be busy with others
+                taken = min(
+                    page.evaluate(KEY_TO_PICTURE, field) for _ in range(3)
+                )  # the best of three: the host may be busy with others
                 self.assertLess(taken, WITHIN)
                 self.charts_drawn()
 

@@ -63,7 +63,9 @@ class HandingInTests(BrowserTests):
         page.get_by_label("Where it is cut open").fill("40")
         page.keyboard.press("w")
         page.get_by_role("button", name="Volume").click()
-        expect(page.get_by_role("dialog", name="Volume")).to_contain_text("What the facets leave out")
+        expect(page.get_by_role("dialog", name="Volume")).to_contain_text(
+            "What the facets leave out"
+        )
         page.keyboard.press("Escape")
         expect(page.get_by_role("dialog", name="Volume")).to_have_count(0)
 
@@ -87,25 +89,34 @@ class HandingInTests(BrowserTests):
 
     def test_what_is_no_part_is_said_beside_the_file(self):
         page = self.edit()
-        page.set_input_files("#files", [self.path("a.exe", b"x"), self.path("nan.stl", (DATA / "nan.stl").read_bytes())])
+        page.set_input_files(
+            "#files",
+            [self.path("a.exe", b"x"), self.path("nan.stl", (DATA / "nan.stl").read_bytes())],
+        )
         expect(page.get_by_text("neither a part")).to_be_visible()
         expect(page.get_by_text("handed in", exact=True)).to_be_visible()
         self.work()
         page.goto(self.url(PartFile.objects.get(name="nan.stl").get_absolute_url()))
-        expect(page.get_by_text("5 of 1,160 triangles have corners that are not numbers")).to_be_visible()
+        expect(
+            page.get_by_text("5 of 1,160 triangles have corners that are not numbers")
+        ).to_be_visible()
 
     def test_papers_that_were_not_sent_are_still_there(self):
         page = self.edit()
         page.get_by_label("Why that should be better").fill("A long reason.")
         page.get_by_label("Thing 1").fill("bush")
         page.reload()
-        expect(page.get_by_text("What you typed here before and did not send is back")).to_be_visible()
+        expect(
+            page.get_by_text("What you typed here before and did not send is back")
+        ).to_be_visible()
         expect(page.get_by_label("Thing 1")).to_have_value("bush")
         page.get_by_label("Price 1").fill("0,80")
         page.get_by_label("What it changes").fill("Swept tips.")
         page.get_by_role("button", name="Keep the papers").click()
         expect(page.get_by_text("Now 0.80 together")).to_be_visible()
-        expect(page.get_by_text("What you typed here before and did not send is back")).to_be_hidden()
+        expect(
+            page.get_by_text("What you typed here before and did not send is back")
+        ).to_be_hidden()
 
     def part(self, name: str = "amsel.stl", data: bytes = ROTOR):
         file = attach(self.built.people["designer"], self.version, name, data)
@@ -205,13 +216,21 @@ class HandingInTests(BrowserTests):
         file = self.part()
         page = self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark")
         self.sign_in("designer", page)
-        for path in (file.get_absolute_url(), f"/rounds/{self.built.round.slug}/entries/{self.entry.pk}/compare/", self.entry.get_absolute_url()):
+        for path in (
+            file.get_absolute_url(),
+            f"/rounds/{self.built.round.slug}/entries/{self.entry.pk}/compare/",
+            self.entry.get_absolute_url(),
+        ):
             page.goto(self.url(path))
             page.wait_for_load_state("networkidle")
             expect(page.locator(".part3d:not([data-ready=yes])")).to_have_count(0)
-            wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            wide = page.evaluate(
+                "document.documentElement.scrollWidth - document.documentElement.clientWidth"
+            )
             self.assertLessEqual(wide, 0, path)
-        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)")
+        self.assertEqual(
+            page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(12, 25, 31)"
+        )
 
     def test_the_entry_shows_its_part_and_leads_to_it(self):
         self.part()
@@ -228,7 +247,9 @@ class HandingInTests(BrowserTests):
 
     def test_several_files_go_up_in_one_go_and_one_is_taken_out(self):
         page = self.edit()
-        page.set_input_files("#files", [self.path("front.stl", ROTOR), self.path("note.txt", b"Mind the tips.")])
+        page.set_input_files(
+            "#files", [self.path("front.stl", ROTOR), self.path("note.txt", b"Mind the tips.")]
+        )
         expect(page.get_by_role("link", name="front.stl")).to_be_visible()
         expect(page.get_by_role("link", name="note.txt")).to_be_visible()
         page.get_by_role("button", name="take it out").click()
@@ -349,5 +370,7 @@ class WorkshopTests(BrowserTests):
         ):
             page.goto(self.in_round(rest))
             page.wait_for_load_state("networkidle")
-            wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            wide = page.evaluate(
+                "document.documentElement.scrollWidth - document.documentElement.clientWidth"
+            )
             self.assertLessEqual(wide, 0, rest)

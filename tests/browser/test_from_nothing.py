@@ -1,4 +1,6 @@
-"""A newcomer at an empty installation, in the order in which the pages lead: stores, brief, entry, workshop, bench, verdict. The reference goes first."""
+"""A newcomer at an empty installation, in the order in which the pages lead: stores, brief, entry,
+workshop, bench, verdict. The reference goes first.
+"""
 
 import re
 
@@ -31,7 +33,15 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("link", name="Stores").first.click()
         page.get_by_label("Put up a").select_option(label="Tunnel")
         page.get_by_role("button", name="Put up", exact=True).click()
-        self.fill({"c_bore": "125", "u_bore": "0.2", "c_profile_factor": "0.85", "u_profile_factor": "0.02", "name": "Tube"})
+        self.fill(
+            {
+                "c_bore": "125",
+                "u_bore": "0.2",
+                "c_profile_factor": "0.85",
+                "u_profile_factor": "0.02",
+                "name": "Tube",
+            }
+        )
         page.locator("[name=m_air_speed]").select_option(label="Vane")
         page.get_by_role("button", name="Keep").click()
 
@@ -59,7 +69,11 @@ class FromNothingTests(BrowserTests):
         for value in values:
             page.keyboard.type(value)
             page.keyboard.press("Space")
-        for label, value in (("Room temperature", "21.5"), ("Air pressure", "965"), ("Relative humidity", "48")):
+        for label, value in (
+            ("Room temperature", "21.5"),
+            ("Air pressure", "965"),
+            ("Relative humidity", "48"),
+        ):
             if not page.get_by_label(label).input_value():
                 page.get_by_label(label).fill(value)
         page.locator("#accept").click()
@@ -86,7 +100,9 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("button", name="Hand in").click()
         expect(page.get_by_text("Drop parts here")).to_be_visible()
         page.keyboard.press("3")
-        expect(page.get_by_role("heading", name="What is printed, and what is ready for the bench")).to_be_visible()
+        expect(
+            page.get_by_role("heading", name="What is printed, and what is ready for the bench")
+        ).to_be_visible()
         page.get_by_text("Add or plan a print").click()
         page.get_by_label("Printed of").select_option(label="Amsel, version 1")
         page.locator("main [name=code]").fill("D-01")
@@ -107,7 +123,10 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("link", name="Take by hand").first.click()
         self.read("14.2", "14.4")
         expect(page.get_by_role("heading", level=1)).to_contain_text("Amsel")  # what is due next
-        self.assertEqual([(str(run.reference), run.result.missing) for run in Run.objects.all()], [("Loft-140 L-02", "")])
+        self.assertEqual(
+            [(str(run.reference), run.result.missing) for run in Run.objects.all()],
+            [("Loft-140 L-02", "")],
+        )
         page.keyboard.press("Escape")  # out of the field
         page.keyboard.press("5")
         expect(page.get_by_text("No entry can be ranked yet")).to_be_visible()

@@ -1,4 +1,6 @@
-"""The live bench as a person uses it: a whole run with the keyboard only, a lost connection, a stall, equal power, phone and dark."""
+"""The live bench as a person uses it: a whole run with the keyboard only, a lost connection, a
+stall, equal power, phone and dark.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,11 @@ from tests.browser.live_base import LiveBrowserTests
 class LiveTests(LiveBrowserTests):
     def open_live(self, name="Amsel"):
         page = self.sign_in("operator")
-        page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens[name].pk}"))
+        page.goto(
+            self.in_round(
+                f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens[name].pk}"
+            )
+        )
         page.keyboard.press("Escape")  # out of the first field
         page.keyboard.press("l")
         expect(page.get_by_role("heading", level=1)).to_contain_text(f"{name}, air test")
@@ -59,7 +65,9 @@ class LiveTests(LiveBrowserTests):
         expect(page.locator(".live-readings")).to_have_count(0)
         self.take(page, 1)
         self.take(page, 2)
-        for _ in range(3):  # at once: it is told to wait, unless the machine itself stood still for so long
+        for _ in range(
+            3
+        ):  # at once: it is told to wait, unless the machine itself stood still for so long
             taken = rows.count()
             page.keyboard.press(" ")
             expect(page.locator(".problem-line").or_(rows.nth(taken))).to_be_visible()
@@ -69,15 +77,23 @@ class LiveTests(LiveBrowserTests):
         page.keyboard.press("Enter")  # the room is not known yet
         expect(page.locator(".problem-line")).to_contain_text("Room temperature is missing")
         page.keyboard.press("Tab")
-        for label, text in (("Room temperature", "21.4"), ("Air pressure", "965"), ("Relative humidity", "48")):
+        for label, text in (
+            ("Room temperature", "21.4"),
+            ("Air pressure", "965"),
+            ("Relative humidity", "48"),
+        ):
             for _ in range(60):
-                if page.evaluate("document.activeElement.labels?.[0]?.textContent ?? ''").startswith(label):
+                if page.evaluate(
+                    "document.activeElement.labels?.[0]?.textContent ?? ''"
+                ).startswith(label):
                     break
                 page.keyboard.press("Tab")
             page.keyboard.type(text)
         page.keyboard.press("Escape")
         page.keyboard.press("Enter")
-        expect(page.locator("#messages .success")).to_contain_text(re.compile(r"Run \d+, Amsel, Air test, repeat 1: 15\d(\.\d)? ± \d(\.\d)? m³/h"))
+        expect(page.locator("#messages .success")).to_contain_text(
+            re.compile(r"Run \d+, Amsel, Air test, repeat 1: 15\d(\.\d)? ± \d(\.\d)? m³/h")
+        )
         run = Run.objects.get()
         self.assertEqual((len(run.windows), run.result.missing), (taken, ""))
         self.assertEqual(Observation.objects.get().run_id, run.pk)
@@ -95,7 +111,9 @@ class LiveTests(LiveBrowserTests):
         self.server.stop()
         expect(page.locator("#still")).to_contain_text("No word from the server")
         page.keyboard.press(" ")
-        expect(page.get_by_role("alert")).to_contain_text("The server cannot be reached. Nothing is lost")
+        expect(page.get_by_role("alert")).to_contain_text(
+            "The server cannot be reached. Nothing is lost"
+        )
         page.wait_for_timeout(1_500)
         self.server.start()
         self.steady(page)
@@ -124,12 +142,16 @@ class LiveTests(LiveBrowserTests):
         self.assertGreaterEqual(self.charts_drawn(2), 2)
 
     def test_equal_power_is_searched_by_itself(self):
-        type(self.built.round).objects.filter(pk=self.built.round.pk).update(equal="power", equal_value=2.5)
+        type(self.built.round).objects.filter(pk=self.built.round.pk).update(
+            equal="power", equal_value=2.5
+        )
         page = self.open_live()
         self.step(page, "Enter", "Guard")
         self.step(page, "Enter", "Equal power")
         page.keyboard.press("Enter")
-        expect(page.locator("#events")).to_contain_text("Electrical power holds 2.5 W", timeout=60_000)
+        expect(page.locator("#events")).to_contain_text(
+            "Electrical power holds 2.5 W", timeout=60_000
+        )
         expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Read")
         self.assertAlmostEqual(self.meters.bench.rig.now("power"), 2.5, delta=0.12)
         page.keyboard.press("x")
@@ -138,7 +160,13 @@ class LiveTests(LiveBrowserTests):
     def test_on_a_phone_in_a_dim_workshop_and_two_watch_one_bench(self):
         page = self.open_live()
         phone = self.sign_in(
-            "operator", self.new_page(viewport={"width": 390, "height": 844}, color_scheme="dark", has_touch=True, reduced_motion="reduce")
+            "operator",
+            self.new_page(
+                viewport={"width": 390, "height": 844},
+                color_scheme="dark",
+                has_touch=True,
+                reduced_motion="reduce",
+            ),
         )
         phone.goto(page.url)
         expect(phone.locator("#still")).to_have_text("The throttle is closed.")

@@ -1,4 +1,6 @@
-"""The way through a round: home, entries, verdict, export and import; keys and labels on every page."""
+"""The way through a round: home, entries, verdict, export and import; keys and labels on every
+page.
+"""
 
 import zipfile
 
@@ -14,7 +16,9 @@ class VerdictTests(BrowserTests):
     def test_figures_open_their_working(self):
         page = self.sign_in("host")
         page.goto(self.in_round("verdict/"))
-        expect(page.get_by_role("heading", level=1)).to_have_text("Which rotor dries most for its power?")
+        expect(page.get_by_role("heading", level=1)).to_have_text(
+            "Which rotor dries most for its power?"
+        )
         expect(page.locator(".lead")).to_contain_text("Amsel leads with")
         expect(page.locator("#working")).to_contain_text("Amsel, Air test")
         row = page.get_by_role("row").filter(has_text="Binse")
@@ -27,7 +31,13 @@ class VerdictTests(BrowserTests):
         expect(page.locator("#working")).to_contain_text("Direct current power")
 
     def test_rules_can_be_compared(self):
-        rules = RuleVersion.objects.create(round=self.built.round, number=2, created_by=self.built.host, draws=1000, reason="Power first.")
+        rules = RuleVersion.objects.create(
+            round=self.built.round,
+            number=2,
+            created_by=self.built.host,
+            draws=1000,
+            reason="Power first.",
+        )
         rules.tests.set(self.built.tests.values())
         RuleTerm.objects.create(rules=rules, test=self.built.tests["power"], weight=1)
         refresh(rules)
@@ -55,7 +65,9 @@ class VerdictTests(BrowserTests):
         with page.expect_download() as download:
             page.get_by_role("link", name="Export ZIP").click()
         path = download.value.path()
-        self.assertEqual(set(zipfile.ZipFile(path).namelist()), {"round.json", "results.csv", "standing.csv"})
+        self.assertEqual(
+            set(zipfile.ZipFile(path).namelist()), {"round.json", "results.csv", "standing.csv"}
+        )
         page.goto(self.url("/import/"))
         page.set_input_files("#bundle", path)
         page.get_by_role("button", name="Import").click()
@@ -108,9 +120,14 @@ class EntryTests(BrowserTests):
         self.assertEqual(self.charts_drawn(1), 1)
         expect(page.get_by_role("heading", name="Air test", exact=True)).to_be_visible()
         expect(page.get_by_text("came about, the newest with a figure").first).to_be_visible()
-        expect(page.get_by_text("How the figure came about")).to_have_count(0)  # a designer, before publication
+        expect(page.get_by_text("How the figure came about")).to_have_count(
+            0
+        )  # a designer, before publication
         page.emulate_media(media="print")
-        for furniture in (page.get_by_role("searchbox").first, page.get_by_role("button", name="Print")):
+        for furniture in (
+            page.get_by_role("searchbox").first,
+            page.get_by_role("button", name="Print"),
+        ):
             expect(furniture).to_be_hidden()
         self.assertTrue(page.pdf(format="A4").startswith(b"%PDF"))
         page.emulate_media(media="screen")
@@ -133,7 +150,7 @@ class EveryPageTests(BrowserTests):
         const shown = e.offsetParent !== null;
         const name = (e.labels && [...e.labels].map(l => l.textContent).join('')) || e.getAttribute('aria-label') || e.textContent || e.title;
         return shown && !name.trim();
-    }).map(e => e.outerHTML.slice(0, 120))"""
+    }).map(e => e.outerHTML.slice(0, 120))"""  # noqa: E501
     OVERFLOW = "document.documentElement.scrollWidth - document.documentElement.clientWidth"
 
     def test_names_headings_and_width(self):
@@ -141,15 +158,45 @@ class EveryPageTests(BrowserTests):
         run = self.built.specimens["Amsel"].runs.first()
         rig, meter = run.rig, run.rig.meters.first().instrument
         paths = (
-            "/", "/stores/", "/person/", "/import/", "/search/?q=amsel", "/rounds/new/", "/stores/library/import/", "/stores/rigs/new/?kind=panel",
-            "/stores/instruments/new/?channel=power", self.built.reference.get_absolute_url(), rig.get_absolute_url(), f"{rig.get_absolute_url()}change/",
-            f"{rig.get_absolute_url()}calibrate/traverse/", f"{rig.get_absolute_url()}calibrate/blank_plate/", meter.get_absolute_url(),
-            f"{meter.get_absolute_url()}calibrate/", f"{meter.get_absolute_url()}change/", *(f"/rounds/drying-rack/{p}" for p in (
-                "brief/", "brief/change/", "brief/envelope/", "brief/rules/", "brief/sheet/", "people/", "audit/", "verdict/reference/",
-                "entries/", f"entries/{self.built.entries['Amsel'].pk}/", f"entries/{self.built.entries['Amsel'].pk}/report/", "workshop/", "bench/", f"bench/runs/{run.pk}/", "verdict/",
-                f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}",
-            )),
-        )  # fmt: skip
+            "/",
+            "/stores/",
+            "/person/",
+            "/import/",
+            "/search/?q=amsel",
+            "/rounds/new/",
+            "/stores/library/import/",
+            "/stores/rigs/new/?kind=panel",
+            "/stores/instruments/new/?channel=power",
+            self.built.reference.get_absolute_url(),
+            rig.get_absolute_url(),
+            f"{rig.get_absolute_url()}change/",
+            f"{rig.get_absolute_url()}calibrate/traverse/",
+            f"{rig.get_absolute_url()}calibrate/blank_plate/",
+            meter.get_absolute_url(),
+            f"{meter.get_absolute_url()}calibrate/",
+            f"{meter.get_absolute_url()}change/",
+            *(
+                f"/rounds/drying-rack/{p}"
+                for p in (
+                    "brief/",
+                    "brief/change/",
+                    "brief/envelope/",
+                    "brief/rules/",
+                    "brief/sheet/",
+                    "people/",
+                    "audit/",
+                    "verdict/reference/",
+                    "entries/",
+                    f"entries/{self.built.entries['Amsel'].pk}/",
+                    f"entries/{self.built.entries['Amsel'].pk}/report/",
+                    "workshop/",
+                    "bench/",
+                    f"bench/runs/{run.pk}/",
+                    "verdict/",
+                    f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}",
+                )
+            ),
+        )
         for path in paths:
             page.goto(self.url(path))
             self.charts_drawn()

@@ -19,7 +19,11 @@ class PersonTests(BrowserTests):
         page.goto(self.in_round("verdict/"))
         expect(page.get_by_role("columnheader", name="Air cfm")).to_be_visible()
         expect(page.locator("#working .big")).to_contain_text("cfm")
-        page.goto(self.in_round(f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"))
+        page.goto(
+            self.in_round(
+                f"bench/tests/{self.built.tests['air'].pk}/?subject=s{self.built.specimens['Amsel'].pk}"
+            )
+        )
         expect(page.get_by_label("Air speed, ft/min")).to_be_visible()
         page.goto(self.url(f"/stores/rigs/{self.built.tests['air'].rig_id}/"))
         expect(page.get_by_text("4.929 ± 0.008 in")).to_be_visible()
@@ -54,11 +58,19 @@ class FindTests(BrowserTests):
         expect(page.get_by_role("heading", level=1)).to_contain_text("Kiebitz")
 
     def test_home_leads_to_what_is_next(self):
-        record_dnf(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Binse"]), "rubs", START)
+        record_dnf(
+            self.built.operator,
+            self.built.tests["air"],
+            Subject(specimen=self.built.specimens["Binse"]),
+            "rubs",
+            START,
+        )
         page = self.sign_in_by_hand("operator")
         expect(page.get_by_role("main")).to_contain_text("Amsel leads with")
         page.get_by_role("link", name="Go to the bench").click()
-        expect(page.get_by_role("heading", level=1)).to_have_text("All runs that the rules ask for are done")
+        expect(page.get_by_role("heading", level=1)).to_have_text(
+            "All runs that the rules ask for are done"
+        )
 
 
 class RefusedTests(BrowserTests):
@@ -71,7 +83,11 @@ class RefusedTests(BrowserTests):
         self.troubles[:] = [t for t in self.troubles if "status of 40" not in t]
 
     def test_pages_that_say_no_in_a_sentence(self):
-        self.expect_refusal("viewer", "/rounds/drying-rack/bench/", "You may not see the bench. Ask the host of the round")
+        self.expect_refusal(
+            "viewer",
+            "/rounds/drying-rack/bench/",
+            "You may not see the bench. Ask the host of the round",
+        )
         self.expect_refusal("designer", "/import/", "You may not import a round")
         self.expect_refusal("host", "/rounds/nowhere/verdict/", "There is nothing here")
         self.expect_refusal("stranger", "/rounds/drying-rack/brief/", "There is nothing here")

@@ -9,7 +9,13 @@ from hypothesis import strategies as st
 
 from hauch.core.air import moist_air_density, room_air
 from hauch.core.rig import Room
-from hauch.core.sound.level import BackgroundTooLoud, at_distance, energy_mean, energy_sum, without_background
+from hauch.core.sound.level import (
+    BackgroundTooLoud,
+    at_distance,
+    energy_mean,
+    energy_sum,
+    without_background,
+)
 
 
 class DensityTests(unittest.TestCase):
@@ -34,15 +40,23 @@ class DensityTests(unittest.TestCase):
 
     def test_unit_slips_are_refused_with_the_value(self):
         for arguments, message in (
-            ((293.15, 101_325.0, 50.0), "air temperature must be between -40 and 60 degC, got 293.15 degC"),
-            ((20.0, 1013.25, 50.0), "air pressure must be between 50000 and 120000 Pa, got 1013.25 Pa"),
+            (
+                (293.15, 101_325.0, 50.0),
+                "air temperature must be between -40 and 60 degC, got 293.15 degC",
+            ),
+            (
+                (20.0, 1013.25, 50.0),
+                "air pressure must be between 50000 and 120000 Pa, got 1013.25 Pa",
+            ),
             ((20.0, 101_325.0, 130.0), "relative humidity must be between 0 and 100 %, got 130 %"),
         ):
             with self.subTest(message), self.assertRaisesRegex(ValueError, message):
                 moist_air_density(*arguments)
 
     def test_doubt_by_hand(self):
-        """u(rho)/rho from 0.3 K, 100 Pa and 3 %: sqrt((0.3/293)^2 + (100/101325)^2 + small) = 0.15 %."""
+        """u(rho)/rho from 0.3 K, 100 Pa and 3 %: sqrt((0.3/293)^2 + (100/101325)^2 + small) = 0.15
+        %.
+        """
         density = room_air(20.0, 101_325.0, 50.0)
         self.assertAlmostEqual(density.u / density.value, 0.0015, delta=0.0002)
         self.assertEqual(len(density.working), 1)

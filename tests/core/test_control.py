@@ -12,7 +12,9 @@ from hauch.core.judge.control import EWMA_LIMIT, baseline, control_chart
 
 class ControlChartTests(unittest.TestCase):
     def test_by_hand(self):
-        """10, 12, 11, 13: centre 11.5, moving ranges 2, 1, 2, so sigma = 1.6667 / 1.128 = 1.4775; average from 11.5 with weight 0.2."""
+        """10, 12, 11, 13: centre 11.5, moving ranges 2, 1, 2, so sigma = 1.6667 / 1.128 = 1.4775;
+        average from 11.5 with weight 0.2.
+        """
         chart = control_chart(np.array([10.0, 12.0, 11.0, 13.0]))
         self.assertAlmostEqual(chart.centre, 11.5)
         self.assertAlmostEqual(chart.sigma, 1.4775, delta=5e-5)
@@ -28,27 +30,37 @@ class ControlChartTests(unittest.TestCase):
         self.assertTrue(np.all(np.diff(chart.ewma_half) >= 0))
 
     def test_run_length_without_a_shift(self):
-        """Weight 0.2 with 2.962: 500 runs on average until a false alarm (Montgomery, table 9.11). Limits from 5,000 base runs."""
+        """Weight 0.2 with 2.962: 500 runs on average until a false alarm (Montgomery, table 9.11).
+        Limits from 5,000 base runs.
+        """
         random = np.random.default_rng(7)
         lengths = []
         for _ in range(120):
-            chart = control_chart(np.concatenate([random.normal(0, 1, 5000), random.normal(0, 1, 3000)]), base=5000)
+            chart = control_chart(
+                np.concatenate([random.normal(0, 1, 5000), random.normal(0, 1, 3000)]), base=5000
+            )
             alarms = np.flatnonzero(chart.drifting[5000:])
             lengths.append(int(alarms[0]) + 1 if alarms.size else 3000)
         self.assertAlmostEqual(np.mean(lengths), 500, delta=150)
 
     def test_a_shift_of_one_sigma_is_found_after_about_ten_runs(self):
-        """10.5 runs on average (Montgomery, table 9.11); some more or less since the average does not start at the centre."""
+        """10.5 runs on average (Montgomery, table 9.11); some more or less since the average does
+        not start at the centre.
+        """
         random = np.random.default_rng(8)
         found = []
         for _ in range(200):
-            chart = control_chart(np.concatenate([random.normal(0, 1, 2000), random.normal(1, 1, 200)]), base=2000)
+            chart = control_chart(
+                np.concatenate([random.normal(0, 1, 2000), random.normal(1, 1, 200)]), base=2000
+            )
             found.append(int(np.flatnonzero(chart.drifting[2000:])[0]) + 1)
         self.assertAlmostEqual(np.mean(found), 10.5, delta=2.0)
 
     def test_alarm_and_since_when(self):
         random = np.random.default_rng(3)
-        chart = control_chart(np.concatenate([random.normal(0, 0.5, 30), random.normal(3, 0.5, 12)]))
+        chart = control_chart(
+            np.concatenate([random.normal(0, 0.5, 30), random.normal(3, 0.5, 12)])
+        )
         self.assertTrue(chart.alarm)
         self.assertAlmostEqual(chart.since, 31, delta=3)
         self.assertAlmostEqual(chart.shift, 3.0, delta=0.6)
@@ -69,7 +81,10 @@ class ControlChartTests(unittest.TestCase):
         self.assertAlmostEqual(other.sigma, scale * one.sigma, places=9)
 
     def test_impossible_input(self):
-        for y, words in (([], "at least one run"), ([1.0, math.nan], "run 2 .* not a finite number")):
+        for y, words in (
+            ([], "at least one run"),
+            ([1.0, math.nan], "run 2 .* not a finite number"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 control_chart(np.array(y))
 
@@ -83,7 +98,9 @@ class BaselineTests(unittest.TestCase):
         self.assertFalse(baseline(np.array([2.0, 1.0, 3.0]), 2.4).settled)
 
     def test_how_many_more(self):
-        """s = 1: t(k-1) / sqrt(k) <= 1.3 first at k = 5 (2.776 / 2.236 = 1.24; k = 4: 3.182 / 2 = 1.59)."""
+        """s = 1: t(k-1) / sqrt(k) <= 1.3 first at k = 5 (2.776 / 2.236 = 1.24; k = 4: 3.182 / 2 =
+        1.59).
+        """
         self.assertEqual(baseline(np.array([2.0, 1.0, 3.0]), 1.3).further, 2)
         self.assertEqual(baseline(np.array([2.0]), 1.0).further, 2)
         self.assertIsNone(baseline(np.array([2.0, 1.0, 3.0]), 0.01).further)

@@ -21,7 +21,10 @@ class ToolCase(SimpleTestCase):
         return answer.figure(key).quantity.value
 
     def said(self, answer, level, words):
-        self.assertTrue(any(r.level == level and words in r.text for r in answer.remarks), [r.text for r in answer.remarks])
+        self.assertTrue(
+            any(r.level == level and words in r.text for r in answer.remarks),
+            [r.text for r in answer.remarks],
+        )
 
 
 class EveryToolTests(ToolCase):
@@ -32,7 +35,9 @@ class EveryToolTests(ToolCase):
                     self.assertIn(item.kind, {*KINDS, "count", "choice"})
                     if item.shown_with:
                         chooser = next(i for i in tool.inputs if i.key == item.shown_with[0])
-                        self.assertLessEqual(set(item.shown_with[1]), {c for c, _ in chooser.choices})
+                        self.assertLessEqual(
+                            set(item.shown_with[1]), {c for c, _ in chooser.choices}
+                        )
                 answer = tool.answer(tool.start())
                 self.assertTrue(any(f.decides for f in answer.figures))
                 self.assertLessEqual(sum(f.decides for f in answer.figures), 4)
@@ -71,20 +76,30 @@ class EveryToolTests(ToolCase):
         plain = self.ask("rotor")
         corrected = self.ask("rotor", Setting("Tunnel", 0.0, (("flow", Factor(1.1, 0.05, 3, 2)),)))
         self.assertAlmostEqual(self.value(corrected, "flow"), 1.1 * self.value(plain, "flow"))
-        self.assertAlmostEqual(corrected.figure("flow").quantity.u, 0.05 * self.value(corrected, "flow"))
+        self.assertAlmostEqual(
+            corrected.figure("flow").quantity.u, 0.05 * self.value(corrected, "flow")
+        )
         self.assertEqual(self.value(corrected, "pressure"), self.value(plain, "pressure"))
 
 
 class RotorToolTests(ToolCase):
     def test_the_duty_moves_with_the_system(self):
-        free, tight = self.ask("rotor", system_pressure=1.0), self.ask("rotor", system_pressure=60.0)
+        free, tight = (
+            self.ask("rotor", system_pressure=1.0),
+            self.ask("rotor", system_pressure=60.0),
+        )
         self.assertGreater(self.value(free, "flow"), self.value(tight, "flow"))
         self.assertLess(self.value(free, "pressure"), self.value(tight, "pressure"))
-        self.assertAlmostEqual(self.value(tight, "pressure"), 60 * (self.value(tight, "flow") / 0.05) ** 2, places=6)
+        self.assertAlmostEqual(
+            self.value(tight, "pressure"), 60 * (self.value(tight, "flow") / 0.05) ** 2, places=6
+        )
 
     def test_stall_widens_the_doubt_and_is_said(self):
         stalled, calm = self.ask("rotor", system_pressure=300.0), self.ask("rotor")
-        share = lambda a: a.figure("pressure").quantity.u / self.value(a, "pressure")  # noqa: E731
+
+        def share(a):
+            return a.figure("pressure").quantity.u / self.value(a, "pressure")
+
         self.assertGreater(share(stalled), 1.5 * share(calm))
         self.said(stalled, "care", "of the span stalls at the duty")
         self.said(stalled, "range", "% of the free flow")
@@ -115,7 +130,10 @@ class RotorToolTests(ToolCase):
         self.assertGreater(self.value(counter, "flow"), self.value(series, "flow"))
 
     def test_the_rig_takes_the_place_of_the_system(self):
-        easy, hard = self.ask("rotor", Setting("Tunnel", 2000.0)), self.ask("rotor", Setting("Tunnel", 20000.0))
+        easy, hard = (
+            self.ask("rotor", Setting("Tunnel", 2000.0)),
+            self.ask("rotor", Setting("Tunnel", 20000.0)),
+        )
         self.assertGreater(self.value(easy, "flow"), self.value(hard, "flow"))
         self.assertEqual(easy.charts[0].lines[1].label, "Tunnel")
 
@@ -126,9 +144,13 @@ class RotorToolTests(ToolCase):
         self.assertTrue(all(low < high for low, high in bounds))
         self.assertTrue(all(high <= 2.5 * 0.026 for _, high in bounds[3:6]))
         moved = with_parameters(start, start_of(start))
-        self.assertEqual([moved["pitch"][k] for k in (0, 2, 4)], [start["pitch"][k] for k in (0, 2, 4)])
+        self.assertEqual(
+            [moved["pitch"][k] for k in (0, 2, 4)], [start["pitch"][k] for k in (0, 2, 4)]
+        )
         figures = told(start, Setting())
-        self.assertAlmostEqual(figures["flow"] / self.value(self.ask("rotor"), "flow"), 1.0, delta=0.01)  # coarser, within 1 %
+        self.assertAlmostEqual(
+            figures["flow"] / self.value(self.ask("rotor"), "flow"), 1.0, delta=0.01
+        )  # coarser, within 1 %
         self.assertIsNone(told(start | {"system_pressure": 5000.0}, Setting()))
         self.assertIsNone(told(start | {"hub": 0.5}, Setting()))
         self.assertLessEqual({a.against for a in AIMS.values()}, set(figures))
@@ -137,11 +159,17 @@ class RotorToolTests(ToolCase):
 class OtherToolTests(ToolCase):
     def test_the_ring_always_stands_beside_the_open_fan(self):
         answer = self.ask("ring")
-        self.assertEqual([f.key for f in answer.figures if f.decides], ["total", "open_total", "at", "open_at"])
+        self.assertEqual(
+            [f.key for f in answer.figures if f.decides], ["total", "open_total", "at", "open_at"]
+        )
         self.said(answer, "note", "At equal 6 W")
         stronger = self.ask("ring", power=12.0)
-        self.assertAlmostEqual(self.value(stronger, "open_total") / self.value(answer, "open_total"), 2 ** (1 / 3))
-        self.said(self.ask("ring", power=1.0), "stop", "more than the 1 W of electrical power stated")
+        self.assertAlmostEqual(
+            self.value(stronger, "open_total") / self.value(answer, "open_total"), 2 ** (1 / 3)
+        )
+        self.said(
+            self.ask("ring", power=1.0), "stop", "more than the 1 W of electrical power stated"
+        )
 
     def test_slot_neck_and_diffuser_of_a_ring(self):
         self.said(self.ask("ring", slot=0.003), "care", "the neck chokes the jet")
@@ -149,23 +177,38 @@ class OtherToolTests(ToolCase):
         rows = [{"width": w} for w in (0.0009, 0.0012, 0.0018)]
         measured = self.ask("ring", slots=rows)
         self.said(measured, "care", "the stream leans to where it is widest")
-        self.assertGreater(measured.figure("total").quantity.u, self.ask("ring").figure("total").quantity.u)
+        self.assertGreater(
+            measured.figure("total").quantity.u, self.ask("ring").figure("total").quantity.u
+        )
 
     def test_the_duct_tells_balance_and_aim(self):
         answer = self.ask("duct")
         self.said(answer, "care", "and they agree")
-        self.assertAlmostEqual(self.value(answer, "miss_1"), 0.0)  # the middle outlet looks straight at its aim
+        self.assertAlmostEqual(
+            self.value(answer, "miss_1"), 0.0
+        )  # the middle outlet looks straight at its aim
         rows = [dict(row) for row in TOOLS["duct"].start()["branches"]]
         for i, row in enumerate(rows):
             row["outlet"] = self.value(answer, f"area_{i}")
-        self.assertLess(self.value(self.ask("duct", branches=rows, fed="flow", flow=self.value(answer, "total")), "imbalance"), 0.5)
+        self.assertLess(
+            self.value(
+                self.ask("duct", branches=rows, fed="flow", flow=self.value(answer, "total")),
+                "imbalance",
+            ),
+            0.5,
+        )
         with self.assertRaises(CannotBe):
             self.ask("duct", branches=[])
 
     def test_the_intake_warns_where_a_flow_sensor_would_lie(self):
         self.said(self.ask("intake"), "stop", "would read the flow 19 % too high")
-        same = [dict(row, diameter=0.06) if row["kind"] == "sensor" else dict(row) for row in TOOLS["intake"].start()["elements"]]
-        self.assertFalse(any("would read" in r.text for r in self.ask("intake", elements=same).remarks))
+        same = [
+            dict(row, diameter=0.06) if row["kind"] == "sensor" else dict(row)
+            for row in TOOLS["intake"].start()["elements"]
+        ]
+        self.assertFalse(
+            any("would read" in r.text for r in self.ask("intake", elements=same).remarks)
+        )
         answer = self.ask("intake")
         bars = next(c for c in answer.charts if c.key == "waterfall").bars
         self.assertAlmostEqual(sum(v for _, v in bars), self.value(answer, "loss"))
@@ -173,14 +216,26 @@ class OtherToolTests(ToolCase):
     def test_the_silencer_suggests_the_length_that_takes_the_whistle(self):
         for form in ("chamber", "branch"):
             first = self.ask("silencer", form=form, whistle=800.0)
-            tuned = self.ask("silencer", form=form, whistle=800.0, length=self.value(first, "length_for"))
+            tuned = self.ask(
+                "silencer", form=form, whistle=800.0, length=self.value(first, "length_for")
+            )
             self.assertGreaterEqual(self.value(tuned, "whistle"), self.value(first, "whistle"))
             self.assertAlmostEqual(self.value(tuned, "tuned"), 800.0, delta=0.5)
         self.said(self.ask("silencer", whistle=5000.0), "range", "no longer holds")
-        self.assertAlmostEqual(self.value(self.ask("silencer", temperature=60.0), "sound_speed"), 343.2 * math.sqrt(333.15 / 293.15))
+        self.assertAlmostEqual(
+            self.value(self.ask("silencer", temperature=60.0), "sound_speed"),
+            343.2 * math.sqrt(333.15 / 293.15),
+        )
         perforated = self.ask("silencer", form="perforated", whistle=800.0)
-        again = self.ask("silencer", form="perforated", whistle=800.0, open_share=self.value(perforated, "open_for"))
-        self.assertAlmostEqual(self.value(again, "tuned"), 800.0, delta=15)  # holes that lie closer breathe a little easier
+        again = self.ask(
+            "silencer",
+            form="perforated",
+            whistle=800.0,
+            open_share=self.value(perforated, "open_for"),
+        )
+        self.assertAlmostEqual(
+            self.value(again, "tuned"), 800.0, delta=15
+        )  # holes that lie closer breathe a little easier
 
     def test_slit_cushion_and_pack_warn(self):
         self.said(self.ask("jet"), "stop", "injures at close range")

@@ -31,11 +31,27 @@ class SpikeNumbers(unittest.TestCase):
         cls.random = random
         cls.traces = {
             "white": (4 + 0.05 * random.standard_normal(SAMPLES), 0.05, 0.0),
-            "gusts": (4 + 0.06 * ar(random, SAMPLES) + 0.035 * random.standard_normal(SAMPLES), 0.0695, 0.0),
+            "gusts": (
+                4 + 0.06 * ar(random, SAMPLES) + 0.035 * random.standard_normal(SAMPLES),
+                0.0695,
+                0.0,
+            ),
             "whole revolutions": (np.round(1850 + 2.2 * random.standard_normal(SAMPLES)), 2.2, 1.0),
-            "warming": (61 - 38 * np.exp(-times / 1860) + 0.05 * random.standard_normal(SAMPLES), 0.05, 0.0),
-            "coarse digit": (np.round((21.03 + 0.025 * random.standard_normal(SAMPLES)) / 0.1) * 0.1, 0.0, 0.1),
-            "a sweep whose scatter grows": ((1 + np.floor(times / 2500)) * (1 + 0.01 * random.standard_normal(SAMPLES)), 0.0, 0.0),
+            "warming": (
+                61 - 38 * np.exp(-times / 1860) + 0.05 * random.standard_normal(SAMPLES),
+                0.05,
+                0.0,
+            ),
+            "coarse digit": (
+                np.round((21.03 + 0.025 * random.standard_normal(SAMPLES)) / 0.1) * 0.1,
+                0.0,
+                0.1,
+            ),
+            "a sweep whose scatter grows": (
+                (1 + np.floor(times / 2500)) * (1 + 0.01 * random.standard_normal(SAMPLES)),
+                0.0,
+                0.0,
+            ),
         }
 
     def test_false_marks(self):
@@ -53,18 +69,39 @@ class SpikeNumbers(unittest.TestCase):
 
     def test_every_dropout_and_no_other(self):
         values = self.traces["gusts"][0][:20_000].copy()
-        lost = [(int(a), int(a) + int(n)) for a, n in zip(range(300, 19_000, 500), self.random.integers(1, 40, 38), strict=False)]
+        lost = [
+            (int(a), int(a) + int(n))
+            for a, n in zip(range(300, 19_000, 500), self.random.integers(1, 40, 38), strict=False)
+        ]
         for a, b in lost:
             values[a:b] = math.nan
-        marks = [m for m in find_marks(np.arange(20_000) * 0.1, {"air_speed": values}) if m.kind == "dropout"]
+        marks = [
+            m
+            for m in find_marks(np.arange(20_000) * 0.1, {"air_speed": values})
+            if m.kind == "dropout"
+        ]
         self.assertEqual([(m.first, m.last + 1) for m in marks], lost)
 
     def test_the_part_spinning_up_is_no_spike(self):
         times = np.arange(1500) / 50
-        speed = np.where(times < 6, 0.0, np.round(1900 * (1 - np.exp(-np.maximum(times - 6, 0) / 0.8)) + 1.5 * self.random.standard_normal(1500)))
+        speed = np.where(
+            times < 6,
+            0.0,
+            np.round(
+                1900 * (1 - np.exp(-np.maximum(times - 6, 0) / 0.8))
+                + 1.5 * self.random.standard_normal(1500)
+            ),
+        )
         for end in range(330, 1500, 60):
             with self.subTest(end):
-                self.assertEqual([m for m in find_marks(times[:end], {"speed": speed[:end]}) if m.kind == "spike"], [])
+                self.assertEqual(
+                    [
+                        m
+                        for m in find_marks(times[:end], {"speed": speed[:end]})
+                        if m.kind == "spike"
+                    ],
+                    [],
+                )
 
 
 class StuckTests(unittest.TestCase):
@@ -80,27 +117,42 @@ class StuckTests(unittest.TestCase):
         self.assertLessEqual(len(found), 103)
 
     def test_a_settled_thermometer_and_a_supply_that_holds_are_not_blamed(self):
-        load = np.round(40 - 15 * np.exp(-self.times / 40) + 0.01 * self.random.standard_normal(3000), 1)
+        load = np.round(
+            40 - 15 * np.exp(-self.times / 40) + 0.01 * self.random.standard_normal(3000), 1
+        )
         self.assertFalse(stuck(self.times, load).any())
         self.assertFalse(stuck(self.times, np.full(3000, 12.0)).any())
 
     def test_meters_of_a_part_that_stands_still_are_not_blamed(self):
         speed = np.where(self.times < 60, 0.0, 1900 + 2 * self.random.standard_normal(3000))
-        air = np.where(self.times < 60, 0.0, np.round(4 + 0.05 * self.random.standard_normal(3000), 2))
-        self.assertEqual([m.kind for m in find_marks(self.times, {"speed": speed, "air_speed": air})], [])
+        air = np.where(
+            self.times < 60, 0.0, np.round(4 + 0.05 * self.random.standard_normal(3000), 2)
+        )
+        self.assertEqual(
+            [m.kind for m in find_marks(self.times, {"speed": speed, "air_speed": air})], []
+        )
 
     def test_an_anemometer_that_shows_nothing_while_the_part_turns_is(self):
         speed = 1900 + 2 * self.random.standard_normal(3000)
         air = np.round(4 + 0.05 * self.random.standard_normal(3000), 2)
         air[2000:2200] = 0.0
-        self.assertIn("stuck", [m.kind for m in find_marks(self.times, {"speed": speed, "air_speed": air})])
+        self.assertIn(
+            "stuck", [m.kind for m in find_marks(self.times, {"speed": speed, "air_speed": air})]
+        )
 
     def test_a_meter_that_never_moved_while_the_part_started_is_stuck_from_end_to_end(self):
         speed = np.where(self.times < 60, 0.0, 1900 + 2 * self.random.standard_normal(3000))
         air = np.full(3000, 2.31)
         air[40] = np.nan
-        marks = [m for m in find_marks(self.times, {"speed": speed, "air_speed": air}) if m.kind == "stuck"]
-        self.assertEqual([(m.channel, m.first, m.last) for m in marks], [("air_speed", 0, 39), ("air_speed", 41, 2999)])
+        marks = [
+            m
+            for m in find_marks(self.times, {"speed": speed, "air_speed": air})
+            if m.kind == "stuck"
+        ]
+        self.assertEqual(
+            [(m.channel, m.first, m.last) for m in marks],
+            [("air_speed", 0, 39), ("air_speed", 41, 2999)],
+        )
 
     def test_one_reading_throughout_is_no_fault_where_it_may_be_true(self):
         starts = np.where(self.times < 60, 0.0, 1900 + 2 * self.random.standard_normal(3000))
@@ -125,18 +177,33 @@ class OtherMarkTests(unittest.TestCase):
         self.assertEqual(gaps(times), [(49, 50), (69, 70)])
 
     def test_readings_outside_the_range_are_kept_and_told_where_they_are_read(self):
-        times, values = np.arange(100.0), np.full(100, 20.0) + np.random.default_rng(1).normal(0, 0.1, 100)
+        times, values = (
+            np.arange(100.0),
+            np.full(100, 20.0) + np.random.default_rng(1).normal(0, 0.1, 100),
+        )
         values[10:24] = 31.0
         marks = find_marks(times, {"air_speed": values}, {}, {"air_speed": (0.3, 30.0)})
         self.assertIn(("over_range", 10, 23), [(m.kind, m.first, m.last) for m in marks])
-        self.assertNotIn("over_range", [m.kind for m in steady_readings(times, {"air_speed": values}, {}, "r").marks])
+        self.assertNotIn(
+            "over_range",
+            [m.kind for m in steady_readings(times, {"air_speed": values}, {}, "r").marks],
+        )
 
     def test_a_stop_on_purpose_is_no_stall(self):
         times = np.arange(1000) * 0.1
         throttle = np.where((times > 40) & (times < 60), 0.0, 100.0)
         speed = np.where(throttle > 0, 1900.0, 0.0) + np.random.default_rng(1).normal(0, 2, 1000)
-        self.assertEqual([m for m in find_marks(times, {"speed": speed, "throttle": throttle}) if m.kind == "stall"], [])
-        self.assertEqual([m.kind for m in find_marks(times, {"speed": speed}) if m.kind == "stall"], ["stall"])
+        self.assertEqual(
+            [
+                m
+                for m in find_marks(times, {"speed": speed, "throttle": throttle})
+                if m.kind == "stall"
+            ],
+            [],
+        )
+        self.assertEqual(
+            [m.kind for m in find_marks(times, {"speed": speed}) if m.kind == "stall"], ["stall"]
+        )
 
     def test_never_started(self):
         marks = find_marks(np.arange(100.0), {"speed": np.zeros(100)})
@@ -146,29 +213,52 @@ class OtherMarkTests(unittest.TestCase):
     def test_what_is_left_out_by_hand_is_left_out_and_told(self):
         times = np.arange(100.0)
         values = np.where(times < 95, 5.0, 9.0) + np.random.default_rng(1).normal(0, 0.01, 100)
-        reduced = steady_readings(times, {"air_speed": values}, {}, "r", chosen=Chosen([(80, 99)], [("air_speed", 95, 99)]))
+        reduced = steady_readings(
+            times,
+            {"air_speed": values},
+            {},
+            "r",
+            chosen=Chosen([(80, 99)], [("air_speed", 95, 99)]),
+        )
         self.assertAlmostEqual(reduced.readings["air_speed"].mean(), 5.0, delta=0.02)
         self.assertEqual(reduced.left_out["air_speed"], 5)
-        self.assertEqual(told(reduced.marks[-1]), "Air speed: left out by hand from 95.0 to 99.0 s (5 samples left out).")
+        self.assertEqual(
+            told(reduced.marks[-1]),
+            "Air speed: left out by hand from 95.0 to 99.0 s (5 samples left out).",
+        )
 
 
 class TroubleTests(unittest.TestCase):
     def test_many_marks_of_a_kind_are_told_together(self):
-        marks = [Mark("speed", "spike", i, i, float(i), float(i)) for i in range(5)] + [Mark("time", "gap", 7, 8, 7.0, 9.0)]
+        marks = [Mark("speed", "spike", i, i, float(i), float(i)) for i in range(5)] + [
+            Mark("time", "gap", 7, 8, 7.0, 9.0)
+        ]
         self.assertEqual(
             trouble.of_marks(marks),
-            ["Speed: spiked 5 times, 5 samples in all.", "All channels: nothing recorded from 7.0 to 9.0 s (nothing can be said of that time)."],
+            [
+                "Speed: spiked 5 times, 5 samples in all.",
+                (
+                    "All channels: nothing recorded from 7.0 to 9.0 s (nothing can be said of that"
+                    " time)."
+                ),
+            ],
         )
 
     def test_speed_not_reached_under_load(self):
         readings = {"speed": np.full(5, 1702.0), "throttle": np.full(5, 100.0)}
-        self.assertIn("1,702 1/min under load at full throttle, where 1,850", trouble.speed_short(readings, 1850.0))
+        self.assertIn(
+            "1,702 1/min under load at full throttle, where 1,850",
+            trouble.speed_short(readings, 1850.0),
+        )
         self.assertEqual(trouble.speed_short(readings, 1710.0), "")
         self.assertEqual(trouble.speed_short(readings | {"throttle": np.full(5, 60.0)}, 1850.0), "")
         self.assertEqual(trouble.speed_short(readings, None), "")
 
     def test_one_rotor_of_two_that_lags(self):
-        self.assertIn("Speed of rotor 2 is 900 1/min", trouble.rotors_apart({"speed": [1900.0], "speed_2": [900.0]}))
+        self.assertIn(
+            "Speed of rotor 2 is 900 1/min",
+            trouble.rotors_apart({"speed": [1900.0], "speed_2": [900.0]}),
+        )
         self.assertEqual(trouble.rotors_apart({"speed": [1900.0], "speed_2": [1870.0]}), "")
 
     def test_a_wrong_unit_is_told_by_its_factor(self):
@@ -201,15 +291,29 @@ def soak(random, kind):
     tau, amplitude, end = random.uniform(60, 300), random.uniform(8, 45), random.uniform(30, 70)
     noise, step = random.uniform(0.02, 0.12), random.choice([0.5, 1.0, 2.0])
     t = np.arange(0, tau * math.log(amplitude / 0.2) / 2, step)
-    light, quick = (random.uniform(0.02, 0.12), tau * random.uniform(0.05, 0.3)) if kind in {"light part", "all"} else (0.0, tau)
-    y = end - amplitude * ((1 - light) * np.exp(-t / tau) + light * np.exp(-t / quick)) + noise * random.standard_normal(t.size)
+    light, quick = (
+        (random.uniform(0.02, 0.12), tau * random.uniform(0.05, 0.3))
+        if kind in {"light part", "all"}
+        else (0.0, tau)
+    )
+    y = (
+        end
+        - amplitude * ((1 - light) * np.exp(-t / tau) + light * np.exp(-t / quick))
+        + noise * random.standard_normal(t.size)
+    )
     if kind in {"gusts", "all"}:
-        y += random.uniform(0.3, 1.0) * noise * ar(random, t.size, math.exp(-step / random.uniform(2, 15)))
+        y += (
+            random.uniform(0.3, 1.0)
+            * noise
+            * ar(random, t.size, math.exp(-step / random.uniform(2, 15)))
+        )
     return t, (np.round(y, 1) if kind == "all" else y), end
 
 
 class ForecastNumbers(unittest.TestCase):
-    """The end of a soak lies within its stated doubt in at least 93 of 100, at half of the full time."""
+    """The end of a soak lies within its stated doubt in at least 93 of 100, at half of the full
+    time.
+    """
 
     def test_coverage(self):
         for kind in ("plain", "gusts", "light part", "all"):

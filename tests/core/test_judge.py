@@ -17,7 +17,11 @@ from hauch.core.judge.standing import Scores, Term, beats, rank, rank_probabilit
 def runs(subject, y, time, own=0.0, common=None):
     n = len(y)
     return Runs(
-        np.array(subject), np.array(y, float), np.array(time, float), np.full(n, own), np.zeros((n, 0)) if common is None else np.array(common, float)
+        np.array(subject),
+        np.array(y, float),
+        np.array(time, float),
+        np.full(n, own),
+        np.zeros((n, 0)) if common is None else np.array(common, float),
     )
 
 
@@ -25,7 +29,14 @@ def scores(values, own, shared=None, dof=math.inf):
     values = np.array(values, float)
     shared = np.zeros((values.size, 0)) if shared is None else np.array(shared, float)
     count = shared.shape[1]
-    return Scores(values, np.array([own], float) ** 2, shared, np.zeros(count, int), np.zeros(count, bool), np.array([dof]))
+    return Scores(
+        values,
+        np.array([own], float) ** 2,
+        shared,
+        np.zeros(count, int),
+        np.zeros(count, bool),
+        np.array([dof]),
+    )
 
 
 class DifferenceTests(unittest.TestCase):
@@ -57,21 +68,33 @@ class DifferenceTests(unittest.TestCase):
         self.assertAlmostEqual(one.probability + other.probability, 1.0, places=9)
 
     def test_impossible_input(self):
-        for arguments, words in (((1, -1, 5, 1), "0 or more"), ((1, 1, 5, 0), "direction"), ((1, 1, 5, 1, 0.1, 0), "at least one repeat")):
+        for arguments, words in (
+            ((1, -1, 5, 1), "0 or more"),
+            ((1, 1, 5, 0), "direction"),
+            ((1, 1, 5, 1, 0.1, 0), "at least one repeat"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 judge_difference(*arguments)
 
 
 class ReferenceTests(unittest.TestCase):
     def test_brackets_are_reference_runs_with_no_entry_between(self):
-        self.assertEqual(brackets(np.array([5.0, 15.0]), np.array([1.0, 2.0, 10.0, 20.0])).tolist(), [0, 0, 1, 2])
-        self.assertEqual(brackets(np.array([5.0, 15.0]), np.array([20.0, 2.0, 10.0, 1.0])).tolist(), [2, 0, 1, 0])
+        self.assertEqual(
+            brackets(np.array([5.0, 15.0]), np.array([1.0, 2.0, 10.0, 20.0])).tolist(), [0, 0, 1, 2]
+        )
+        self.assertEqual(
+            brackets(np.array([5.0, 15.0]), np.array([20.0, 2.0, 10.0, 1.0])).tolist(), [2, 0, 1, 0]
+        )
 
     def test_a_night_between_two_runs_makes_two_brackets(self):
-        self.assertEqual(brackets(np.array([]), np.array([0.0, 600.0, 40_000.0])).tolist(), [0, 0, 1])
+        self.assertEqual(
+            brackets(np.array([]), np.array([0.0, 600.0, 40_000.0])).tolist(), [0, 0, 1]
+        )
 
     def test_interpolation_in_time(self):
-        weights = interpolation_weights(np.array([0.0, 5.0, 2.5, 12.0]), np.array([0.0, 10.0]), np.array([0, 1]))
+        weights = interpolation_weights(
+            np.array([0.0, 5.0, 2.5, 12.0]), np.array([0.0, 10.0]), np.array([0, 1])
+        )
         self.assertTrue(np.allclose(weights, [[1, 0], [0.5, 0.5], [0.75, 0.25], [0, 1]]))
 
     def test_linear_drift_is_taken_out_exactly(self):
@@ -81,11 +104,15 @@ class ReferenceTests(unittest.TestCase):
         entry_times = times[[1, 2, 3, 5, 6, 7]]
         drifted = np.log(105 * np.interp(entry_times, [0, 4, 8], [1, 0.96, 0.92]))
         c = compare(runs([0] * 6, drifted, entry_times), reference, 1, 0)
-        self.assertAlmostEqual(100 * math.expm1(c.delta[0]), 5.0, delta=0.03)  # straight in the logarithm, curved by 0.02 in the figure
+        self.assertAlmostEqual(
+            100 * math.expm1(c.delta[0]), 5.0, delta=0.03
+        )  # straight in the logarithm, curved by 0.02 in the figure
         self.assertAlmostEqual(c.drift[0], math.log(0.92), places=9)
 
     def test_common_causes_cancel_and_own_ones_stay(self):
-        """Both read 2 % high by the same meter: the ratio knows nothing of it; an offset cancels in part."""
+        """Both read 2 % high by the same meter: the ratio knows nothing of it; an offset cancels in
+        part.
+        """
         entries = runs([0], [math.log(110)], [1], common=[[0.02, 0.5 / 110]])
         reference = runs([0], [math.log(100)], [0], common=[[0.02, 0.5 / 100]])
         c = compare(entries, reference, 1, 0)
@@ -93,16 +120,27 @@ class ReferenceTests(unittest.TestCase):
         self.assertAlmostEqual(abs(c.shared[0, -1]), 0.5 / 100 - 0.5 / 110, places=12)
 
     def test_bridge_between_two_specimens(self):
-        """Specimen 1 moves 3 % more than specimen 0; an entry run beside specimen 1 is still judged against specimen 0."""
-        reference = runs([0, 0, 1, 0, 1, 1], np.log([100, 100, 103, 100, 103, 103]), [0, 1, 2, 3, 4, 10], own=0.01)
-        c = compare(runs([0, 1], np.log([106.0, 106.0]), [0.5, 9.0]), reference, 2, 0, fallback_sd=0.01)
+        """Specimen 1 moves 3 % more than specimen 0; an entry run beside specimen 1 is still judged
+        against specimen 0.
+        """
+        reference = runs(
+            [0, 0, 1, 0, 1, 1],
+            np.log([100, 100, 103, 100, 103, 103]),
+            [0, 1, 2, 3, 4, 10],
+            own=0.01,
+        )
+        c = compare(
+            runs([0, 1], np.log([106.0, 106.0]), [0.5, 9.0]), reference, 2, 0, fallback_sd=0.01
+        )
         self.assertTrue(np.allclose(np.expm1(c.delta), 0.06))
         self.assertAlmostEqual(c.bridges[1][0], math.log(1.03), places=9)
         self.assertGreater(c.u[1], c.own_u[1])
 
     def test_without_a_bridge_nothing_is_compared(self):
         reference = runs([0, 1], np.log([100, 103]), [0, 10])
-        c = compare(runs([0, 1], np.log([106.0, 106.0]), [1.0, 9.0]), reference, 2, 0, fallback_sd=0.01)
+        c = compare(
+            runs([0, 1], np.log([106.0, 106.0]), [1.0, 9.0]), reference, 2, 0, fallback_sd=0.01
+        )
         self.assertTrue(math.isnan(c.delta[1]))
         self.assertEqual(c.unbridged, {1})
 
@@ -124,26 +162,41 @@ class ReferenceTests(unittest.TestCase):
         self.assertAlmostEqual(c.own_u[1] / c.own_u[0], math.sqrt(15), places=6)
 
     def test_doubt_is_honest(self):
-        """Simulated rounds: the true difference lies within the 95 % interval in 95 of 100 cases (binomial 1 % points 89 and 99)."""
+        """Simulated rounds: the true difference lies within the 95 % interval in 95 of 100 cases
+        (binomial 1 % points 89 and 99).
+        """
         inside = 0
         for seed in range(200):
             random = np.random.default_rng(seed)
             order = random.permutation(np.repeat(np.arange(4), 3))
             times = np.arange(order.size) + 0.5
             reference = runs([0] * 5, random.normal(0, 0.01, 5), [0, 3, 6, 9, 12])
-            c = compare(runs(order, 0.03 * order + random.normal(0, 0.01, order.size), times), reference, 4, 0)
-            inside += abs(c.delta[2] - 0.06) < 2.13 * c.u[2]  # t for 15 degrees of freedom, GUM table G.2
+            c = compare(
+                runs(order, 0.03 * order + random.normal(0, 0.01, order.size), times),
+                reference,
+                4,
+                0,
+            )
+            inside += (
+                abs(c.delta[2] - 0.06) < 2.13 * c.u[2]
+            )  # t for 15 degrees of freedom, GUM table G.2
         self.assertGreaterEqual(inside, 178)
         self.assertLessEqual(inside, 199)
 
 
 class ScoreTests(unittest.TestCase):
     def compared(self, deltas, log=True):
-        entries = runs(range(len(deltas)), [math.log(1 + d) if log else d for d in deltas], np.arange(len(deltas)) + 1.0)
+        entries = runs(
+            range(len(deltas)),
+            [math.log(1 + d) if log else d for d in deltas],
+            np.arange(len(deltas)) + 1.0,
+        )
         return compare(entries, runs([0], [0.0], [0.0]), len(deltas), 0, fallback_sd=0.001)
 
     def test_weighted_percent_by_hand(self):
-        """Air +10 % with weight 2, power +4 % (less is better) with weight 1: 100 + (2*10 - 4)/3 = 105.33 %."""
+        """Air +10 % with weight 2, power +4 % (less is better) with weight 1: 100 + (2*10 - 4)/3 =
+        105.33 %.
+        """
         terms = [Term("air", 2, 1, True), Term("power", 1, -1, True)]
         _, s = score(terms, [self.compared([0.10]), self.compared([0.04])])
         self.assertAlmostEqual(s.score[0], 105.33, delta=0.005)
@@ -151,11 +204,19 @@ class ScoreTests(unittest.TestCase):
     def test_levels_as_percent_and_as_loudness(self):
         """-2 dB of 50 dB are 4 %; as loudness 1 - 2^-0.2 = 12.9 % (Stevens 1955)."""
         c = self.compared([-2.0], log=False)
-        self.assertAlmostEqual(score([Term("noise", 1, -1, False, 50.0)], [c])[1].score[0], 104.0, delta=0.05)
-        self.assertAlmostEqual(score([Term("noise", 1, -1, False, 50.0, "loudness")], [c])[1].score[0], 112.9, delta=0.05)
+        self.assertAlmostEqual(
+            score([Term("noise", 1, -1, False, 50.0)], [c])[1].score[0], 104.0, delta=0.05
+        )
+        self.assertAlmostEqual(
+            score([Term("noise", 1, -1, False, 50.0, "loudness")], [c])[1].score[0],
+            112.9,
+            delta=0.05,
+        )
 
     def test_an_entry_without_a_figure_is_left_out(self):
-        c = compare(runs([0, 2], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 3, 0, fallback_sd=0.01)
+        c = compare(
+            runs([0, 2], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 3, 0, fallback_sd=0.01
+        )
         complete, s = score([Term("air", 1, 1, True)], [c])
         self.assertEqual(complete.tolist(), [0, 2])
         self.assertEqual(s.score.size, 2)
@@ -165,7 +226,11 @@ class ScoreTests(unittest.TestCase):
             ([], "weighted_percent", "score no test"),
             ([Term("air", 0, 1, True)], "weighted_percent", "weight of “air” is 0"),
             ([Term("air", 1, 0, True)], "weighted_percent", "direction"),
-            ([Term("air", 1, 1, True), Term("noise", 1, -1, False)], "best_single", "but 2 have a weight"),
+            (
+                [Term("air", 1, 1, True), Term("noise", 1, -1, False)],
+                "best_single",
+                "but 2 have a weight",
+            ),
         ):
             with self.subTest(words):
                 self.assertRegex(" ".join(rule_problems(scheme, terms)), words)
@@ -196,17 +261,26 @@ class RankTests(unittest.TestCase):
     def test_too_close_shares_the_rank(self):
         standing = rank(scores([105.0, 104.9, 100.0], [0.5] * 3), "too_close", 2000)
         self.assertEqual(standing.rank.tolist(), [1, 1, 3])
-        self.assertEqual(rank(scores([105.0, 104.9, 100.0], [0.5] * 3), "equal_score", 2000).rank.tolist(), [1, 2, 3])
+        self.assertEqual(
+            rank(scores([105.0, 104.9, 100.0], [0.5] * 3), "equal_score", 2000).rank.tolist(),
+            [1, 2, 3],
+        )
 
     def test_ties_are_symmetric(self):
         p = rank_probabilities(scores([100.0, 100.0], [1.0, 1.0]), 40_000, 3)
         self.assertAlmostEqual(p[0, 0], 0.5, delta=0.01)
-        self.assertEqual(rank(scores([100.0, 100.0], [0.0, 0.0]), "equal_score", 1000).rank.tolist(), [1, 1])
+        self.assertEqual(
+            rank(scores([100.0, 100.0], [0.0, 0.0]), "equal_score", 1000).rank.tolist(), [1, 1]
+        )
 
     def test_same_seed_same_digits(self):
         s = scores([103, 102, 101.5, 99], [1, 1, 1, 1], [[0.3], [0.2], [0.1], [0.4]], dof=9)
-        self.assertTrue(np.array_equal(rank_probabilities(s, 5000, 42), rank_probabilities(s, 5000, 42)))
-        self.assertFalse(np.array_equal(rank_probabilities(s, 5000, 42), rank_probabilities(s, 5000, 43)))
+        self.assertTrue(
+            np.array_equal(rank_probabilities(s, 5000, 42), rank_probabilities(s, 5000, 42))
+        )
+        self.assertFalse(
+            np.array_equal(rank_probabilities(s, 5000, 42), rank_probabilities(s, 5000, 43))
+        )
 
     @settings(max_examples=25, deadline=None)
     @given(st.lists(st.floats(80, 120), min_size=2, max_size=6))
@@ -216,7 +290,10 @@ class RankTests(unittest.TestCase):
         self.assertTrue(np.allclose(p.sum(axis=1), 1))
 
     @settings(max_examples=25, deadline=None)
-    @given(st.lists(st.floats(80, 120), min_size=2, max_size=6, unique_by=lambda v: round(v, 3)), st.randoms())
+    @given(
+        st.lists(st.floats(80, 120), min_size=2, max_size=6, unique_by=lambda v: round(v, 3)),
+        st.randoms(),
+    )
     def test_order_of_entries_does_not_matter(self, values, random):
         shuffled = values[:]
         random.shuffle(shuffled)
@@ -230,4 +307,6 @@ class RankTests(unittest.TestCase):
         values = [math.exp(d) for d in deltas]
         squared = [v * v for v in values]
         order = rank(scores(values, [0.0] * len(values)), draws=1000).order.tolist()
-        self.assertEqual(order, rank(scores(squared, [0.0] * len(values)), draws=1000).order.tolist())
+        self.assertEqual(
+            order, rank(scores(squared, [0.0] * len(values)), draws=1000).order.tolist()
+        )

@@ -17,16 +17,32 @@ PLAIN = {key: Meter(key, key) for key in CHANNELS}
 
 
 def run(readings, meters=None, rig=None, **more):
-    return RunInput("7", readings, {**PLAIN, **(meters or {})}, rig or {}, "rig:1", 20.0, 101_325.0, 50.0, **more)
+    return RunInput(
+        "7",
+        readings,
+        {**PLAIN, **(meters or {})},
+        rig or {},
+        "rig:1",
+        20.0,
+        101_325.0,
+        50.0,
+        **more,
+    )
 
 
 class FanLawTests(unittest.TestCase):
     @given(st.floats(100, 5000), st.floats(0.5, 2), st.floats(1.0, 1.3), st.floats(1.0, 1.3))
     def test_scaling_there_and_back_is_exact(self, n, factor, rho, rho_to):
         """ISO 5801, 15.3: Q ~ n, p ~ rho n2, P ~ rho n3; one way and back gives the start."""
-        self.assertAlmostEqual(laws.flow_at_speed(laws.flow_at_speed(0.1, n, n * factor), n * factor, n), 0.1, places=12)
+        self.assertAlmostEqual(
+            laws.flow_at_speed(laws.flow_at_speed(0.1, n, n * factor), n * factor, n),
+            0.1,
+            places=12,
+        )
         p = laws.pressure_at_speed(20.0, n, n * factor, rho, rho_to)
-        self.assertAlmostEqual(laws.pressure_at_speed(p, n * factor, n, rho_to, rho), 20.0, places=9)
+        self.assertAlmostEqual(
+            laws.pressure_at_speed(p, n * factor, n, rho_to, rho), 20.0, places=9
+        )
 
     def test_double_speed(self):
         self.assertEqual(laws.flow_at_speed(1.0, 1000, 2000), 2.0)
@@ -44,11 +60,20 @@ class TunnelTests(unittest.TestCase):
         self.assertAlmostEqual(tunnel.pitot_speed(10.0, 1.2), 4.08, delta=0.005)
 
     def test_points_integrate_a_turbulent_profile(self):
-        """Power law v = (1 - r/R)^(1/7): mean over centre 2 n2 / ((n + 1)(2 n + 1)) = 98/120 (H. Schlichting, Boundary-Layer Theory, 20.2)."""
-        for name, points in (("linear", tunnel.LOG_LINEAR), ("Tchebycheff", tunnel.LOG_TCHEBYCHEFF)):
+        """Power law v = (1 - r/R)^(1/7): mean over centre 2 n2 / ((n + 1)(2 n + 1)) = 98/120 (H.
+        Schlichting, Boundary-Layer Theory, 20.2).
+        """
+        for name, points in (
+            ("linear", tunnel.LOG_LINEAR),
+            ("Tchebycheff", tunnel.LOG_TCHEBYCHEFF),
+        ):
             for count, radii in points.items():
                 with self.subTest(name, count=count):
-                    self.assertAlmostEqual(tunnel.traverse_mean([(1 - r) ** (1 / 7) for r in radii]), 98 / 120, delta=0.006)
+                    self.assertAlmostEqual(
+                        tunnel.traverse_mean([(1 - r) ** (1 / 7) for r in radii]),
+                        98 / 120,
+                        delta=0.006,
+                    )
 
     def test_plug_flow_and_too_few_points(self):
         self.assertEqual(tunnel.traverse_mean([3.0, 3.0, 3.0]), 3.0)
@@ -64,7 +89,9 @@ class TunnelTests(unittest.TestCase):
 
 class MeterTests(unittest.TestCase):
     def test_doubt_of_one_reading_by_hand(self):
-        """Resolution 0.1 -> 0.1/sqrt(12) = 0.0289; accuracy 0.5 -> 0.5/sqrt(3) = 0.2887 (JCGM 100, F.2.2.1 and 4.3.7)."""
+        """Resolution 0.1 -> 0.1/sqrt(12) = 0.0289; accuracy 0.5 -> 0.5/sqrt(3) = 0.2887 (JCGM 100,
+        F.2.2.1 and 4.3.7).
+        """
         q = read("static_pressure", [42.0], Meter("M", "M", resolution=0.1, accuracy=0.5), "7")
         parts = {cause.key: part for cause, part in q.parts.items()}
         self.assertAlmostEqual(parts["run:7:static_pressure:resolution"], 0.0289, delta=5e-5)
@@ -77,7 +104,9 @@ class MeterTests(unittest.TestCase):
         self.assertAlmostEqual(q.dof, 2.0, places=6)
 
     def test_correlated_samples_count_for_fewer(self):
-        dense = read("static_pressure", [1.0, 2.0, 3.0] * 100, Meter("M", "M"), "7", correlation=100.0)
+        dense = read(
+            "static_pressure", [1.0, 2.0, 3.0] * 100, Meter("M", "M"), "7", correlation=100.0
+        )
         self.assertAlmostEqual(dense.u, 0.577 * math.sqrt(2 / 3), delta=0.01)
 
     def test_calibration_is_applied_and_shown(self):
@@ -86,7 +115,9 @@ class MeterTests(unittest.TestCase):
         self.assertEqual(q.working[-1].name, "Air speed: vane corrected")
 
     def test_levels_are_averaged_by_energy(self):
-        self.assertAlmostEqual(read("sound_level", [40.0, 50.0], Meter("S", "S"), "7").value, 47.4, delta=0.05)
+        self.assertAlmostEqual(
+            read("sound_level", [40.0, 50.0], Meter("S", "S"), "7").value, 47.4, delta=0.05
+        )
 
     def test_no_reading_is_an_error(self):
         with self.assertRaisesRegex(ValueError, "Air speed: no reading"):
@@ -115,36 +146,60 @@ class AirflowTests(unittest.TestCase):
         """0.846 * pi/4 * 0.1252^2 * 3.75 = 0.03906 m3/s; relative doubt of profile and bore 0.90 %."""
         q = PROCEDURES["airflow"].reduce(run({"air_speed": [3.75]}, rig=self.RIG))
         self.assertAlmostEqual(q.value, 0.03906, delta=5e-6)
-        self.assertAlmostEqual(q.u / q.value, math.hypot(0.0076 / 0.846, 2 * 0.0001 / 0.1252), delta=1e-5)
+        self.assertAlmostEqual(
+            q.u / q.value, math.hypot(0.0076 / 0.846, 2 * 0.0001 / 0.1252), delta=1e-5
+        )
 
     def test_to_a_common_speed(self):
         slow = run({"air_speed": [3.75], "speed": [1800.0]}, rig=self.RIG, common_speed=1900.0)
         plain = run({"air_speed": [3.75]}, rig=self.RIG)
-        self.assertAlmostEqual(PROCEDURES["airflow"].reduce(slow).value / PROCEDURES["airflow"].reduce(plain).value, 19 / 18, places=9)
+        self.assertAlmostEqual(
+            PROCEDURES["airflow"].reduce(slow).value / PROCEDURES["airflow"].reduce(plain).value,
+            19 / 18,
+            places=9,
+        )
 
     def test_common_speed_without_a_speed_says_so(self):
         with self.assertRaisesRegex(NoResult, "the speed was not read"):
-            PROCEDURES["airflow"].reduce(run({"air_speed": [3.75]}, rig=self.RIG, common_speed=1900.0))
+            PROCEDURES["airflow"].reduce(
+                run({"air_speed": [3.75]}, rig=self.RIG, common_speed=1900.0)
+            )
 
     def test_standstill_is_no_result(self):
         with self.assertRaisesRegex(NoResult, "did not finish"):
-            PROCEDURES["airflow"].reduce(run({"air_speed": [0.0], "speed": [0.0]}, rig=self.RIG, common_speed=1900.0))
+            PROCEDURES["airflow"].reduce(
+                run({"air_speed": [0.0], "speed": [0.0]}, rig=self.RIG, common_speed=1900.0)
+            )
 
     def test_pitot_and_hot_wire(self):
-        """Pitot: sqrt(2 * 10 / 1.1993) = 4.0837 m/s; a hot wire adjusted at 1.2 reads 1.1993/1.2 too low."""
+        """Pitot: sqrt(2 * 10 / 1.1993) = 4.0837 m/s; a hot wire adjusted at 1.2 reads 1.1993/1.2
+        too low.
+        """
         area = math.pi / 4 * 0.1252**2 * 0.846
         pitot = PROCEDURES["airflow"].reduce(run({"pitot_pressure": [10.0]}, rig=self.RIG))
         self.assertAlmostEqual(pitot.value / area, 4.0837, delta=5e-4)
-        wire = run({"air_speed": [4.0]}, {"air_speed": Meter("H", "wire", principle="hot_wire")}, self.RIG)
-        self.assertAlmostEqual(PROCEDURES["airflow"].reduce(wire).value / area, 4.0 * 1.2 / 1.1993, delta=5e-4)
+        wire = run(
+            {"air_speed": [4.0]}, {"air_speed": Meter("H", "wire", principle="hot_wire")}, self.RIG
+        )
+        self.assertAlmostEqual(
+            PROCEDURES["airflow"].reduce(wire).value / area, 4.0 * 1.2 / 1.1993, delta=5e-4
+        )
 
     def test_traverse_replaces_the_profile_factor(self):
         speeds, positions = [3.0, 3.0, 4.0, 4.0, 5.0, 5.0], [1, 1, 2, 2, 3, 3]
-        q = PROCEDURES["airflow"].reduce(run({"air_speed": speeds}, rig={"bore": (0.1252, 0.0)}, positions={"air_speed": positions}))
+        q = PROCEDURES["airflow"].reduce(
+            run(
+                {"air_speed": speeds},
+                rig={"bore": (0.1252, 0.0)},
+                positions={"air_speed": positions},
+            )
+        )
         self.assertAlmostEqual(q.value, math.pi / 4 * 0.1252**2 * 4.0, places=9)
 
     def test_rig_constant_missing_says_where_to_enter_it(self):
-        with self.assertRaisesRegex(NoResult, "profile factor of the tube is not known. Enter it in Stores"):
+        with self.assertRaisesRegex(
+            NoResult, "profile factor of the tube is not known. Enter it in Stores"
+        ):
             PROCEDURES["airflow"].reduce(run({"air_speed": [3.75]}, rig={"bore": (0.1252, 0.0)}))
 
 
@@ -157,28 +212,43 @@ class OtherProcedureTests(unittest.TestCase):
     def test_noise_carries_the_meters_error_once(self):
         meter = Meter("S", "S", accuracy=1.0)
         q = PROCEDURES["sound_level"].reduce(
-            run({"sound_level": [52.0], "background_level": [46.5]}, {"sound_level": meter, "background_level": meter})
+            run(
+                {"sound_level": [52.0], "background_level": [46.5]},
+                {"sound_level": meter, "background_level": meter},
+            )
         )
         self.assertAlmostEqual(q.value, 50.6, delta=0.05)
-        self.assertAlmostEqual(q.u, 1 / math.sqrt(3), delta=0.01)  # a shift of both readings shifts the result as much
+        self.assertAlmostEqual(
+            q.u, 1 / math.sqrt(3), delta=0.01
+        )  # a shift of both readings shifts the result as much
 
     def test_noise_without_background_and_with_a_loud_one(self):
         with self.assertRaisesRegex(NoResult, "background level was not read"):
             PROCEDURES["sound_level"].reduce(run({"sound_level": [52.0]}))
         with self.assertRaisesRegex(NoResult, "upper limit"):
-            PROCEDURES["sound_level"].reduce(run({"sound_level": [52.0], "background_level": [51.0]}))
+            PROCEDURES["sound_level"].reduce(
+                run({"sound_level": [52.0], "background_level": [51.0]})
+            )
 
     def test_noise_at_the_reporting_distance(self):
-        given_ = run({"sound_level": [60.0], "background_level": [20.0]}, rig={"distance": (0.5, 0.0)}, reporting_distance=1.0)
+        given_ = run(
+            {"sound_level": [60.0], "background_level": [20.0]},
+            rig={"distance": (0.5, 0.0)},
+            reporting_distance=1.0,
+        )
         self.assertAlmostEqual(PROCEDURES["sound_level"].reduce(given_).value, 53.98, delta=0.005)
 
     def test_rise(self):
-        q = PROCEDURES["temperature_rise"].reduce(run({"load_temperature": [61.7], "room_temperature": [22.7]}))
+        q = PROCEDURES["temperature_rise"].reduce(
+            run({"load_temperature": [61.7], "room_temperature": [22.7]})
+        )
         self.assertAlmostEqual(q.value, 39.0, places=9)
 
     def test_power_without_standby(self):
         """12.04 V * 0.412 A - 0.42 W = 4.54 W."""
-        q = PROCEDURES["electrical_power"].reduce(run({"voltage": [12.04], "current": [0.412]}, rig={"standby_power": (0.42, 0.01)}))
+        q = PROCEDURES["electrical_power"].reduce(
+            run({"voltage": [12.04], "current": [0.412]}, rig={"standby_power": (0.42, 0.01)})
+        )
         self.assertAlmostEqual(q.value, 4.54, delta=0.005)
         self.assertAlmostEqual(q.u, 0.01, delta=1e-6)
 
@@ -195,4 +265,7 @@ class OtherProcedureTests(unittest.TestCase):
         power = PROCEDURES["electrical_power"]
         self.assertTrue(fed_by(power, {"power"}))
         self.assertFalse(fed_by(power, {"voltage"}))
-        self.assertEqual(channels_of(power), ("voltage", "current", "power", "speed", "speed_2", "speed_3", "speed_4"))
+        self.assertEqual(
+            channels_of(power),
+            ("voltage", "current", "power", "speed", "speed_2", "speed_3", "speed_4"),
+        )

@@ -1,4 +1,6 @@
-"""Figures of meshes against exact solids, and what is wrong with a surface. Expected values: tests/data/parts/truth.json, or worked by hand."""
+"""Figures of meshes against exact solids, and what is wrong with a surface. Expected values:
+tests/data/parts/truth.json, or worked by hand.
+"""
 
 from __future__ import annotations
 
@@ -35,17 +37,28 @@ class ExactSolids(unittest.TestCase):
                 mesh = part(name)
                 found = mass_figures(mesh)
                 self.assertAlmostEqual(found.volume / exact["volume_mm3"], 1, delta=0.005)
-                self.assertAlmostEqual(found.about(np.zeros(3), Z) / exact["inertia_about_spin_axis_mm5"], 1, delta=0.005)
+                self.assertAlmostEqual(
+                    found.about(np.zeros(3), Z) / exact["inertia_about_spin_axis_mm5"],
+                    1,
+                    delta=0.005,
+                )
                 if "bbox_mm" in exact:
-                    np.testing.assert_allclose(mesh.bounds, exact["bbox_mm"], atol=0.005 * np.ptp(exact["bbox_mm"]))
+                    np.testing.assert_allclose(
+                        mesh.bounds, exact["bbox_mm"], atol=0.005 * np.ptp(exact["bbox_mm"])
+                    )
                 reach = float(np.ptp(mesh.bounds, axis=0).max())
-                np.testing.assert_allclose(found.centre, exact["centre_of_mass_mm"], atol=0.005 * reach)
+                np.testing.assert_allclose(
+                    found.centre, exact["centre_of_mass_mm"], atol=0.005 * reach
+                )
 
     def test_what_facets_leave_out_brings_figures_nearer(self):
         for name in ("rotor_big.stl", "rotor_unbalanced.stl", "ring.stl", "bellmouth.stl"):
             with self.subTest(name):
                 exact = TRUTH[name]["volume_mm3"]
-                flat, curved = mass_figures(part(name), curved=False).volume, mass_figures(part(name)).volume
+                flat, curved = (
+                    mass_figures(part(name), curved=False).volume,
+                    mass_figures(part(name)).volume,
+                )
                 self.assertLess(abs(curved / exact - 1), 0.6 * abs(flat / exact - 1))
 
     def test_a_sphere_of_few_facets(self):
@@ -63,7 +76,9 @@ class ExactSolids(unittest.TestCase):
         self.assertAlmostEqual(found.volume, 6000.0)
         self.assertAlmostEqual(found.facets, 0.0)
         self.assertAlmostEqual(found.about(np.zeros(3), Z), 6000 * (100 + 400) / 12)
-        self.assertAlmostEqual(found.about(np.array([3.0, 4.0, 0.0]), Z), 6000 * (500 / 12 + 25))  # Steiner
+        self.assertAlmostEqual(
+            found.about(np.array([3.0, 4.0, 0.0]), Z), 6000 * (500 / 12 + 25)
+        )  # Steiner
 
     def test_a_flat_ring_that_borders_on_a_rounded_edge_is_not_bulged(self):
         """Faces tilt at one end only where a plane joins a curve: they stay flat."""
@@ -74,14 +89,21 @@ class ExactSolids(unittest.TestCase):
     @given(st.floats(0.05, 40), st.floats(-50, 50))
     @settings(max_examples=12, deadline=None)
     def test_scale_and_place(self, scale, shift):
-        """Volume goes with the cube, inertia about the own centre with the fifth power; moving changes neither."""
+        """Volume goes with the cube, inertia about the own centre with the fifth power; moving
+        changes neither.
+        """
         mesh = part("name with ü & <script>.stl")
         before = mass_figures(mesh)
         mesh.apply_scale(scale)
         mesh.apply_translation([shift, -shift, shift])
         after = mass_figures(mesh)
         self.assertAlmostEqual(after.volume / before.volume / scale**3, 1, delta=1e-6)
-        np.testing.assert_allclose(after.inertia / scale**5, before.inertia, rtol=1e-4, atol=1e-4 * np.abs(before.inertia).max())
+        np.testing.assert_allclose(
+            after.inertia / scale**5,
+            before.inertia,
+            rtol=1e-4,
+            atol=1e-4 * np.abs(before.inertia).max(),
+        )
 
 
 class Surfaces(unittest.TestCase):
@@ -91,7 +113,9 @@ class Surfaces(unittest.TestCase):
     def test_a_sound_one(self):
         found, turn = look(self.mesh)
         self.assertTrue(found.watertight)
-        self.assertEqual((found.triangles, found.open_edges, found.flipped, len(found.bodies)), (11104, 0, 0, 1))
+        self.assertEqual(
+            (found.triangles, found.open_edges, found.flipped, len(found.bodies)), (11104, 0, 0, 1)
+        )
         self.assertFalse(turn.any())
 
     def test_holes_are_counted_and_closed(self):
@@ -103,7 +127,9 @@ class Surfaces(unittest.TestCase):
         self.assertFalse(made.left)
         self.assertTrue(look(made.mesh)[0].watertight)
         self.assertAlmostEqual(made.mesh.volume / self.mesh.volume, 1, delta=0.002)
-        self.assertEqual(len(holed.faces), len(self.mesh.faces) - 6)  # what was handed in stays as it is
+        self.assertEqual(
+            len(holed.faces), len(self.mesh.faces) - 6
+        )  # what was handed in stays as it is
 
     def test_flipped_faces_are_found_one_by_one(self):
         faces = self.mesh.faces.copy()
@@ -116,7 +142,9 @@ class Surfaces(unittest.TestCase):
         self.assertAlmostEqual(mend(flipped).mesh.volume, self.mesh.volume)
 
     def test_inside_out(self):
-        found, turn = look(trimesh.Trimesh(self.mesh.vertices, self.mesh.faces[:, ::-1], process=False))
+        found, turn = look(
+            trimesh.Trimesh(self.mesh.vertices, self.mesh.faces[:, ::-1], process=False)
+        )
         self.assertTrue(found.inside_out)
         self.assertTrue(turn.all())
 
@@ -131,7 +159,11 @@ class Surfaces(unittest.TestCase):
     def test_two_bodies(self):
         found, _ = look(part("two_bodies.stl"))
         self.assertEqual(len(found.bodies), 2)
-        self.assertAlmostEqual(sum(b.volume for b in found.bodies) / TRUTH["two_bodies.stl"]["volume_mm3"], 1, delta=0.005)
+        self.assertAlmostEqual(
+            sum(b.volume for b in found.bodies) / TRUTH["two_bodies.stl"]["volume_mm3"],
+            1,
+            delta=0.005,
+        )
 
     def test_a_missing_face_that_is_too_large_is_left(self):
         tube = trimesh.creation.cylinder(radius=10, height=5, sections=900)

@@ -1,4 +1,6 @@
-"""Unit, axis, place, blades, passages and walls of handed-in parts, against what they were drawn with."""
+"""Unit, axis, place, blades, passages and walls of handed-in parts, against what they were drawn
+with.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,14 @@ from hauch.core.geometry.envelope import Box, Envelope, KeepOut
 from hauch.core.part.blades import measure_blades
 from hauch.core.part.drawing import cut_open, section_drawing
 from hauch.core.part.passage import find_slot, free_areas, openings, steep
-from hauch.core.part.pose import find_bore, guess_unit, place_in_box, place_rotor, room_of, spin_direction
+from hauch.core.part.pose import (
+    find_bore,
+    guess_unit,
+    place_in_box,
+    place_rotor,
+    room_of,
+    spin_direction,
+)
 from hauch.core.part.printing import USUAL, annealing, best_way_up, lay, print_figures
 from hauch.core.part.rays import Caster, sample, walls
 from hauch.core.part.sections import cylinder_cuts, plane_cuts
@@ -57,7 +66,11 @@ class Rotors(unittest.TestCase):
     def test_fits_with_bore_and_tip_gap(self):
         found = placed("rotor_unbalanced.stl")
         self.assertEqual(found.misfits, ())
-        self.assertAlmostEqual(found.bore.diameter, TRUTH["rotor_unbalanced.stl"]["design"]["bore_diameter_mm"], delta=0.02)
+        self.assertAlmostEqual(
+            found.bore.diameter,
+            TRUTH["rotor_unbalanced.stl"]["design"]["bore_diameter_mm"],
+            delta=0.02,
+        )
         self.assertAlmostEqual(found.mesh.bounds[0, 2], 0.0)
 
     def test_too_large_is_said_with_by_how_much(self):
@@ -84,8 +97,18 @@ class Rotors(unittest.TestCase):
         self.assertAlmostEqual(abs(turn[2] @ (tilt[:3, :3] @ [0, 0, 1])), 1, delta=1e-4)
 
     def test_shaft_too_loose_too_tight_and_none(self):
-        self.assertIn("cannot centre", placed("rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.004})).misfits[-1])
-        self.assertIn("does not go on", placed("rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.006})).misfits[-1])
+        self.assertIn(
+            "cannot centre",
+            placed(
+                "rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.004})
+            ).misfits[-1],
+        )
+        self.assertIn(
+            "does not go on",
+            placed(
+                "rotor_unbalanced.stl", replace(ROTOR, values={**ROTOR.values, "shaft": 0.006})
+            ).misfits[-1],
+        )
         self.assertIsNone(find_bore(trimesh.creation.cylinder(radius=20, height=10)))
 
     def test_blades_as_they_were_drawn(self):
@@ -101,10 +124,15 @@ class Rotors(unittest.TestCase):
             pitch = np.interp(float(at), radius, [math.degrees(s.pitch) for s in found.stations])
             chord = np.interp(float(at), radius, [s.chord for s in found.stations])
             self.assertAlmostEqual(pitch, drawn["pitch_deg_by_station"][at], delta=1.0)
-            self.assertAlmostEqual(chord, drawn["chord_mm_by_station"][at], delta=0.7)  # the farthest pair of points lies a little off the chord line
+            self.assertAlmostEqual(
+                chord, drawn["chord_mm_by_station"][at], delta=0.7
+            )  # the farthest pair of points lies a little off the chord line
 
     def test_blades_on_a_plate_are_counted(self):
-        self.assertEqual(measure_blades(placed("impeller.stl").mesh).count, TRUTH["impeller.stl"]["design"]["blades"])
+        self.assertEqual(
+            measure_blades(placed("impeller.stl").mesh).count,
+            TRUTH["impeller.stl"]["design"]["blades"],
+        )
 
     def test_no_blades_on_a_disc(self):
         self.assertIsNone(measure_blades(trimesh.creation.annulus(r_min=3, r_max=40, height=5)))
@@ -127,7 +155,9 @@ class Boxes(unittest.TestCase):
         self.assertEqual(list(found.misfits), ["It sticks out 30.00 mm at the far end."])
 
     def test_keep_out(self):
-        block = replace(DUCT, keep_outs=(KeepOut("beam", Box((-0.2, -0.2, 0.05), (0.19, 0.4, 0.05))),))
+        block = replace(
+            DUCT, keep_outs=(KeepOut("beam", Box((-0.2, -0.2, 0.05), (0.19, 0.4, 0.05))),)
+        )
         found = place_in_box(trimesh.creation.box((40.0, 40, 80)), block, "z")
         self.assertIn("into the keep-out “beam”", found.misfits[0])
         self.assertTrue(found.outside.any())
@@ -138,12 +168,18 @@ class Boxes(unittest.TestCase):
         arm = trimesh.creation.box((20.0, 20, 60))
         arm.apply_translation([60, 0, 30])
         found = place_in_box(trimesh.util.concatenate([plate, arm]), DUCT)
-        self.assertAlmostEqual(found.mesh.vertices[np.abs(found.mesh.vertices[:, 2]) < 0.1][:, 0].min(), -50.0, delta=10.1)
+        self.assertAlmostEqual(
+            found.mesh.vertices[np.abs(found.mesh.vertices[:, 2]) < 0.1][:, 0].min(),
+            -50.0,
+            delta=10.1,
+        )
 
 
 class Cuts(unittest.TestCase):
     def test_a_tube(self):
-        """Outer and inner circle with areas of either sign: pi 100 and pi 64; the inner one is a hole."""
+        """Outer and inner circle with areas of either sign: pi 100 and pi 64; the inner one is a
+        hole.
+        """
         tube = trimesh.creation.annulus(r_min=8, r_max=10, height=6, sections=200)
         _, loops = next(plane_cuts(tube, 2, [0.5]))
         areas = sorted(c.area for c in loops)
@@ -191,7 +227,9 @@ class Passages(unittest.TestCase):
     def test_inlet_and_three_outlets(self):
         found, screws = openings(part("duct3.stl"))
         drawn = TRUTH["duct3.stl"]["design"]
-        wanted = sorted([drawn["inlet_area_mm2"], *(o["open_area_mm2"] for o in drawn["outlets"])], reverse=True)
+        wanted = sorted(
+            [drawn["inlet_area_mm2"], *(o["open_area_mm2"] for o in drawn["outlets"])], reverse=True
+        )
         self.assertEqual(len(found), 4)
         np.testing.assert_allclose([o.area for o in found], wanted, rtol=0.002)
         self.assertEqual(found[0].direction[2].__round__(3), -1.0)
@@ -207,7 +245,12 @@ class Passages(unittest.TestCase):
 
     def test_screw_holes_are_no_openings(self):
         found, screws = openings(part("bellmouth.stl"))
-        self.assertTrue(any(abs(o.diameter - TRUTH["bellmouth.stl"]["design"]["throat_diameter_mm"]) < 0.3 for o in found))
+        self.assertTrue(
+            any(
+                abs(o.diameter - TRUTH["bellmouth.stl"]["design"]["throat_diameter_mm"]) < 0.3
+                for o in found
+            )
+        )
         self.assertTrue(all(abs(s.diameter - 4.3) < 0.1 for s in screws))
 
     def test_a_tube_on_a_plate_is_one_opening_not_two(self):
@@ -252,8 +295,12 @@ class Printing(unittest.TestCase):
         self.assertAlmostEqual(block.plastic, wall + USUAL.infill * (1e-3 - wall))
 
     def test_time_goes_with_volume_over_the_rate_of_the_nozzle(self):
-        made = print_figures(1e-5, 1.0, np.full(4, 1e-5), 0.02, 0.0, replace(USUAL, infill=1.0), 1000.0, 0.0)
-        self.assertAlmostEqual(made.time, 1e-5 / (USUAL.layer * USUAL.line * USUAL.speed) + 0.02 / USUAL.layer * 3.0)
+        made = print_figures(
+            1e-5, 1.0, np.full(4, 1e-5), 0.02, 0.0, replace(USUAL, infill=1.0), 1000.0, 0.0
+        )
+        self.assertAlmostEqual(
+            made.time, 1e-5 / (USUAL.layer * USUAL.line * USUAL.speed) + 0.02 / USUAL.layer * 3.0
+        )
 
     def test_thick_walls_are_annealed_longer(self):
         thin, thick = annealing(0.002, 100.0, 0.01, 0.005), annealing(0.016, 100.0, 0.01, 0.005)
@@ -262,4 +309,7 @@ class Printing(unittest.TestCase):
         self.assertGreater(thick.ramp, thin.ramp)
 
     def test_settings_that_cannot_be(self):
-        self.assertEqual(set(replace(USUAL, layer=0.01, infill=1.2, walls=0).problems()), {"layer", "infill", "walls"})
+        self.assertEqual(
+            set(replace(USUAL, layer=0.01, infill=1.2, walls=0).problems()),
+            {"layer", "infill", "walls"},
+        )

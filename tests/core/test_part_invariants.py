@@ -14,7 +14,15 @@ from hypothesis import strategies as st
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.blades import measure_blades
 from hauch.core.part.findings import Asked
-from hauch.core.part.pose import FILE_TURNS, UNITS, guess_unit, place_in_box, place_rotor, spin_direction, turn_to_z
+from hauch.core.part.pose import (
+    FILE_TURNS,
+    UNITS,
+    guess_unit,
+    place_in_box,
+    place_rotor,
+    spin_direction,
+    turn_to_z,
+)
 from hauch.core.part.printing import USUAL, annealing, print_figures
 from hauch.core.part.rays import Caster, gaps, sample, walls
 from hauch.core.part.report import check
@@ -40,7 +48,9 @@ class Turning(unittest.TestCase):
     def test_mass_figures_turn_with_the_part(self, angles):
         before, after = mass_figures(SMALL), mass_figures(turned(SMALL, angles))
         self.assertAlmostEqual(after.volume / before.volume, 1, delta=1e-9)
-        np.testing.assert_allclose(np.linalg.eigvalsh(after.inertia), np.linalg.eigvalsh(before.inertia), rtol=1e-6)
+        np.testing.assert_allclose(
+            np.linalg.eigvalsh(after.inertia), np.linalg.eigvalsh(before.inertia), rtol=1e-6
+        )
 
     @given(st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.1))
     @settings(max_examples=40, deadline=None)
@@ -48,7 +58,9 @@ class Turning(unittest.TestCase):
         matrix = turn_to_z(np.array(axis))
         np.testing.assert_allclose(matrix @ matrix.T, np.eye(3), atol=1e-12)
         self.assertAlmostEqual(float(np.linalg.det(matrix)), 1.0)
-        np.testing.assert_allclose(matrix @ np.array(axis) / np.linalg.norm(axis), [0, 0, 1], atol=1e-12)
+        np.testing.assert_allclose(
+            matrix @ np.array(axis) / np.linalg.norm(axis), [0, 0, 1], atol=1e-12
+        )
 
     def test_turns_of_file_axes_are_rotations(self):
         for name, matrix in FILE_TURNS.items():
@@ -59,7 +71,9 @@ class Turning(unittest.TestCase):
                 np.testing.assert_allclose(matrix @ axis, [0, 0, 1])
 
     def test_a_rotor_is_the_same_however_it_lies(self):
-        """Blades, sweep and depth do not change when the part is laid along another file axis and moved."""
+        """Blades, sweep and depth do not change when the part is laid along another file axis and
+        moved.
+        """
         mesh = part("rotor_unbalanced.stl")
         found = []
         for matrix in (np.eye(3), FILE_TURNS["x"].T, FILE_TURNS["y"].T, FILE_TURNS["-z"].T):
@@ -70,16 +84,36 @@ class Turning(unittest.TestCase):
             placed = place_rotor(other, ROTOR, *spin_direction(mass_figures(other).inertia))
             blades = measure_blades(placed.mesh)
             found.append(
-                (blades.count, round(blades.tip, 2), round(float(placed.mesh.extents[2]), 2), round(math.degrees(blades.stations[10].pitch), 1))
+                (
+                    blades.count,
+                    round(blades.tip, 2),
+                    round(float(placed.mesh.extents[2]), 2),
+                    round(math.degrees(blades.stations[10].pitch), 1),
+                )
             )
             self.assertEqual(placed.misfits, ())
         self.assertEqual(len(set(found)), 1, found)
 
     def test_a_long_part_finds_its_place_from_each_of_its_sides(self):
         narrow = Envelope.from_json(
-            "duct", {"values": {"width": 0.06, "height": 0.04, "length": 0.2, "bore": 0.03, "mount_square": 0.05, "hole_pitch": 0.04}}
+            "duct",
+            {
+                "values": {
+                    "width": 0.06,
+                    "height": 0.04,
+                    "length": 0.2,
+                    "bore": 0.03,
+                    "mount_square": 0.05,
+                    "hole_pitch": 0.04,
+                }
+            },
         )
-        for order in ((50.0, 30.0, 150.0), (150.0, 50.0, 30.0), (30.0, 150.0, 50.0), (50.0, 150.0, 30.0)):
+        for order in (
+            (50.0, 30.0, 150.0),
+            (150.0, 50.0, 30.0),
+            (30.0, 150.0, 50.0),
+            (50.0, 150.0, 30.0),
+        ):
             with self.subTest(order):
                 self.assertEqual(place_in_box(trimesh.creation.box(order), narrow).misfits, ())
 
@@ -101,8 +135,13 @@ class Writing(unittest.TestCase):
         back = np.argsort(names)
         other = trimesh.Trimesh(SMALL.vertices[names], back[SMALL.faces[order]], process=False)
         first, second = look(SMALL)[0], look(other)[0]
-        self.assertEqual((first.triangles, first.open_edges, first.flipped), (second.triangles, second.open_edges, second.flipped))
-        self.assertAlmostEqual(mass_figures(other).volume / mass_figures(SMALL).volume, 1, delta=1e-9)
+        self.assertEqual(
+            (first.triangles, first.open_edges, first.flipped),
+            (second.triangles, second.open_edges, second.flipped),
+        )
+        self.assertAlmostEqual(
+            mass_figures(other).volume / mass_figures(SMALL).volume, 1, delta=1e-9
+        )
 
     @given(st.integers(1, 500), st.integers(0, 10_000))
     @settings(max_examples=20, deadline=None)
@@ -118,7 +157,9 @@ class Writing(unittest.TestCase):
     @settings(max_examples=15, deadline=None)
     def test_a_missing_face_anywhere_is_closed(self, seed):
         gone = int(np.random.default_rng(seed).integers(len(SMALL.faces)))
-        made = mend(trimesh.Trimesh(SMALL.vertices, np.delete(SMALL.faces, gone, axis=0), process=False))
+        made = mend(
+            trimesh.Trimesh(SMALL.vertices, np.delete(SMALL.faces, gone, axis=0), process=False)
+        )
         self.assertFalse(made.left)
         self.assertAlmostEqual(made.mesh.volume, SMALL.volume, delta=1e-6 * SMALL.volume)
 
@@ -131,7 +172,9 @@ class Writing(unittest.TestCase):
 
     def test_degenerate_faces_are_counted(self):
         faces = np.vstack([SMALL.faces, [[0, 1, 1]]])
-        self.assertEqual(look(trimesh.Trimesh(SMALL.vertices, faces, process=False))[0].degenerate, 1)
+        self.assertEqual(
+            look(trimesh.Trimesh(SMALL.vertices, faces, process=False))[0].degenerate, 1
+        )
 
 
 class Faceting(unittest.TestCase):
@@ -142,7 +185,13 @@ class Faceting(unittest.TestCase):
             with self.subTest(sides):
                 mesh = trimesh.creation.cylinder(radius=10, height=8, sections=sides)
                 self.assertAlmostEqual(mass_figures(mesh).volume / exact, 1, delta=0.0012)
-        self.assertLess(mass_figures(trimesh.creation.cylinder(radius=10, height=8, sections=20), curved=False).volume / exact, 0.985)
+        self.assertLess(
+            mass_figures(
+                trimesh.creation.cylinder(radius=10, height=8, sections=20), curved=False
+            ).volume
+            / exact,
+            0.985,
+        )
 
     def test_a_column_with_corners_keeps_them(self):
         """Six and eight sides meet at 60 and 45 degrees: they are meant."""
@@ -158,8 +207,12 @@ class Faceting(unittest.TestCase):
 
     def test_a_torus(self):
         """V = 2 pi2 R r2, curved both ways."""
-        torus = trimesh.creation.torus(major_radius=20, minor_radius=5, major_sections=48, minor_sections=24)
-        self.assertAlmostEqual(mass_figures(torus).volume / (2 * math.pi**2 * 20 * 25), 1, delta=0.002)
+        torus = trimesh.creation.torus(
+            major_radius=20, minor_radius=5, major_sections=48, minor_sections=24
+        )
+        self.assertAlmostEqual(
+            mass_figures(torus).volume / (2 * math.pi**2 * 20 * 25), 1, delta=0.002
+        )
 
 
 class Cutting(unittest.TestCase):
@@ -176,7 +229,9 @@ class Cutting(unittest.TestCase):
         self.assertEqual([loops for _, loops in cylinder_cuts(SMALL, [500.0])], [[]])
 
     def test_islands_across_the_back_of_the_circle_are_whole(self):
-        """A bar along -x crosses the jump of the angle at 180 degrees; it stays one island of its width."""
+        """A bar along -x crosses the jump of the angle at 180 degrees; it stays one island of its
+        width.
+        """
         bar = trimesh.creation.box((20.0, 4, 3))
         bar.apply_translation([-20, 0, 0])
         _, (loop,) = next(cylinder_cuts(bar, [20.0]))
@@ -184,7 +239,9 @@ class Cutting(unittest.TestCase):
         self.assertAlmostEqual(loop.area, 4 * 3, delta=0.05)
 
     def test_roundness_and_middle(self):
-        _, (loop,) = next(plane_cuts(trimesh.creation.cylinder(radius=7, height=4, sections=90), 2, [0.0]))
+        _, (loop,) = next(
+            plane_cuts(trimesh.creation.cylinder(radius=7, height=4, sections=90), 2, [0.0])
+        )
         radius, stray = loop.roundness
         self.assertAlmostEqual(radius, 7.0, delta=0.01)
         self.assertLess(stray, 0.002)
@@ -211,21 +268,34 @@ class Rays(unittest.TestCase):
         strict = replace(ROTOR, values={**ROTOR.values, "wall": 0.0025})
         report = check(fan, Asked(strict, MATERIALS["petg"], file_unit=1.0))
         text = " ".join(r.text for r in report.reasons if r.level != "well")
-        self.assertRegex(text, r"less wall than the 2\.5 mm that are asked, down to .* mm from the axis")
+        self.assertRegex(
+            text, r"less wall than the 2\.5 mm that are asked, down to .* mm from the axis"
+        )
 
 
 class Figures(unittest.TestCase):
     @given(st.sampled_from(list(UNITS)), st.floats(60, 180))
     @settings(max_examples=60, deadline=None)
     def test_the_unit_that_brings_a_part_to_its_place_is_found(self, unit, room):
-        """A part as large as its place, written in each unit; centimetres and inches are told apart by what fits better."""
+        """A part as large as its place, written in each unit; centimetres and inches are told apart
+        by what fits better.
+        """
         size = 0.99 * room / UNITS[unit][1]
         self.assertEqual(guess_unit(size, room).unit, unit)
 
     @given(st.floats(1e-7, 1e-4), st.floats(0.0005, 0.02), st.floats(0, 1), st.integers(1, 6))
     @settings(max_examples=40, deadline=None)
     def test_plastic_lies_between_infill_and_solid(self, volume, thick, infill, count):
-        made = print_figures(volume, 2 * volume / thick, np.full(5, thick), 0.05, 0.0, replace(USUAL, infill=infill, walls=count), 1200.0, 20.0)
+        made = print_figures(
+            volume,
+            2 * volume / thick,
+            np.full(5, thick),
+            0.05,
+            0.0,
+            replace(USUAL, infill=infill, walls=count),
+            1200.0,
+            20.0,
+        )
         self.assertLessEqual(made.plastic, volume * (1 + 1e-9))
         self.assertGreaterEqual(made.plastic, infill * volume * (1 - 1e-9))
         self.assertGreater(made.time, 0)

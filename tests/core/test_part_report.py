@@ -49,8 +49,14 @@ class Verdicts(unittest.TestCase):
         report = checked(part("rotor_unbalanced.stl"))
         found = next(f for f in report.figures if f.key == "unbalance").quantity
         mass = next(f for f in report.figures if f.key == "mass").quantity.value
-        self.assertAlmostEqual(found.value / (mass * exact["static_unbalance_mm4"] / exact["volume_mm3"] * 1e-3), 1, delta=0.02)
-        self.assertAlmostEqual(report.data["balance"]["towards"], exact["unbalance_direction_deg"], delta=1.0)
+        self.assertAlmostEqual(
+            found.value / (mass * exact["static_unbalance_mm4"] / exact["volume_mm3"] * 1e-3),
+            1,
+            delta=0.02,
+        )
+        self.assertAlmostEqual(
+            report.data["balance"]["towards"], exact["unbalance_direction_deg"], delta=1.0
+        )
         self.assertIn("towards 183°", texts(report, "back"))
 
     def test_two_parts_in_a_file_are_sent_back_without_nonsense(self):
@@ -66,7 +72,9 @@ class Verdicts(unittest.TestCase):
 
     def test_an_open_surface_tells_no_mass(self):
         tube = trimesh.creation.cylinder(radius=40, height=20, sections=900)
-        report = checked(without(tube, [int(i) for i in np.flatnonzero(tube.face_normals[:, 2] > 0.9)]))
+        report = checked(
+            without(tube, [int(i) for i in np.flatnonzero(tube.face_normals[:, 2] > 0.9)])
+        )
         self.assertEqual(report.verdict, "back")
         self.assertFalse(any(f.group in {"Mass", "Spinning"} for f in report.figures))
 
@@ -76,7 +84,9 @@ class Verdicts(unittest.TestCase):
         self.assertIn("inches", texts(checked(mesh), "care"))
         said = checked(mesh, said_unit="inch")
         self.assertNotIn("inches", texts(said, "care"))
-        self.assertAlmostEqual(next(f for f in said.figures if f.key == "outer").quantity.value, 0.1344, delta=2e-5)
+        self.assertAlmostEqual(
+            next(f for f in said.figures if f.key == "outer").quantity.value, 0.1344, delta=2e-5
+        )
 
     def test_a_neck_that_chokes_its_slot(self):
         report = checked(part("ring.stl"), "ring")
@@ -105,7 +115,9 @@ class Verdicts(unittest.TestCase):
 
 class Strength(unittest.TestCase):
     def test_bars_on_a_hub(self):
-        """Two straight bars of even section from r0 to R: sigma = rho omega2 (R2 - r0'2) / 2 at the first cut beyond the hub (Den Hartog, ch. II)."""
+        """Two straight bars of even section from r0 to R: sigma = rho omega2 (R2 - r0'2) / 2 at the
+        first cut beyond the hub (Den Hartog, ch. II).
+        """
         hub = trimesh.creation.cylinder(radius=20, height=10, sections=128)
         bars = trimesh.creation.box((120.0, 8, 8))
         mesh = trimesh.boolean.union([hub, bars], engine="manifold")
@@ -125,30 +137,43 @@ class Strength(unittest.TestCase):
 
     def test_the_limit_is_told_with_its_reason_and_no_speed_is_promised(self):
         """Its tips at 30 m/s, whatever the speed of the round; never "may be spun up to"."""
-        slow, fast = (checked(part("rotor_ok.3mf"), file_unit=1.0, speed=n) for n in (1000.0, 2000.0))
-        value = lambda r, key: next(f for f in r.figures if f.key == key).quantity.value  # noqa: E731
+        slow, fast = (
+            checked(part("rotor_ok.3mf"), file_unit=1.0, speed=n) for n in (1000.0, 2000.0)
+        )
+
+        def value(r, key):
+            return next(f for f in r.figures if f.key == key).quantity.value
+
         self.assertAlmostEqual(value(fast, "root") / value(slow, "root"), 4.0)
         self.assertAlmostEqual(value(slow, "cap"), value(fast, "cap"))
-        self.assertAlmostEqual(2 * math.pi / 60 * value(fast, "cap") * value(fast, "outer") / 2, 30.0)
+        self.assertAlmostEqual(
+            2 * math.pi / 60 * value(fast, "cap") * value(fast, "outer") / 2, 30.0
+        )
         self.assertIn("Not to be spun above", texts(fast, "well"))
         self.assertIn("bent by their own pull", texts(fast, "well"))
         self.assertNotIn("may be spun up to", texts(fast, "well"))
 
     def test_an_open_wheel_is_held_below_what_bends_its_plate(self):
-        """Computed with finite elements it carries 15.3 to 16.2 MPa at 6,000 1/min: 4 times below 42 MPa at 4,831 1/min."""
+        """Computed with finite elements it carries 15.3 to 16.2 MPa at 6,000 1/min: 4 times below
+        42 MPa at 4,831 1/min.
+        """
         report = checked(part("impeller.stl"))
         self.assertLess(next(f for f in report.figures if f.key == "cap").quantity.value, 4831.0)
 
     def test_a_round_that_asks_for_more_says_so(self):
         report = checked(part("rotor_ok.3mf"), file_unit=1.0, speed=6000.0)
-        self.assertIn("At the 6,000 1/min of the round its tips would run at", texts(report, "care"))
+        self.assertIn(
+            "At the 6,000 1/min of the round its tips would run at", texts(report, "care")
+        )
         fast = checked(part("rotor_ok.3mf"), file_unit=1.0, speed=12000.0)
         self.assertIn("nothing would be left of the margin", texts(fast, "back"))
 
 
 class Balancing(unittest.TestCase):
     def test_by_hand(self):
-        """Reading 4 at 0, trial 1 g at 10 mm at 0 gives 8 at 0: the influence is 4 for 10 g mm, so 10 g mm go to 180 degrees."""
+        """Reading 4 at 0, trial 1 g at 10 mm at 0 gives 8 at 0: the influence is 4 for 10 g mm, so
+        10 g mm go to 180 degrees.
+        """
         found = correction(4.0, 0.0, 1e-3, 0.01, 0.0, 8.0, 0.0)
         self.assertAlmostEqual(found.unbalance, 1e-5)
         self.assertAlmostEqual(found.angle, math.pi)
@@ -191,11 +216,18 @@ class Cautions(unittest.TestCase):
             self.assertIn(power, [c.key for c in found])
 
     def test_what_applies(self):
-        keys = {c.key for c in cautions("ring", "cells", None, None, "Dust.", heater=True, level=90.0)}
+        keys = {
+            c.key for c in cautions("ring", "cells", None, None, "Dust.", heater=True, level=90.0)
+        }
         self.assertEqual(keys, {"code", "inside", "cells", "heater", "loud", "material"})
-        rotor = " ".join(c.text for c in cautions("rotor", "supply", 13.0, 9000.0, "", heater=False))
+        rotor = " ".join(
+            c.text for c in cautions("rotor", "supply", 13.0, 9000.0, "", heater=False)
+        )
         self.assertIn("9,000 1/min", rotor)
-        self.assertIn("No speed limit", " ".join(c.text for c in cautions("rotor", "supply", None, None, "", heater=False)))
+        self.assertIn(
+            "No speed limit",
+            " ".join(c.text for c in cautions("rotor", "supply", None, None, "", heater=False)),
+        )
 
 
 class WhatTheGeneratorMakes(unittest.TestCase):
@@ -207,4 +239,6 @@ class WhatTheGeneratorMakes(unittest.TestCase):
                 solid = TOOLS[key].solid(TOOLS[key].start()).copy()
                 solid.apply_scale(1000)
                 report = check(solid, Asked(Envelope.from_json(kind, {}), PETG))
-                self.assertEqual(report.verdict, "ready", texts(report, "back") + texts(report, "care"))
+                self.assertEqual(
+                    report.verdict, "ready", texts(report, "back") + texts(report, "care")
+                )

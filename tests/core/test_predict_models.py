@@ -1,4 +1,6 @@
-"""Ring, duct, intake, silencer, slit, cushion, pack, record: published or hand-worked figures, limits, refusals."""
+"""Ring, duct, intake, silencer, slit, cushion, pack, record: published or hand-worked figures,
+limits, refusals.
+"""
 
 import math
 from dataclasses import replace
@@ -9,52 +11,115 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hauch.core.predict.cushion import Cushion, gap_at_power, jet_hover, plenum_hover
-from hauch.core.predict.duct import Branch, Splitter, balancing_outlets, fed_by, share_flow, wall_mass
-from hauch.core.predict.intake import KINDS, Element, chain_losses, choke_places, free_area, steep_places
+from hauch.core.predict.duct import (
+    Branch,
+    Splitter,
+    balancing_outlets,
+    fed_by,
+    share_flow,
+    wall_mass,
+)
+from hauch.core.predict.intake import (
+    KINDS,
+    Element,
+    chain_losses,
+    choke_places,
+    free_area,
+    steep_places,
+)
 from hauch.core.predict.model import CannotBe, cause
 from hauch.core.predict.optimise import Found, Search, front
-from hauch.core.predict.pack import Pack, c_rate, charge_time, draw, power_at, pulse_of, run_time, throttle_of
+from hauch.core.predict.pack import (
+    Pack,
+    c_rate,
+    charge_time,
+    draw,
+    power_at,
+    pulse_of,
+    run_time,
+    throttle_of,
+)
 from hauch.core.predict.record import Pair, record_of, rig_factor
 from hauch.core.predict.rig_loss import tunnel_resistance
-from hauch.core.predict.ring import Ring, driven, entrain, jet_flow_at, jet_speed_at, open_fan, slot_scatter
+from hauch.core.predict.ring import (
+    Ring,
+    driven,
+    entrain,
+    jet_flow_at,
+    jet_speed_at,
+    open_fan,
+    slot_scatter,
+)
 from hauch.core.predict.silencer import Chamber, PerforatedTube, QuarterWave, curve
 from hauch.core.predict.slit import CRITICAL, Slit, blow, drain_time
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.spread import spread
 from hauch.core.quantity import measured
 
-PLAIN = Ring(0.18, 0.0012, 0.18, 0.18, 0.05, 0.05, inlet_loss=0, mixing_loss=0, slot_loss=0, neck_loss=0, diffuser_efficiency=0)
+PLAIN = Ring(
+    0.18,
+    0.0012,
+    0.18,
+    0.18,
+    0.05,
+    0.05,
+    inlet_loss=0,
+    mixing_loss=0,
+    slot_loss=0,
+    neck_loss=0,
+    diffuser_efficiency=0,
+)
 FAN = FanSource(420.0, 0.022)
 
 
 class RingTests(SimpleTestCase):
     def test_momentum_balance_of_the_plain_ring(self):
-        # hand: slot 1.2 mm on 180 mm at 22 m/s: A_j 6.786e-4, A 0.025447: v_s 4.08 m/s satisfies A_j v_j2 + A_s v_s2 / 2 ... ; total 7.77 times the jet
+        # hand: slot 1.2 mm on 180 mm at 22 m/s: A_j 6.786e-4, A 0.025447: v_s 4.08 m/s satisfies
+        # A_j v_j2 + A_s v_s2 / 2 ... ; total 7.77 times the jet
         streams = entrain(PLAIN, 22.0)
         self.assertAlmostEqual(streams.entrained, 4.08, delta=0.005)
         self.assertAlmostEqual(streams.ratio, 7.77, delta=0.005)
-        self.assertAlmostEqual(entrain(replace(PLAIN, inlet_loss=0.3), 22.0).ratio, 7.08, delta=0.005)
+        self.assertAlmostEqual(
+            entrain(replace(PLAIN, inlet_loss=0.3), 22.0).ratio, 7.08, delta=0.005
+        )
 
     def test_mass_and_momentum_are_kept(self):
         s = entrain(PLAIN, 22.0)
         self.assertAlmostEqual(s.total_flow, s.jet_flow + s.entrained_flow, places=12)
         jet, area = PLAIN.slot_area, PLAIN.throat_area
-        before = jet * 22.0**2 + (area - jet) * s.entrained**2 - s.entrained**2 * area / 2  # momentum and the suction of the throat
+        before = (
+            jet * 22.0**2 + (area - jet) * s.entrained**2 - s.entrained**2 * area / 2
+        )  # momentum and the suction of the throat
         self.assertAlmostEqual(before, area * s.mixed**2, places=9)
 
     @settings(max_examples=60, deadline=None)
     @given(st.floats(0.0003, 0.004), st.floats(5, 60), st.floats(0, 1), st.floats(1.0, 1.15))
     def test_energy_never_grows(self, slot, jet, loss, widening):
-        ring = replace(PLAIN, slot=slot, inlet_loss=loss, exit=0.18 * widening, depth=0.12, diffuser_efficiency=0.8)
+        ring = replace(
+            PLAIN,
+            slot=slot,
+            inlet_loss=loss,
+            exit=0.18 * widening,
+            depth=0.12,
+            diffuser_efficiency=0.8,
+        )
         s = entrain(ring, jet)
-        self.assertLess(s.total_flow * s.out**2, s.jet_flow * (jet**2 + 2 * s.suction / 1.2) * (1 + 1e-9))
+        self.assertLess(
+            s.total_flow * s.out**2, s.jet_flow * (jet**2 + 2 * s.suction / 1.2) * (1 + 1e-9)
+        )
         self.assertGreaterEqual(s.ratio, 1.0)
 
     def test_losses_and_diffuser_work_as_they_must(self):
-        self.assertLess(entrain(replace(PLAIN, mixing_loss=0.2), 22.0).ratio, entrain(PLAIN, 22.0).ratio)
-        self.assertGreater(entrain(replace(PLAIN, exit=0.19, diffuser_efficiency=0.8), 22.0).ratio, entrain(PLAIN, 22.0).ratio)
+        self.assertLess(
+            entrain(replace(PLAIN, mixing_loss=0.2), 22.0).ratio, entrain(PLAIN, 22.0).ratio
+        )
+        self.assertGreater(
+            entrain(replace(PLAIN, exit=0.19, diffuser_efficiency=0.8), 22.0).ratio,
+            entrain(PLAIN, 22.0).ratio,
+        )
         self.assertEqual(
-            entrain(replace(PLAIN, exit=0.24, diffuser_efficiency=0.8), 22.0).ratio, entrain(replace(PLAIN, exit=0.24), 22.0).ratio
+            entrain(replace(PLAIN, exit=0.24, diffuser_efficiency=0.8), 22.0).ratio,
+            entrain(replace(PLAIN, exit=0.24), 22.0).ratio,
         )  # separated
 
     def test_on_a_fan_the_pressures_agree(self):
@@ -72,17 +137,23 @@ class RingTests(SimpleTestCase):
         self.assertEqual(jet_flow_at(0.1, 0.1, 0.0), 0.1)
 
     def test_the_open_fan_is_an_actuator_disc(self):
-        # hand: 1.5 W of air power, 150 mm: A 0.017671, v = (1.5 / (2.4 * 0.017671))^(1/3) = 3.2827 m/s, Q 0.05801, stream 6.565 m/s
+        # hand: 1.5 W of air power, 150 mm: A 0.017671, v = (1.5 / (2.4 * 0.017671))^(1/3) = 3.2827
+        # m/s, Q 0.05801, stream 6.565 m/s
         fan = open_fan(6.0, 0.25, 0.15)
         self.assertAlmostEqual(fan.flow, 0.05801, places=5)
         self.assertAlmostEqual(fan.speed, 6.5653, places=3)
-        self.assertAlmostEqual(0.5 * 1.2 * fan.flow * fan.speed**2, 1.5, places=9)  # the stream carries the air power away
+        self.assertAlmostEqual(
+            0.5 * 1.2 * fan.flow * fan.speed**2, 1.5, places=9
+        )  # the stream carries the air power away
 
     def test_what_cannot_be(self):
         for ring, key in (
-            (replace(PLAIN, slot=0.1), "slot"), (replace(PLAIN, wall=-0.001), "wall"), (replace(PLAIN, exit=0.1), "exit"), (replace(PLAIN, slot_diameter=0.3), "slot_diameter"),
+            (replace(PLAIN, slot=0.1), "slot"),
+            (replace(PLAIN, wall=-0.001), "wall"),
+            (replace(PLAIN, exit=0.1), "exit"),
+            (replace(PLAIN, slot_diameter=0.3), "slot_diameter"),
             (replace(PLAIN, neck=0.0), "neck"),
-        ):  # fmt: skip
+        ):
             with self.subTest(key), self.assertRaises(CannotBe) as caught:
                 driven(ring, FAN)
             self.assertIn(key, caught.exception.problems)
@@ -111,39 +182,68 @@ class DuctTests(SimpleTestCase):
         self.assertAlmostEqual(shared.imbalance, 0.0, places=6)
 
     def test_a_straight_branch_by_hand(self):
-        # Darcy and outlet: Re 22 060 at 11.1 m/s in 30 mm, K 8e-5/0.03: f from Colebrook 0.0312; loss = 74.1 (f L / D + 1.05 (A/A_o)2) = 74.07 (0.208 + 2.3625)
+        # Darcy and outlet: Re 22 060 at 11.1 m/s in 30 mm, K 8e-5/0.03: f from Colebrook 0.0312;
+        # loss = 74.1 (f L / D + 1.05 (A/A_o)2) = 74.07 (0.208 + 2.3625)
         loss = branch().resistance(0.01, 0.003) * 0.01**2
         self.assertAlmostEqual(loss, 74.07 * (0.0312 * 0.2 / 0.03 + 1.05 * 2.25), delta=0.6)
 
     def test_the_pressures_over_all_branches_agree(self):
-        duct = replace(self.TWIN, branches=(branch("a", bend=1.2, length=0.3), branch("b"), branch("c", outlet=4e-4)))
+        duct = replace(
+            self.TWIN,
+            branches=(branch("a", bend=1.2, length=0.3), branch("b"), branch("c", outlet=4e-4)),
+        )
         shared = share_flow(duct, 0.02)
-        losses = [b.resistance(q, duct.area, total=0.02) * q * q for b, q in zip(duct.branches, shared.flows, strict=True)]
+        losses = [
+            b.resistance(q, duct.area, total=0.02) * q * q
+            for b, q in zip(duct.branches, shared.flows, strict=True)
+        ]
         self.assertLess(max(losses) / min(losses), 1.001)
         self.assertLess(shared.flows[0], shared.flows[1])
 
     def test_the_balancing_outlets_balance(self):
-        duct = replace(self.TWIN, branches=(branch("a", bend=1.2, length=0.3), branch("b"), branch("c", split=0.6)))
+        duct = replace(
+            self.TWIN,
+            branches=(branch("a", bend=1.2, length=0.3), branch("b"), branch("c", split=0.6)),
+        )
         areas = balancing_outlets(duct, 0.02)
-        balanced = replace(duct, branches=tuple(replace(b, outlet=a) for b, a in zip(duct.branches, areas, strict=True)))
+        balanced = replace(
+            duct,
+            branches=tuple(replace(b, outlet=a) for b, a in zip(duct.branches, areas, strict=True)),
+        )
         self.assertLess(share_flow(balanced, 0.02).imbalance, 1e-4)
-        self.assertAlmostEqual(max(a / b.outlet for a, b in zip(areas, duct.branches, strict=True)), 1.0)
+        self.assertAlmostEqual(
+            max(a / b.outlet for a, b in zip(areas, duct.branches, strict=True)), 1.0
+        )
         uneven = balancing_outlets(duct, 0.02, [2, 1, 1])
-        unevened = replace(duct, branches=tuple(replace(b, outlet=a) for b, a in zip(duct.branches, uneven, strict=True)))
+        unevened = replace(
+            duct,
+            branches=tuple(
+                replace(b, outlet=a) for b, a in zip(duct.branches, uneven, strict=True)
+            ),
+        )
         self.assertAlmostEqual(share_flow(unevened, 0.02).flows[0], 0.01, delta=1e-5)
 
     def test_on_a_fan(self):
         shared = fed_by(self.TWIN, FanSource(300, 0.04))
-        self.assertAlmostEqual(shared.pressure, FanSource(300, 0.04).pressure(shared.total), delta=0.05)
+        self.assertAlmostEqual(
+            shared.pressure, FanSource(300, 0.04).pressure(shared.total), delta=0.05
+        )
 
     def test_weight_by_hand(self):
-        # one tube 60 x 50, wall 1 mm, 100 mm: (62 * 52 - 3000) mm2 * 100 mm = 22 400 mm3, at 1270 kg/m3: 28.45 g; branch (32*32-900)*200 = 24 800: 31.50 g
+        # one tube 60 x 50, wall 1 mm, 100 mm: (62 * 52 - 3000) mm2 * 100 mm = 22 400 mm3, at 1270
+        # kg/m3: 28.45 g; branch (32*32-900)*200 = 24 800: 31.50 g
         duct = Splitter(0.06, 0.05, 0.1, (branch(),), wall=0.001)
         self.assertAlmostEqual(wall_mass(duct, 1270) * 1000, 28.448 + 31.496, delta=0.01)
 
     def test_what_cannot_be(self):
-        for duct in (replace(self.TWIN, wall=0.0), replace(self.TWIN, branches=()), replace(self.TWIN, branches=(branch(bend=4.0),)), replace(self.TWIN, branches=(branch(outlet=0.0),)),
-                     replace(self.TWIN, branches=(branch(bend=1.0, bend_radius=0.2),)), replace(self.TWIN, width=-1.0)):  # fmt: skip
+        for duct in (
+            replace(self.TWIN, wall=0.0),
+            replace(self.TWIN, branches=()),
+            replace(self.TWIN, branches=(branch(bend=4.0),)),
+            replace(self.TWIN, branches=(branch(outlet=0.0),)),
+            replace(self.TWIN, branches=(branch(bend=1.0, bend_radius=0.2),)),
+            replace(self.TWIN, width=-1.0),
+        ):
             with self.assertRaises(CannotBe):
                 share_flow(duct, 0.02)
         with self.assertRaises(CannotBe):
@@ -157,12 +257,19 @@ class IntakeTests(SimpleTestCase):
         sharp = chain_losses([Element("bell", 0.05, 0.0, 0.0)], 0.02)[0].loss
         self.assertTrue(0.5 <= sharp / head <= 0.6, sharp / head)
         rounded = chain_losses([Element("bell", 0.05, 0.0, 0.02)], 0.02)[0].loss
-        self.assertAlmostEqual(rounded / head, 0.0616, delta=0.0005)  # Rennels, Pipe Flow (2012), 9.2, by hand at r/d 0.4
-        bend = chain_losses([Element("straight", 0.05, 0.1), Element("bend", 0.05, 0.0785, math.pi / 2)], 0.02)[1].loss
-        self.assertTrue(0.2 < bend / head < 0.6, bend / head)  # r/d 1, 90 deg at Re 3e4: K 0.2 to 0.5
+        self.assertAlmostEqual(
+            rounded / head, 0.0616, delta=0.0005
+        )  # Rennels, Pipe Flow (2012), 9.2, by hand at r/d 0.4
+        bend = chain_losses(
+            [Element("straight", 0.05, 0.1), Element("bend", 0.05, 0.0785, math.pi / 2)], 0.02
+        )[1].loss
+        self.assertTrue(
+            0.2 < bend / head < 0.6, bend / head
+        )  # r/d 1, 90 deg at Re 3e4: K 0.2 to 0.5
 
     def test_friction_of_a_smooth_pipe(self):
-        # Blasius f = 0.3164 Re^-0.25 at Re 33 700: 0.02334; 1 m of 50 mm: K 0.467; our wall is a little rough: up to 30 % more
+        # Blasius f = 0.3164 Re^-0.25 at Re 33 700: 0.02334; 1 m of 50 mm: K 0.467; our wall is a
+        # little rough: up to 30 % more
         head = 0.6 * (0.02 / (math.pi / 4 * 0.05**2)) ** 2
         loss = chain_losses([Element("straight", 0.05, 1.0)], 0.02)[0].loss / head
         self.assertTrue(0.467 < loss < 0.62, loss)
@@ -170,20 +277,32 @@ class IntakeTests(SimpleTestCase):
     def test_every_kind_gives_a_loss_that_grows_with_flow(self):
         extras = {"screen": 0.6, "bell": 0.01, "filter": 40.0, "bend": 1.2}
         for kind in KINDS:
-            chain = [Element("straight", 0.05, 0.02), Element(kind, 0.06, 0.05, extras.get(kind, 0.0))]
+            chain = [
+                Element("straight", 0.05, 0.02),
+                Element(kind, 0.06, 0.05, extras.get(kind, 0.0)),
+            ]
             slow, fast = (chain_losses(chain, q)[1].loss for q in (0.01, 0.02))
             self.assertGreater(slow, 0, kind)
             self.assertGreater(fast / slow, 1.5, kind)
 
     def test_filter_is_straight_and_screen_knows_its_free_area(self):
-        chain = lambda q: chain_losses([Element("filter", 0.1, 0.0, 40.0)], q)[0].loss  # noqa: E731
+        def chain(q):
+            return chain_losses([Element("filter", 0.1, 0.0, 40.0)], q)[0].loss
+
         self.assertAlmostEqual(chain(0.02) / chain(0.01), 2.0, places=3)
-        dense, loose = (chain_losses([Element("screen", 0.08, 0.0, a)], 0.02)[0].loss for a in (0.3, 0.7))
+        dense, loose = (
+            chain_losses([Element("screen", 0.08, 0.0, a)], 0.02)[0].loss for a in (0.3, 0.7)
+        )
         self.assertGreater(dense, 4 * loose)
         self.assertAlmostEqual(free_area(Element("screen", 0.1, 0, 0.5)), math.pi / 8 * 0.01)
 
     def test_chokes_and_steep_places(self):
-        chain = [Element("straight", 0.07, 0.05), Element("change", 0.05, 0.05), Element("straight", 0.05, 0.1), Element("change", 0.07, 0.02)]
+        chain = [
+            Element("straight", 0.07, 0.05),
+            Element("change", 0.05, 0.05),
+            Element("straight", 0.05, 0.1),
+            Element("change", 0.07, 0.02),
+        ]
         self.assertEqual(steep_places(chain), [3])
         self.assertEqual(choke_places(chain), [1, 2])
         self.assertEqual(steep_places([*chain[:3], Element("change", 0.07, 0.12)]), [])
@@ -210,11 +329,19 @@ class SilencerTests(SimpleTestCase):
 
     def test_limits(self):
         part = Chamber(0.04, 0.09, 0.12)
-        self.assertAlmostEqual(float(part.loss(343.2 / 0.24)), 0.0, places=9)  # half a wave long: nothing
-        self.assertAlmostEqual(float(part.loss(343.2 / 0.48)), 10 * math.log10(1 + 0.25 * (5.0625 - 1 / 5.0625) ** 2), places=9)
+        self.assertAlmostEqual(
+            float(part.loss(343.2 / 0.24)), 0.0, places=9
+        )  # half a wave long: nothing
+        self.assertAlmostEqual(
+            float(part.loss(343.2 / 0.48)),
+            10 * math.log10(1 + 0.25 * (5.0625 - 1 / 5.0625) ** 2),
+            places=9,
+        )
         self.assertAlmostEqual(Chamber.length_for(715.0), 0.12)
         self.assertAlmostEqual(part.limit(), 0.586 * 343.2 / 0.09)
-        np.testing.assert_allclose(curve(part, np.array([600.0, 300.0])), [float(part.loss(f)) for f in (600.0, 300.0)])
+        np.testing.assert_allclose(
+            curve(part, np.array([600.0, 300.0])), [float(part.loss(f)) for f in (600.0, 300.0)]
+        )
 
     def test_quarter_wave(self):
         part = QuarterWave(0.05, 0.03, 0.13)
@@ -226,7 +353,8 @@ class SilencerTests(SimpleTestCase):
 
     def test_perforated_tube(self):
         part = PerforatedTube(0.04, 0.09, 0.08, 0.003, 0.0016, 0.05)
-        # hand: holes 5.027e-4 m2, t + 0.85 d (1 - 0.7 sqrt 0.05) = 3.751e-3: G 0.1340 m; V 3.913e-4 m3: f0 = 54.62 sqrt(342.5) = 1010.9 Hz
+        # hand: holes 5.027e-4 m2, t + 0.85 d (1 - 0.7 sqrt 0.05) = 3.751e-3: G 0.1340 m; V 3.913e-4
+        # m3: f0 = 54.62 sqrt(342.5) = 1010.9 Hz
         self.assertAlmostEqual(part.conductivity, 0.1340, places=4)
         self.assertAlmostEqual(part.resonance(), 1010.8, delta=1.5)
         self.assertGreater(float(part.loss(part.resonance())), 59)
@@ -246,7 +374,8 @@ class SilencerTests(SimpleTestCase):
 
 class SlitTests(SimpleTestCase):
     def test_choked_and_not(self):
-        # hand, ISO 9300 ideal gas: 0.04 mm x 300 mm, 20 degC, Cd 0.8: 3 bar(g) 9.09 g/s, 0.5 bar(g) 3.27 g/s
+        # hand, ISO 9300 ideal gas: 0.04 mm x 300 mm, 20 degC, Cd 0.8: 3 bar(g) 9.09 g/s, 0.5 bar(g)
+        # 3.27 g/s
         choked, free = blow(Slit(4e-5, 0.3, 3e5)), blow(Slit(4e-5, 0.3, 0.5e5))
         self.assertAlmostEqual(choked.mass_flow * 1000, 9.09, delta=0.005)
         self.assertAlmostEqual(free.mass_flow * 1000, 3.27, delta=0.005)
@@ -256,20 +385,30 @@ class SlitTests(SimpleTestCase):
 
     def test_it_is_continuous_where_it_chokes_and_bernoulli_at_little_pressure(self):
         at = 101325 / CRITICAL - 101325
-        self.assertAlmostEqual(blow(Slit(4e-5, 0.3, at * 0.9999)).mass_flow / blow(Slit(4e-5, 0.3, at * 1.0001)).mass_flow, 1.0, delta=3e-4)
-        self.assertAlmostEqual(blow(Slit(4e-5, 0.3, 100.0)).speed, math.sqrt(200 / 1.2041), delta=0.02)
+        self.assertAlmostEqual(
+            blow(Slit(4e-5, 0.3, at * 0.9999)).mass_flow
+            / blow(Slit(4e-5, 0.3, at * 1.0001)).mass_flow,
+            1.0,
+            delta=3e-4,
+        )
+        self.assertAlmostEqual(
+            blow(Slit(4e-5, 0.3, 100.0)).speed, math.sqrt(200 / 1.2041), delta=0.02
+        )
         self.assertEqual(blow(Slit(4e-5, 0.3, 0.0)).mass_flow, 0.0)
 
     def test_choked_speed_is_that_of_sound_and_flow_goes_with_gap_and_pressure(self):
         made = blow(Slit(4e-5, 0.3, 3e5))
         self.assertAlmostEqual(made.speed, math.sqrt(1.4 * 287.05 * made.temperature), places=6)
         self.assertAlmostEqual(blow(Slit(8e-5, 0.3, 3e5)).mass_flow / made.mass_flow, 2.0)
-        self.assertAlmostEqual(blow(Slit(4e-5, 0.3, 6e5)).mass_flow / made.mass_flow, 701325 / 401325)
+        self.assertAlmostEqual(
+            blow(Slit(4e-5, 0.3, 6e5)).mass_flow / made.mass_flow, 701325 / 401325
+        )
 
     def test_free_air_and_drain(self):
         made = blow(Slit(4e-5, 0.3, 3e5))
         self.assertAlmostEqual(made.free_air, made.mass_flow * 287.05 * 293.15 / 1e5)
-        # hand: 5 bar of 24 l at 20 degC hold 5e5 * 0.024 / (287.05 * 293.15) = 142.6 g, at 9.094 g/s 15.68 s
+        # hand: 5 bar of 24 l at 20 degC hold 5e5 * 0.024 / (287.05 * 293.15) = 142.6 g, at 9.094
+        # g/s 15.68 s
         self.assertAlmostEqual(drain_time(Slit(4e-5, 0.3, 3e5), 0.024, 8e5, 3e5), 15.68, delta=0.01)
 
     def test_what_cannot_be(self):
@@ -293,31 +432,42 @@ class CushionTests(SimpleTestCase):
     CARRIED = Cushion(1.2, 0.09, 1.2, 0.3)
 
     def test_plenum_by_hand(self):
-        # p = 1.2 * 9.80665 / 0.09 = 130.755 Pa; v = sqrt(2 p / 1.2) = 14.762 m/s; 2 mm: Q = 0.6 * 0.002 * 1.2 * 14.762 = 0.021258 m3/s; P = 9.265 W
+        # p = 1.2 * 9.80665 / 0.09 = 130.755 Pa; v = sqrt(2 p / 1.2) = 14.762 m/s; 2 mm: Q = 0.6 *
+        # 0.002 * 1.2 * 14.762 = 0.021258 m3/s; P = 9.265 W
         made = plenum_hover(self.CARRIED, 0.002)
         self.assertAlmostEqual(made.cushion, 130.755, places=3)
         self.assertAlmostEqual(made.flow, 0.021258, places=6)
         self.assertAlmostEqual(made.power, 9.265, delta=0.001)
 
     def test_peripheral_jet_by_hand(self):
-        # t = h, 30 deg inwards: x = 1.5; p_c / P_j = 1 - e^-3 = 0.95021; P_j 137.61 Pa; Q = 1.2 * 0.002 / 1.5 * sqrt(2 * 137.61 / 1.2) (1 - e^-1.5) = 0.018823
+        # t = h, 30 deg inwards: x = 1.5; p_c / P_j = 1 - e^-3 = 0.95021; P_j 137.61 Pa; Q = 1.2 *
+        # 0.002 / 1.5 * sqrt(2 * 137.61 / 1.2) (1 - e^-1.5) = 0.018823
         made = jet_hover(self.CARRIED, 0.002, 0.002, math.radians(30))
         self.assertAlmostEqual(made.supply, 137.607, places=2)
         self.assertAlmostEqual(made.flow, 0.018823, delta=2e-5)
 
     def test_the_gap_holds_the_power(self):
-        self.assertAlmostEqual(plenum_hover(self.CARRIED, gap_at_power(self.CARRIED, 9.0)).power, 9.0, places=6)
+        self.assertAlmostEqual(
+            plenum_hover(self.CARRIED, gap_at_power(self.CARRIED, 9.0)).power, 9.0, places=6
+        )
         gap = gap_at_power(self.CARRIED, 9.0, 0.003, 0.5)
         self.assertAlmostEqual(jet_hover(self.CARRIED, gap, 0.003, 0.5).power, 9.0, places=6)
-        self.assertGreater(gap_at_power(self.CARRIED, 9.0, 0.003, 0.7), gap_at_power(self.CARRIED, 9.0, 0.003, 0.0))
+        self.assertGreater(
+            gap_at_power(self.CARRIED, 9.0, 0.003, 0.7), gap_at_power(self.CARRIED, 9.0, 0.003, 0.0)
+        )
 
     def test_what_cannot_be(self):
         for act in (
-            lambda: plenum_hover(Cushion(0.0, 0.09, 1.2), 0.002), lambda: plenum_hover(Cushion(1.0, 0.09, 0.2), 0.002), lambda: plenum_hover(self.CARRIED, 0.0),
-            lambda: jet_hover(self.CARRIED, 0.002, -0.1, 0.0), lambda: jet_hover(self.CARRIED, 0.002, 0.002, 2.0), lambda: gap_at_power(self.CARRIED, 0.0),
-            lambda: gap_at_power(Cushion(5000.0, 0.01, 1.0), 0.01), lambda: gap_at_power(Cushion(0.0001, 50.0, 40.0), 1e5),
+            lambda: plenum_hover(Cushion(0.0, 0.09, 1.2), 0.002),
+            lambda: plenum_hover(Cushion(1.0, 0.09, 0.2), 0.002),
+            lambda: plenum_hover(self.CARRIED, 0.0),
+            lambda: jet_hover(self.CARRIED, 0.002, -0.1, 0.0),
+            lambda: jet_hover(self.CARRIED, 0.002, 0.002, 2.0),
+            lambda: gap_at_power(self.CARRIED, 0.0),
+            lambda: gap_at_power(Cushion(5000.0, 0.01, 1.0), 0.01),
+            lambda: gap_at_power(Cushion(0.0001, 50.0, 40.0), 1e5),
             lambda: plenum_hover(replace(self.CARRIED, efficiency=1.2), 0.002),
-        ):  # fmt: skip
+        ):
             with self.assertRaises(CannotBe):
                 act()
 
@@ -326,7 +476,8 @@ class PackTests(SimpleTestCase):
     PACK = Pack(3, 2, 2.5 * 3600, 0.03, cable_length=0.5, controller_efficiency=1.0)
 
     def test_draw_by_hand(self):
-        # full: 12.6 V; R = 0.03 * 3 / 2 + 1.724e-8 / 0.75e-6 = 0.045 + 0.022987; 20 W: I = (12.6 - sqrt(158.76 - 5.4389)) / 0.135973 = 1.60113 A
+        # full: 12.6 V; R = 0.03 * 3 / 2 + 1.724e-8 / 0.75e-6 = 0.045 + 0.022987; 20 W: I = (12.6 -
+        # sqrt(158.76 - 5.4389)) / 0.135973 = 1.60113 A
         now = draw(self.PACK, 20.0)
         self.assertAlmostEqual(now.current, 1.6011, delta=0.0003)
         self.assertAlmostEqual(now.load_voltage * now.current, 20.0, places=9)
@@ -345,7 +496,9 @@ class PackTests(SimpleTestCase):
     def test_rates_pulses_and_charging(self):
         self.assertAlmostEqual(c_rate(self.PACK, 10.0), 2.0)
         self.assertAlmostEqual(charge_time(self.PACK, 2.0) / 3600, 3.125)
-        self.assertEqual([round(1000 * pulse_of(t), 6) for t in (0, 0.5, 1)], [1.0, 1.5, 2.0])  # 1.0 to 2.0 ms -> 0 to 100 %
+        self.assertEqual(
+            [round(1000 * pulse_of(t), 6) for t in (0, 0.5, 1)], [1.0, 1.5, 2.0]
+        )  # 1.0 to 2.0 ms -> 0 to 100 %
         self.assertAlmostEqual(throttle_of(pulse_of(0.37)), 0.37)
         self.assertEqual((throttle_of(0.0005), throttle_of(0.003)), (0.0, 1.0))
         self.assertAlmostEqual(power_at(0.5, 80.0), 10.0)
@@ -371,7 +524,8 @@ class PackTests(SimpleTestCase):
 
 class RecordTests(SimpleTestCase):
     def test_bias_and_scatter(self):
-        # hand: errors +10, 0, -4 %: mean 2, standard deviation sqrt((64 + 4 + 36) / 2) = 7.211; t(2) 4.303: half 17.91
+        # hand: errors +10, 0, -4 %: mean 2, standard deviation sqrt((64 + 4 + 36) / 2) = 7.211;
+        # t(2) 4.303: half 17.91
         found = record_of([Pair(1.1, 1.0), Pair(2.0, 2.0), Pair(0.96, 1.0)])
         self.assertAlmostEqual(found.bias, 2.0)
         self.assertAlmostEqual(found.scatter, 7.2111, places=4)
@@ -408,15 +562,21 @@ class RecordTests(SimpleTestCase):
 class ToolsOfTheToolsTests(SimpleTestCase):
     def test_spread_carries_each_cause(self):
         # z = x y: u2 = (3 * 0.1)2 + (2 * 0.2)2 = 0.25
-        inputs = {"x": measured(2.0, "", [(cause("a", "a"), 0.1)]), "y": measured(3.0, "", [(cause("b", "b"), 0.2)])}
+        inputs = {
+            "x": measured(2.0, "", [(cause("a", "a"), 0.1)]),
+            "y": measured(3.0, "", [(cause("b", "b"), 0.2)]),
+        }
         made = spread(lambda x, y: {"z": x * y}, inputs, {"z": ("", "product", "x y", "")})["z"]
         self.assertAlmostEqual(made.value, 6.0)
         self.assertAlmostEqual(made.u, 0.5)
 
     def test_tunnel_resistance(self):
-        # an open tube takes its stream's head and its friction: 0.1 m, no length: rho/2 / A2 = 0.6 / 6.1685e-5 = 9726.9
+        # an open tube takes its stream's head and its friction: 0.1 m, no length: rho/2 / A2 = 0.6
+        # / 6.1685e-5 = 9726.9
         self.assertAlmostEqual(tunnel_resistance(0.1, 0.0, 0.0, 0.0), 9726.9, delta=1)
-        self.assertGreater(tunnel_resistance(0.1, 1.5, 0.08, 0.008), tunnel_resistance(0.1, 1.5, 0.0, 0.0))
+        self.assertGreater(
+            tunnel_resistance(0.1, 1.5, 0.08, 0.008), tunnel_resistance(0.1, 1.5, 0.0, 0.0)
+        )
         with self.assertRaises(ValueError):
             tunnel_resistance(0.0, 1.0, 0.0, 0.0)
 
@@ -425,12 +585,16 @@ class ToolsOfTheToolsTests(SimpleTestCase):
         self.assertEqual([f.parameters[0] for f in front(found)], [3, 1])
 
     def test_search_finds_the_top_of_a_hill_and_stops_when_told(self):
-        hill = lambda p: (-((p[0] - 0.3) ** 2) - (p[1] + 0.2) ** 2, p[0]) if p[0] < 0.9 else None  # noqa: E731
+        def hill(p):
+            return (-((p[0] - 0.3) ** 2) - (p[1] + 0.2) ** 2, p[0]) if p[0] < 0.9 else None
+
         run = Search([(-1, 1), (-1, 1)], (0.8, 0.8), hill, lambda share, best: True, rounds=60)
         best = run.run()
         self.assertAlmostEqual(best.parameters[0], 0.3, delta=0.05)
         self.assertAlmostEqual(best.parameters[1], -0.2, delta=0.05)
-        again = Search([(-1, 1), (-1, 1)], (0.8, 0.8), hill, lambda share, best: True, rounds=60).run()
+        again = Search(
+            [(-1, 1), (-1, 1)], (0.8, 0.8), hill, lambda share, best: True, rounds=60
+        ).run()
         self.assertEqual(best, again)  # seeded
         stopped = Search([(-1, 1), (-1, 1)], (0.8, 0.8), hill, lambda share, best: False, rounds=60)
         stopped.run()

@@ -6,7 +6,15 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hauch.core.quantity import Influence, Quantity, coverage_factor, derive, exact, measured, significant
+from hauch.core.quantity import (
+    Influence,
+    Quantity,
+    coverage_factor,
+    derive,
+    exact,
+    measured,
+    significant,
+)
 from hauch.core.quantity.show import show, show_plain
 from hauch.core.quantity.units import KINDS, UnitUnknown, factor_from_si, from_si, to_si
 
@@ -34,12 +42,21 @@ class CoverageTests(unittest.TestCase):
 
 class QuantityTests(unittest.TestCase):
     def test_end_gauge_of_the_gum(self):
-        """JCGM 100:2008, H.1: contributions 25, 9.7, 2.9, 16.6 nm with 18, 25.6, 50, 2 degrees of freedom -> 32 nm, 16."""
-        parts = {own("standard", 18): 25.0, own("comparator", 25.6): 9.7, own("expansion", 50): 2.9, own("temperature", 2): 16.6}
+        """JCGM 100:2008, H.1: contributions 25, 9.7, 2.9, 16.6 nm with 18, 25.6, 50, 2 degrees of
+        freedom -> 32 nm, 16.
+        """
+        parts = {
+            own("standard", 18): 25.0,
+            own("comparator", 25.6): 9.7,
+            own("expansion", 50): 2.9,
+            own("temperature", 2): 16.6,
+        }
         gauge = Quantity(50.000838e6, "nm", parts)
         self.assertAlmostEqual(gauge.u, 32, delta=0.5)
         self.assertEqual(math.floor(gauge.dof), 16)
-        self.assertAlmostEqual(gauge.expanded, 67, delta=1)  # GUM takes k = 2.12 from its table: 2.12 * 32
+        self.assertAlmostEqual(
+            gauge.expanded, 67, delta=1
+        )  # GUM takes k = 2.12 from its table: 2.12 * 32
 
     def test_common_cause_cancels_in_a_difference_and_stays_in_a_sum(self):
         common = Influence("meter", "meter", "common", "B")
@@ -51,7 +68,9 @@ class QuantityTests(unittest.TestCase):
 
     def test_own_causes_add_in_squares(self):
         a, b = measured(3.0, "m", [(own("a"), 0.3)]), measured(4.0, "m", [(own("b"), 0.4)])
-        self.assertAlmostEqual(derive("s", "a + b", lambda a, b: a + b, {"a": a, "b": b}, "m").u, 0.5, places=9)
+        self.assertAlmostEqual(
+            derive("s", "a + b", lambda a, b: a + b, {"a": a, "b": b}, "m").u, 0.5, places=9
+        )
 
     def test_product_has_relative_doubts_in_squares(self):
         """JCGM 100:2008, 5.1.6."""
@@ -62,9 +81,13 @@ class QuantityTests(unittest.TestCase):
     def test_a_doubt_of_rounding_errors_alone_is_carried(self):
         """Partial derivative of x^2 at 3 is 6, however small the doubt."""
         for u in (1e-9, 1e-16, 1e-100):
-            q = derive("square", "x2", lambda x: x * x, {"x": measured(3.0, "", [(own("x"), u)])}, "")
+            q = derive(
+                "square", "x2", lambda x: x * x, {"x": measured(3.0, "", [(own("x"), u)])}, ""
+            )
             self.assertAlmostEqual(q.u, 6 * u, delta=1e-5 * u)
-        nothing = derive("square", "x2", lambda x: x * x, {"x": measured(0.0, "", [(own("x"), 5e-324)])}, "")
+        nothing = derive(
+            "square", "x2", lambda x: x * x, {"x": measured(0.0, "", [(own("x"), 5e-324)])}, ""
+        )
         self.assertEqual(nothing.u, 0.0)
 
     def test_working_lists_each_step_once(self):
@@ -84,7 +107,13 @@ class QuantityTests(unittest.TestCase):
 
     @given(st.floats(0.5, 100), st.floats(0.001, 0.1), st.floats(-3, 3))
     def test_power_law_carries_relative_doubt(self, value, relative, exponent):
-        q = derive("p", "x^k", lambda x: x**exponent, {"x": measured(value, "", [(own("x"), relative * value)])}, "")
+        q = derive(
+            "p",
+            "x^k",
+            lambda x: x**exponent,
+            {"x": measured(value, "", [(own("x"), relative * value)])},
+            "",
+        )
         self.assertAlmostEqual(q.u / abs(q.value), abs(exponent) * relative, delta=1e-5)
 
     def test_significant_digits(self):
@@ -97,10 +126,17 @@ class UnitTests(unittest.TestCase):
     def test_published_factors(self):
         """NIST Special Publication 811 (2008), appendix B.8; conventional water columns."""
         for written, kind, si in (
-            ("mmH2O", "pressure", 9.80665), ("inH2O", "pressure", 249.08891), ("ft/min", "air_speed", 5.08e-3), ("km/h", "air_speed", 1 / 3.6),
-            ("cfm", "volume_flow", 4.719474e-4), ("inHg", "air_pressure", 3.386389e3), ("hPa", "air_pressure", 100.0), ("psi", "pressure", 6.894757e3),
-            ("Hz", "rotational_speed", 60.0), ("mA", "current", 1e-3),
-        ):  # fmt: skip
+            ("mmH2O", "pressure", 9.80665),
+            ("inH2O", "pressure", 249.08891),
+            ("ft/min", "air_speed", 5.08e-3),
+            ("km/h", "air_speed", 1 / 3.6),
+            ("cfm", "volume_flow", 4.719474e-4),
+            ("inHg", "air_pressure", 3.386389e3),
+            ("hPa", "air_pressure", 100.0),
+            ("psi", "pressure", 6.894757e3),
+            ("Hz", "rotational_speed", 60.0),
+            ("mA", "current", 1e-3),
+        ):
             with self.subTest(written):
                 self.assertAlmostEqual(to_si(1.0, written, kind) / si, 1.0, delta=5e-7)
 
@@ -118,10 +154,17 @@ class UnitTests(unittest.TestCase):
         with self.assertRaises(UnitUnknown):
             to_si(1.0, "Pa", "air_speed")
 
-    @given(st.sampled_from([(k.key, unit) for k in KINDS.values() for unit in {*k.shown.values(), k.unit}]), st.floats(-1e5, 1e5))
+    @given(
+        st.sampled_from(
+            [(k.key, unit) for k in KINDS.values() for unit in {*k.shown.values(), k.unit}]
+        ),
+        st.floats(-1e5, 1e5),
+    )
     def test_round_trip(self, kind_and_unit, value):
         kind, unit = kind_and_unit
-        self.assertAlmostEqual(to_si(from_si(value, unit, kind), unit, kind), value, delta=1e-9 * max(1, abs(value)))
+        self.assertAlmostEqual(
+            to_si(from_si(value, unit, kind), unit, kind), value, delta=1e-9 * max(1, abs(value))
+        )
 
 
 class ShowTests(unittest.TestCase):

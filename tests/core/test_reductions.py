@@ -10,13 +10,33 @@ from hauch.core.rig import Bench, Loft140
 from hauch.core.rig.room import bag_fill, drive, free_room, outlet_row, panel
 
 CHANNELS_USED = (
-    "scale_mass", "orifice_pressure", "test_depression", "torque", "tare_torque", "speed", "air_speed", "fill_time", "gap", "panel_points", "static_pressure",
-)  # fmt: skip
+    "scale_mass",
+    "orifice_pressure",
+    "test_depression",
+    "torque",
+    "tare_torque",
+    "speed",
+    "air_speed",
+    "fill_time",
+    "gap",
+    "panel_points",
+    "static_pressure",
+)
 PLAIN = {key: Meter(key, key) for key in CHANNELS_USED}
 
 
 def run(readings, rig=None, meters=None, **more):
-    return RunInput("7", readings, {**PLAIN, **(meters or {})}, rig or {}, "rig:1", 20.0, 101_325.0, 50.0, **more)
+    return RunInput(
+        "7",
+        readings,
+        {**PLAIN, **(meters or {})},
+        rig or {},
+        "rig:1",
+        20.0,
+        101_325.0,
+        50.0,
+        **more,
+    )
 
 
 def reduce(key, *args, **more):
@@ -31,32 +51,54 @@ class FlowBenchTests(unittest.TestCase):
     RIG = {"orifice": (0.05, 0.0), "orifice_coefficient": (0.61, 0.006)}
 
     def test_by_hand(self):
-        """A = 0.61 pi/4 0.05^2 sqrt(100 / 1500) = 3.0925e-4 m2; the density cancels; 1 % on the coefficient is 1 % on the area."""
-        q = reduce("effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, self.RIG)
+        """A = 0.61 pi/4 0.05^2 sqrt(100 / 1500) = 3.0925e-4 m2; the density cancels; 1 % on the
+        coefficient is 1 % on the area.
+        """
+        q = reduce(
+            "effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, self.RIG
+        )
         self.assertAlmostEqual(q.value, 3.0925e-4, delta=5e-9)
         self.assertAlmostEqual(q.u / q.value, 0.006 / 0.61, delta=1e-6)
 
     def test_the_leak_is_taken_off(self):
         """Leak 2e-5 1500^0.65 = 2.32e-3 m3/s of the bench's own, in air of 1.1993 kg/m3."""
         leaky = {**self.RIG, "leak_coefficient": (2e-5, 0.0), "leak_exponent": (0.65, 0.0)}
-        tight = reduce("effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, self.RIG)
-        less = reduce("effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, leaky)
+        tight = reduce(
+            "effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, self.RIG
+        )
+        less = reduce(
+            "effective_area", {"orifice_pressure": [100.0], "test_depression": [1500.0]}, leaky
+        )
         leak_area = 2e-5 * 1500**0.65 / math.sqrt(2 * 1500 / 1.1993)
         self.assertAlmostEqual(tight.value - less.value, leak_area, delta=1e-9)
 
     def test_what_gives_nothing(self):
         with self.assertRaisesRegex(NoResult, "must both be above 0"):
-            reduce("effective_area", {"orifice_pressure": [0.0], "test_depression": [1500.0]}, self.RIG)
+            reduce(
+                "effective_area", {"orifice_pressure": [0.0], "test_depression": [1500.0]}, self.RIG
+            )
         with self.assertRaisesRegex(NoResult, "bench's own leak"):
-            reduce("effective_area", {"orifice_pressure": [1.0], "test_depression": [1500.0]},
-                   {**self.RIG, "leak_coefficient": (1e-3, 0.0), "leak_exponent": (0.65, 0.0)})  # fmt: skip
+            reduce(
+                "effective_area",
+                {"orifice_pressure": [1.0], "test_depression": [1500.0]},
+                {**self.RIG, "leak_coefficient": (1e-3, 0.0), "leak_exponent": (0.65, 0.0)},
+            )
         with self.assertRaisesRegex(NoResult, "Enter it in Stores"):
-            reduce("effective_area", {"orifice_pressure": [1.0], "test_depression": [1500.0]}, {"orifice": (0.05, 0.0)})
+            reduce(
+                "effective_area",
+                {"orifice_pressure": [1.0], "test_depression": [1500.0]},
+                {"orifice": (0.05, 0.0)},
+            )
 
 
 class TunnelLeakTests(unittest.TestCase):
     def test_the_leak_is_put_back_where_the_pressure_was_read(self):
-        rig = {"bore": (0.1252, 0.0), "profile_factor": (0.846, 0.0), "leak_coefficient": (1.43e-5, 0.0), "leak_exponent": (0.65, 0.0)}
+        rig = {
+            "bore": (0.1252, 0.0),
+            "profile_factor": (0.846, 0.0),
+            "leak_coefficient": (1.43e-5, 0.0),
+            "leak_exponent": (0.65, 0.0),
+        }
         without = reduce("airflow", {"air_speed": [4.0]}, rig)
         with_ = reduce("airflow", {"air_speed": [4.0], "static_pressure": [43.0]}, rig)
         self.assertAlmostEqual(with_.value - without.value, 1.43e-5 * 43**0.65, delta=1e-12)
@@ -75,13 +117,19 @@ class OtherRigTests(unittest.TestCase):
         """2 pi 10 (2.0 - 0.1) = 119.38 W at 600 1/min, eight times that at 1,200."""
         readings = {"torque": [2.0], "tare_torque": [0.1], "speed": [600.0]}
         self.assertAlmostEqual(reduce("shaft_power", readings).value, 119.38, delta=0.005)
-        self.assertAlmostEqual(reduce("shaft_power", readings, common_speed=1200.0).value, 8 * 119.38, delta=0.04)
+        self.assertAlmostEqual(
+            reduce("shaft_power", readings, common_speed=1200.0).value, 8 * 119.38, delta=0.04
+        )
         with self.assertRaisesRegex(NoResult, "must be above the torque without it"):
             reduce("shaft_power", {"torque": [0.1], "tare_torque": [0.1], "speed": [600.0]})
 
     def test_one_cell_for_both_torques_cancels_its_offset(self):
         cell = Meter("Q", "cell", accuracy=0.05)
-        q = reduce("shaft_power", {"torque": [2.0], "tare_torque": [0.1], "speed": [600.0]}, meters={"torque": cell, "tare_torque": cell})
+        q = reduce(
+            "shaft_power",
+            {"torque": [2.0], "tare_torque": [0.1], "speed": [600.0]},
+            meters={"torque": cell, "tare_torque": cell},
+        )
         self.assertLess(q.u, 1e-6)
 
     def test_bag(self):
@@ -99,36 +147,70 @@ class OtherRigTests(unittest.TestCase):
 class PlaceTests(unittest.TestCase):
     def test_imbalance(self):
         """4, 5 and 6 m/s: 100 (6 - 4) / 5 = 40 %."""
-        q = reduce("imbalance", {"air_speed": [4, 5, 6, 4, 5, 6]}, {"places": (3.0, 0.0)}, positions={"air_speed": turns(3, 2)})
+        q = reduce(
+            "imbalance",
+            {"air_speed": [4, 5, 6, 4, 5, 6]},
+            {"places": (3.0, 0.0)},
+            positions={"air_speed": turns(3, 2)},
+        )
         self.assertAlmostEqual(q.value, 40.0, places=9)
 
     def test_a_slope_of_the_meter_cancels_in_the_imbalance(self):
         places = {"places": (3.0, 0.0)}
         off = {"air_speed": Meter("V", "V", slope=1.2, slope_u=0.1)}
-        q = reduce("imbalance", {"air_speed": [4, 5, 6]}, places, off, positions={"air_speed": turns(3, 1)})
+        q = reduce(
+            "imbalance", {"air_speed": [4, 5, 6]}, places, off, positions={"air_speed": turns(3, 1)}
+        )
         self.assertAlmostEqual(q.value, 40.0, places=6)
         self.assertLess(q.u, 0.01)
 
     def test_jet(self):
-        q = reduce("jet_speed", {"air_speed": [1, 2, 3, 2]}, {"places": (4.0, 0.0)}, positions={"air_speed": turns(4, 1)})
+        q = reduce(
+            "jet_speed",
+            {"air_speed": [1, 2, 3, 2]},
+            {"places": (4.0, 0.0)},
+            positions={"air_speed": turns(4, 1)},
+        )
         self.assertAlmostEqual(q.value, 2.0, places=9)
 
     def test_a_place_that_was_left_out_is_named(self):
         with self.assertRaisesRegex(NoResult, "at place 3 of 3"):
-            reduce("imbalance", {"air_speed": [4, 5]}, {"places": (3.0, 0.0)}, positions={"air_speed": [1, 2]})
+            reduce(
+                "imbalance",
+                {"air_speed": [4, 5]},
+                {"places": (3.0, 0.0)},
+                positions={"air_speed": [1, 2]},
+            )
         with self.assertRaisesRegex(NoResult, "does not say how many places"):
             reduce("imbalance", {"air_speed": [4, 5]}, positions={"air_speed": [1, 2]})
 
     def test_panel(self):
-        """Judges 6, 7 and 8: mean 7, standard error 1 / sqrt(3) with 2 degrees of freedom; a judge who scores twice counts once."""
-        q = reduce("panel_points", {"panel_points": [6, 7, 8]}, {"places": (3.0, 0.0)}, positions={"panel_points": [1, 2, 3]})
+        """Judges 6, 7 and 8: mean 7, standard error 1 / sqrt(3) with 2 degrees of freedom; a judge
+        who scores twice counts once.
+        """
+        q = reduce(
+            "panel_points",
+            {"panel_points": [6, 7, 8]},
+            {"places": (3.0, 0.0)},
+            positions={"panel_points": [1, 2, 3]},
+        )
         self.assertAlmostEqual(q.value, 7.0)
         self.assertAlmostEqual(q.u, 1 / math.sqrt(3))
         self.assertAlmostEqual(q.dof, 2.0)
-        twice = reduce("panel_points", {"panel_points": [6, 7, 8, 6]}, {"places": (3.0, 0.0)}, positions={"panel_points": [1, 2, 3, 1]})
+        twice = reduce(
+            "panel_points",
+            {"panel_points": [6, 7, 8, 6]},
+            {"places": (3.0, 0.0)},
+            positions={"panel_points": [1, 2, 3, 1]},
+        )
         self.assertAlmostEqual(twice.value, 7.0)
         with self.assertRaisesRegex(NoResult, "2 of 3 judges"):
-            reduce("panel_points", {"panel_points": [6, 7]}, {"places": (3.0, 0.0)}, positions={"panel_points": [1, 2]})
+            reduce(
+                "panel_points",
+                {"panel_points": [6, 7]},
+                {"places": (3.0, 0.0)},
+                positions={"panel_points": [1, 2]},
+            )
 
 
 class VirtualRigTests(unittest.TestCase):
@@ -138,16 +220,31 @@ class VirtualRigTests(unittest.TestCase):
         q = reduce("shaft_power", {k: v.tolist() for k, v in shaft.items()}, common_speed=620.0)
         self.assertAlmostEqual(q.value, 46.0, delta=0.6)
         row = outlet_row(bench, (1.08, 0.98, 0.94), "b")
-        found = reduce("imbalance", {"air_speed": row.tolist()}, {"places": (3.0, 0.0)}, positions={"air_speed": turns(3, 3)})
+        found = reduce(
+            "imbalance",
+            {"air_speed": row.tolist()},
+            {"places": (3.0, 0.0)},
+            positions={"air_speed": turns(3, 3)},
+        )
         self.assertAlmostEqual(found.value, 14.0, delta=4.0)
         points = reduce(
-            "panel_points", {"panel_points": panel(bench, 7.0, "c").tolist()}, {"places": (5.0, 0.0)}, positions={"panel_points": turns(5, 1)}
+            "panel_points",
+            {"panel_points": panel(bench, 7.0, "c").tolist()},
+            {"places": (5.0, 0.0)},
+            positions={"panel_points": turns(5, 1)},
         )
         self.assertAlmostEqual(points.value, 7.0, delta=1.0)
 
     def test_more_fan_fills_faster_and_blows_harder(self):
         bench = Bench()
         more = Loft140.changed("more", flow=1.2)
-        self.assertLess(bag_fill(bench, more, "x", 0.0).mean(), bag_fill(bench, Loft140, "x", 0.0).mean())
-        self.assertGreater(free_room(bench, more, "x", 0.0).mean(), free_room(bench, Loft140, "x", 0.0).mean())
-        self.assertEqual(free_room(bench, Loft140, "x", 0.0).tolist(), free_room(bench, Loft140, "x", 0.0).tolist())
+        self.assertLess(
+            bag_fill(bench, more, "x", 0.0).mean(), bag_fill(bench, Loft140, "x", 0.0).mean()
+        )
+        self.assertGreater(
+            free_room(bench, more, "x", 0.0).mean(), free_room(bench, Loft140, "x", 0.0).mean()
+        )
+        self.assertEqual(
+            free_room(bench, Loft140, "x", 0.0).tolist(),
+            free_room(bench, Loft140, "x", 0.0).tolist(),
+        )

@@ -17,11 +17,22 @@ def compared(delta, own=0.001, shared=None):
     shared = np.zeros((delta.size, 0)) if shared is None else np.array(shared, float)
     count = shared.shape[1]
     return Comparison(
-        delta, np.full(delta.size, own), shared, np.full(delta.size, 3), own, math.inf, np.zeros(count, bool), np.zeros((delta.size, 0))
+        delta,
+        np.full(delta.size, own),
+        shared,
+        np.full(delta.size, 3),
+        own,
+        math.inf,
+        np.zeros(count, bool),
+        np.zeros((delta.size, 0)),
     )
 
 
-AIR, NOISE, RISE = Term("air", 1, 1, True, 0.05), Term("noise", 1, -1, False, 50.0), Term("rise", 1, -1, True, 40.0)
+AIR, NOISE, RISE = (
+    Term("air", 1, 1, True, 0.05),
+    Term("noise", 1, -1, False, 50.0),
+    Term("rise", 1, -1, True, 40.0),
+)
 
 
 def judged(scheme, terms, comparisons, **more):
@@ -30,23 +41,33 @@ def judged(scheme, terms, comparisons, **more):
 
 class RankPointTests(unittest.TestCase):
     def test_by_hand(self):
-        """Three entries: air 3, 2, 1 points; noise (less is better) 1, 3, 2 points; noise counts half: 3.5, 3.5, 2.0."""
+        """Three entries: air 3, 2, 1 points; noise (less is better) 1, 3, 2 points; noise counts
+        half: 3.5, 3.5, 2.0.
+        """
         half = Term("noise", 0.5, -1, False, 50.0)
-        out = judged("rank_points", [AIR, half], [compared([0.2, 0.1, 0.0]), compared([1.0, -3.0, -1.0])])
+        out = judged(
+            "rank_points", [AIR, half], [compared([0.2, 0.1, 0.0]), compared([1.0, -3.0, -1.0])]
+        )
         self.assertEqual(out.score.tolist(), [3.5, 3.5, 2.0])
         self.assertEqual(out.standing.rank.tolist(), [1, 1, 3])
         self.assertTrue(math.isnan(out.ground))
 
     def test_equal_figures_share_their_points(self):
-        out = judged("rank_points", [AIR, NOISE], [compared([0.1, 0.1, 0.0]), compared([0.0, -1.0, -2.0])])
+        out = judged(
+            "rank_points", [AIR, NOISE], [compared([0.1, 0.1, 0.0]), compared([0.0, -1.0, -2.0])]
+        )
         self.assertEqual(out.score.tolist(), [2.5 + 1, 2.5 + 2, 1 + 3])
 
     @given(st.floats(0.2, 5.0))
     @settings(max_examples=20)
     def test_stretching_a_figure_changes_nothing(self, factor):
         delta = np.array([0.03, 0.01, -0.02, 0.05])
-        one = judged("rank_points", [AIR, NOISE], [compared(delta), compared([1.0, 2.0, -1.0, 0.5])])
-        other = judged("rank_points", [AIR, NOISE], [compared(factor * delta), compared([1.0, 2.0, -1.0, 0.5])])
+        one = judged(
+            "rank_points", [AIR, NOISE], [compared(delta), compared([1.0, 2.0, -1.0, 0.5])]
+        )
+        other = judged(
+            "rank_points", [AIR, NOISE], [compared(factor * delta), compared([1.0, 2.0, -1.0, 0.5])]
+        )
         self.assertEqual(one.score.tolist(), other.score.tolist())
 
 
@@ -56,7 +77,13 @@ class LimitTests(unittest.TestCase):
     def test_who_breaks_it_comes_last(self):
         """-4.0 dB with 6 % less air loses against -1.0 dB with 1 % less, where 3 % are allowed."""
         air = compared([math.log(0.94), math.log(0.99), math.log(1.02)])
-        out = judged("constraint", [NOISE], [compared([-4.0, -1.0, -0.5])], limits=[self.LIMIT], limited=[air])
+        out = judged(
+            "constraint",
+            [NOISE],
+            [compared([-4.0, -1.0, -0.5])],
+            limits=[self.LIMIT],
+            limited=[air],
+        )
         self.assertEqual(out.standing.order.tolist(), [1, 2, 0])
         self.assertEqual(out.breaks.tolist(), [[True], [False], [False]])
         self.assertEqual(out.standing.rank[0], 3)
@@ -74,14 +101,24 @@ class LimitTests(unittest.TestCase):
 
     def test_no_rank_is_shared_across_a_limit(self):
         air = compared([math.log(0.969), math.log(0.99)], own=0.05)
-        out = judged("constraint", [NOISE], [compared([-1.0, -1.0], own=0.5)], limits=[self.LIMIT], limited=[air])
+        out = judged(
+            "constraint",
+            [NOISE],
+            [compared([-1.0, -1.0], own=0.5)],
+            limits=[self.LIMIT],
+            limited=[air],
+        )
         self.assertEqual(out.standing.rank.tolist(), [2, 1])
 
 
 class SumTests(unittest.TestCase):
     def test_by_hand(self):
-        """40 K and 50 dB(A) of the reference; 36 K and 51 dB(A) make 87, 44 K and 47 dB(A) make 91: the smaller is first."""
-        out = judged("sum", [RISE, NOISE], [compared([math.log(0.9), math.log(1.1)]), compared([1.0, -3.0])])
+        """40 K and 50 dB(A) of the reference; 36 K and 51 dB(A) make 87, 44 K and 47 dB(A) make 91:
+        the smaller is first.
+        """
+        out = judged(
+            "sum", [RISE, NOISE], [compared([math.log(0.9), math.log(1.1)]), compared([1.0, -3.0])]
+        )
         for got, expected in zip(out.score, (87.0, 91.0), strict=True):
             self.assertAlmostEqual(got, expected, places=9)
         self.assertAlmostEqual(out.ground, 90.0, places=9)
@@ -90,7 +127,9 @@ class SumTests(unittest.TestCase):
 
 class FrontTests(unittest.TestCase):
     def test_by_hand(self):
-        """(3, 1), (1, 3) and (2, 2) are beaten by nobody; (1, 1) is beaten by all but (1, 3)'s first; (0, 0) by all."""
+        """(3, 1), (1, 3) and (2, 2) are beaten by nobody; (1, 1) is beaten by all but (1, 3)'s
+        first; (0, 0) by all.
+        """
         gains = np.array([[3.0, 1.0], [1.0, 3.0], [2.0, 2.0], [1.0, 1.0], [0.0, 0.0]])
         self.assertEqual(front_numbers(gains).tolist(), [1, 1, 1, 2, 3])
 
@@ -98,7 +137,9 @@ class FrontTests(unittest.TestCase):
         self.assertEqual(front_numbers(np.array([[1.0, 1.0], [1.0, 1.0]])).tolist(), [1, 1])
 
     def test_ranks_and_no_score(self):
-        out = judged("front", [AIR, NOISE], [compared([0.2, 0.1, 0.05]), compared([1.0, -2.0, -1.0])])
+        out = judged(
+            "front", [AIR, NOISE], [compared([0.2, 0.1, 0.05]), compared([1.0, -2.0, -1.0])]
+        )
         self.assertIsNone(out.score)
         self.assertEqual(out.standing.rank.tolist(), [1, 1, 3])
         self.assertGreater(out.standing.first[0], 0.99)
@@ -137,7 +178,10 @@ class SameAsBeforeTests(unittest.TestCase):
 
     def test_the_seed_decides(self):
         comparisons = [compared([0.02, 0.019], 0.01), compared([0.0, 0.1], 0.2)]
-        one, same, other = (judge_rules("rank_points", [AIR, NOISE], comparisons, draws=3000, seed=s) for s in (1, 1, 2))
+        one, same, other = (
+            judge_rules("rank_points", [AIR, NOISE], comparisons, draws=3000, seed=s)
+            for s in (1, 1, 2)
+        )
         self.assertEqual(one.standing.first.tolist(), same.standing.first.tolist())
         self.assertNotEqual(one.standing.first.tolist(), other.standing.first.tolist())
 
@@ -152,10 +196,18 @@ class ProblemTests(unittest.TestCase):
     def test_sentences(self):
         limit = Limit("air", 3.0, 1, True)
         for scheme, terms, limits, words in (
-            ("constraint", [NOISE], [], "needs at least one limit"), ("constraint", [NOISE, RISE], [limit], "one objective, but 2 have a weight: noise, rise"),
-            ("constraint", [AIR], [limit], "both the objective and a limit"), ("front", [AIR], [], "choose “best single metric”"),
-            ("weighted_percent", [Term("air", -1, 1, True)], [], "The weight of “air” is -1"), ("rank_points", [], [], "score no test"),
-        ):  # fmt: skip
+            ("constraint", [NOISE], [], "needs at least one limit"),
+            (
+                "constraint",
+                [NOISE, RISE],
+                [limit],
+                "one objective, but 2 have a weight: noise, rise",
+            ),
+            ("constraint", [AIR], [limit], "both the objective and a limit"),
+            ("front", [AIR], [], "choose “best single metric”"),
+            ("weighted_percent", [Term("air", -1, 1, True)], [], "The weight of “air” is -1"),
+            ("rank_points", [], [], "score no test"),
+        ):
             with self.subTest(words):
                 self.assertRegex(" ".join(rule_problems(scheme, terms, limits)), words)
         self.assertEqual(rule_problems("constraint", [NOISE], [limit]), [])
@@ -166,7 +218,12 @@ class ProblemTests(unittest.TestCase):
 def runs(subject, y, time, group=None):
     n = len(y)
     return Runs(
-        np.array(subject), np.array(y, float), np.array(time, float), np.zeros(n), np.zeros((n, 0)), None if group is None else np.array(group)
+        np.array(subject),
+        np.array(y, float),
+        np.array(time, float),
+        np.zeros(n),
+        np.zeros((n, 0)),
+        None if group is None else np.array(group),
     )
 
 
@@ -178,7 +235,15 @@ class ChainTests(unittest.TestCase):
         reference = runs(
             [0, 1, 0, 1, 2, 1, 2],
             [0.0, 0.1, 0.0, 0.1, 0.3, 0.1, 0.3],
-            [0, 1, 2, 100 * self.HOUR, 100 * self.HOUR + 1, 100 * self.HOUR + 2, 100 * self.HOUR + 3],
+            [
+                0,
+                1,
+                2,
+                100 * self.HOUR,
+                100 * self.HOUR + 1,
+                100 * self.HOUR + 2,
+                100 * self.HOUR + 3,
+            ],
         )
         bracket = np.array([0, 0, 0, 1, 1, 1, 1])
         weights, pairs = bridge_weights(reference, bracket, 3, 0)
@@ -224,5 +289,10 @@ class StateTests(unittest.TestCase):
         entries = runs([0, 1, 0], [0.1, 0.2, 0.15], [10, 20, 30])
         reference = runs([0, 0, 0], [0.0, 0.02, 0.01], [0, 25, 40])
         one = compare(entries, reference, 2, 0)
-        same = compare(runs([0, 1, 0], [0.1, 0.2, 0.15], [10, 20, 30], [7, 7, 7]), runs([0, 0, 0], [0.0, 0.02, 0.01], [0, 25, 40], [7, 7, 7]), 2, 0)
+        same = compare(
+            runs([0, 1, 0], [0.1, 0.2, 0.15], [10, 20, 30], [7, 7, 7]),
+            runs([0, 0, 0], [0.0, 0.02, 0.01], [0, 25, 40], [7, 7, 7]),
+            2,
+            0,
+        )
         self.assertTrue(np.allclose(one.delta, same.delta) and np.allclose(one.u, same.u))

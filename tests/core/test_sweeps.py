@@ -1,4 +1,6 @@
-"""Sweeps: steps found, laws through their points, curves reduced to one figure, the throttle turned by rule."""
+"""Sweeps: steps found, laws through their points, curves reduced to one figure, the throttle turned
+by rule.
+"""
 
 import math
 import unittest
@@ -9,7 +11,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hauch.core.measure import curves, reductions, sweeps
-from hauch.core.measure.curves import OutsideRange, at_equal, inside, law_doubt, level_law, misfit, operating_point, power_law, smooth
+from hauch.core.measure.curves import (
+    OutsideRange,
+    at_equal,
+    inside,
+    law_doubt,
+    level_law,
+    misfit,
+    operating_point,
+    power_law,
+    smooth,
+)
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.seek import Search, Stepper, even_steps
@@ -23,9 +35,16 @@ from hauch.formats.logger_csv import guess_mapping, inspect, read_log
 from tests.formats.test_logger_csv import DATA
 
 RIG = {
-    "orifice": (0.08, 0.0001), "orifice_coefficient": (0.61, 0.005), "system_resistance": (23_500.0, 100.0), "system_exponent": (2.0, 0.0),
-    "agreed_flow": (0.03, 0.0), "bore": (0.1252, 0.0001), "profile_factor": (0.846, 0.004), "heat": (75.0, 0.5), "flexible": (0.0, 0.0),
-}  # fmt: skip
+    "orifice": (0.08, 0.0001),
+    "orifice_coefficient": (0.61, 0.005),
+    "system_resistance": (23_500.0, 100.0),
+    "system_exponent": (2.0, 0.0),
+    "agreed_flow": (0.03, 0.0),
+    "bore": (0.1252, 0.0001),
+    "profile_factor": (0.846, 0.004),
+    "heat": (75.0, 0.5),
+    "flexible": (0.0, 0.0),
+}
 
 
 def log_of(name):
@@ -34,26 +53,50 @@ def log_of(name):
 
 
 def run_of(readings, positions=True, **more):
-    channels = {key: list(np.repeat(values, 2)) if positions else list(values) for key, values in readings.items()}
-    places = {key: [n for n in range(1, len(values) + 1) for _ in range(2)] for key, values in readings.items()} if positions else {}
+    channels = {
+        key: list(np.repeat(values, 2)) if positions else list(values)
+        for key, values in readings.items()
+    }
+    places = (
+        {
+            key: [n for n in range(1, len(values) + 1) for _ in range(2)]
+            for key, values in readings.items()
+        }
+        if positions
+        else {}
+    )
     meters = {key: Meter(key, key, 1e-6, 0.0, 0.005) for key in readings}
-    return RunInput("r", channels, meters, RIG, "rig:1", 20.0, 101_325.0, 50.0, positions=places, **more)
+    return RunInput(
+        "r", channels, meters, RIG, "rig:1", 20.0, 101_325.0, 50.0, positions=places, **more
+    )
 
 
 class SampleTests(unittest.TestCase):
     def test_the_sweep_of_another_tool_has_its_eight_steps_and_exponents(self):
-        """Steps every 30 s and exponents as synthesised in the file: speed 1.0, pressure 2.0, power 2.9, 52 dB a decade, speed over throttle 0.92."""
+        """Steps every 30 s and exponents as synthesised in the file: speed 1.0, pressure 2.0, power
+        2.9, 52 dB a decade, speed over throttle 0.92.
+        """
         log = log_of("bench_f_sweep.csv")
-        for name, channels in {"throttle": log.channels, "speed alone": {k: v for k, v in log.channels.items() if k != "throttle"}}.items():
+        for name, channels in {
+            "throttle": log.channels,
+            "speed alone": {k: v for k, v in log.channels.items() if k != "throttle"},
+        }.items():
             with self.subTest(name):
                 stands = find_steps(log.times, channels)
                 self.assertEqual([round(log.times[s.last] / 30) for s in stands], list(range(1, 9)))
         reduced = steady_readings(log.times, log.channels, {}, "r", by_point=True)
-        means = {key: [reduced.readings[key][reduced.positions[key] == n].mean() for n in range(1, 9)] for key in reduced.readings}
+        means = {
+            key: [reduced.readings[key][reduced.positions[key] == n].mean() for n in range(1, 9)]
+            for key in reduced.readings
+        }
         for key, true in (("air_speed", 1.0), ("static_pressure", 2.0), ("power", 2.9)):
-            self.assertAlmostEqual(power_law(means["speed"], means[key])[1], true, delta=0.02, msg=key)
+            self.assertAlmostEqual(
+                power_law(means["speed"], means[key])[1], true, delta=0.02, msg=key
+            )
         self.assertAlmostEqual(power_law(means["throttle"], means["speed"])[1], 0.92, delta=0.02)
-        self.assertAlmostEqual(level_law(means["speed"][1:], means["sound_level"][1:])[1] / 10, 5.2, delta=0.02)
+        self.assertAlmostEqual(
+            level_law(means["speed"][1:], means["sound_level"][1:])[1] / 10, 5.2, delta=0.02
+        )
 
     def test_logs_that_are_no_sweeps_are_none(self):
         for name in ("bench_b_german.csv", "bench_a_1hz.csv", "bench_c_head.tsv"):
@@ -68,7 +111,9 @@ class StepTests(unittest.TestCase):
         self.times = np.arange(4000) / 50
 
     def test_a_damper_that_steps_the_pressure_at_full_throttle(self):
-        pressure = np.repeat([60.0, 52.0, 40.0, 22.0], 1000) + 0.2 * self.random.standard_normal(4000)
+        pressure = np.repeat([60.0, 52.0, 40.0, 22.0], 1000) + 0.2 * self.random.standard_normal(
+            4000
+        )
         flow = np.repeat([5.0, 20.0, 60.0, 120.0], 1000) + 0.3 * self.random.standard_normal(4000)
         channels = {
             "throttle": np.full(4000, 100.0),
@@ -76,11 +121,23 @@ class StepTests(unittest.TestCase):
             "static_pressure": pressure,
             "orifice_pressure": flow,
         }
-        self.assertEqual([round(s.level) for s in find_steps(self.times, channels)], [5, 20, 60, 120])
+        self.assertEqual(
+            [round(s.level) for s in find_steps(self.times, channels)], [5, 20, 60, 120]
+        )
 
     def test_a_closed_throttle_is_no_step_and_short_stops_are_none(self):
-        throttle = np.concatenate([np.full(600, 0.0), np.full(1000, 40.0), np.full(100, 55.0), np.full(1000, 70.0), np.full(1300, 100.0)])
-        self.assertEqual([s.level for s in find_steps(self.times, {"throttle": throttle})], [40, 70, 100])
+        throttle = np.concatenate(
+            [
+                np.full(600, 0.0),
+                np.full(1000, 40.0),
+                np.full(100, 55.0),
+                np.full(1000, 70.0),
+                np.full(1300, 100.0),
+            ]
+        )
+        self.assertEqual(
+            [s.level for s in find_steps(self.times, {"throttle": throttle})], [40, 70, 100]
+        )
 
     def test_nothing_to_find_steps_in(self):
         with self.assertRaisesRegex(ValueError, "needs the throttle"):
@@ -99,17 +156,25 @@ class LawTests(unittest.TestCase):
         self.assertEqual(misfit([1, 2], [3, 5]), 0.0)
 
     def test_doubt_of_a_law_by_hand_and_larger_towards_its_ends(self):
-        """Points at ln x = -1, 0, 1 with ln y off a line by 0.01, -0.02, 0.01: s = sqrt(0.0006), S_xx = 2, so s sqrt(1/3) in the middle, s sqrt(1/3 + 1/2) at an end."""
+        """Points at ln x = -1, 0, 1 with ln y off a line by 0.01, -0.02, 0.01: s = sqrt(0.0006),
+        S_xx = 2, so s sqrt(1/3) in the middle, s sqrt(1/3 + 1/2) at an end.
+        """
         x = [math.exp(-1), 1.0, math.exp(1)]
         y = [math.exp(2 * v + off) for v, off in zip((-1, 0, 1), (0.01, -0.02, 0.01), strict=True)]
         s = math.sqrt(0.0006)
         self.assertAlmostEqual(misfit(x, y), s, places=12)
         self.assertAlmostEqual(law_doubt(x, y, 1.0), s * math.sqrt(1 / 3), places=12)
-        self.assertAlmostEqual(law_doubt(x, y, math.exp(1)), s * math.sqrt(1 / 3 + 1 / 2), places=12)
+        self.assertAlmostEqual(
+            law_doubt(x, y, math.exp(1)), s * math.sqrt(1 / 3 + 1 / 2), places=12
+        )
         self.assertEqual(law_doubt([1, 2], [3, 5], 1.5), 0.0)
 
     def test_refusals(self):
-        for x, y, words in (([1, 2], [0, 1], "above 0"), ([2, 2], [1, 3], "two different"), ([1, math.nan], [1, 2], "above 0")):
+        for x, y, words in (
+            ([1, 2], [0, 1], "above 0"),
+            ([2, 2], [1, 3], "two different"),
+            ([1, math.nan], [1, 2], "above 0"),
+        ):
             with self.assertRaisesRegex(ValueError, words):
                 power_law(x, y)
         with self.assertRaisesRegex(ValueError, "two different points"):
@@ -122,17 +187,23 @@ class LawTests(unittest.TestCase):
 
     def test_level_law(self):
         """50 lg n: 15.05 dB for twice the speed."""
-        self.assertAlmostEqual(level_law([1000, 2000], [40.0, 40.0 + 50 * math.log10(2)])[1], 50.0, places=9)
+        self.assertAlmostEqual(
+            level_law([1000, 2000], [40.0, 40.0 + 50 * math.log10(2)])[1], 50.0, places=9
+        )
 
     def test_interpolation_and_its_range(self):
         self.assertAlmostEqual(at_equal([1, 4], [2, 16], 2.0), 2 * 2**1.5, places=9)
         self.assertAlmostEqual(at_equal([40, 50], [1.0, 3.0], 45.0, logarithmic=False), 2.0)
         self.assertEqual(inside([2.0, 5.0], 5.05, "A power", "W"), 5.0)
-        with self.assertRaisesRegex(OutsideRange, "A power of 6 W was not reached: the sweep covers 2 to 5 W"):
+        with self.assertRaisesRegex(
+            OutsideRange, "A power of 6 W was not reached: the sweep covers 2 to 5 W"
+        ):
             inside([2.0, 5.0], 6.0, "A power", "W")
 
     def test_operating_point_by_hand(self):
-        """p = 60 - 1000 q meets 20000 q² where 20000 q² + 1000 q - 60 = 0: q = (-1000 + sqrt(1e6 + 4.8e6)) / 40000."""
+        """p = 60 - 1000 q meets 20000 q² where 20000 q² + 1000 q - 60 = 0: q = (-1000 + sqrt(1e6 +
+        4.8e6)) / 40000.
+        """
         q = np.linspace(0, 0.06, 13)
         flow, pressure = operating_point(q, 60 - 1000 * q, 20_000.0, 2.0)
         self.assertAlmostEqual(flow, (-1000 + math.sqrt(5.8e6)) / 40_000, places=6)
@@ -149,7 +220,9 @@ class LawTests(unittest.TestCase):
 
 
 class ReductionTests(unittest.TestCase):
-    """Points computed from the virtual fan, which shares no code with the reductions, must give back what it was made of."""
+    """Points computed from the virtual fan, which shares no code with the reductions, must give
+    back what it was made of.
+    """
 
     def setUp(self):
         self.density = 1.1993  # CIPM-2007 at 20 degC, 101 325 Pa, 50 %
@@ -160,60 +233,126 @@ class ReductionTests(unittest.TestCase):
         orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2
         run = run_of({"static_pressure": pressure, "orifice_pressure": orifice})
         figure = sweeps.fan_flow(run)
-        self.assertAlmostEqual(figure.value, Loft140.working_flow(23_500.0, 1900.0, 1.2), delta=2e-5)
+        self.assertAlmostEqual(
+            figure.value, Loft140.working_flow(23_500.0, 1900.0, 1.2), delta=2e-5
+        )
         self.assertLess(figure.u, 0.02 * figure.value)
         curve = sweeps.fan_curve(run)
         self.assertEqual(len(curve.points), 9)
         self.assertAlmostEqual(curve.at[0], figure.value, places=9)
-        faster = sweeps.fan_flow(run_of({"static_pressure": pressure, "orifice_pressure": orifice, "speed": np.full(9, 1900.0)}, common_speed=2090.0))
-        self.assertAlmostEqual(faster.value / figure.value, 1.1, delta=1e-4)  # both laws go with the square of the speed here
+        faster = sweeps.fan_flow(
+            run_of(
+                {
+                    "static_pressure": pressure,
+                    "orifice_pressure": orifice,
+                    "speed": np.full(9, 1900.0),
+                },
+                common_speed=2090.0,
+            )
+        )
+        self.assertAlmostEqual(
+            faster.value / figure.value, 1.1, delta=1e-4
+        )  # both laws go with the square of the speed here
 
     def test_loss_at_equal_flow_and_its_exponent(self):
         flows = np.array([0.02, 0.026, 0.032, 0.038])
         orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2
-        run = run_of({"orifice_pressure": orifice, "test_depression": 3e5 * flows**1.9 * self.density / 1.2})
+        run = run_of(
+            {"orifice_pressure": orifice, "test_depression": 3e5 * flows**1.9 * self.density / 1.2}
+        )
         figure = sweeps.loss_at_flow(run)
         self.assertAlmostEqual(figure.value, 3e5 * 0.03**1.9, delta=0.02)
         self.assertIn("n = 1.900", figure.working[-1].note)
         with self.assertRaisesRegex(NoResult, "The agreed flow of 0.03 m³/s was not reached"):
-            sweeps.loss_at_flow(run_of({"orifice_pressure": orifice[:3] / 4, "test_depression": [40.0, 60.0, 90.0]}))
+            sweeps.loss_at_flow(
+                run_of({"orifice_pressure": orifice[:3] / 4, "test_depression": [40.0, 60.0, 90.0]})
+            )
 
     def test_flow_at_equal_power_and_at_equal_noise(self):
         speeds = np.array([900.0, 1200.0, 1500.0, 1800.0])
-        run = run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3, "speed": speeds}, equal=2.0)
+        run = run_of(
+            {"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3, "speed": speeds},
+            equal=2.0,
+        )
         true = 0.846 * math.pi / 4 * 0.1252**2 * (1800 * 0.5 ** (1 / 3)) / 450
         self.assertAlmostEqual(sweeps.flow_at_power(run).value, true, delta=1e-7)
         self.assertEqual(len(sweeps.power_curve(run).points), 4)
-        by_volts = run_of({"air_speed": speeds / 450, "voltage": np.full(4, 12.0), "current": 4.0 * (speeds / 1800) ** 3 / 12}, equal=2.0)
+        by_volts = run_of(
+            {
+                "air_speed": speeds / 450,
+                "voltage": np.full(4, 12.0),
+                "current": 4.0 * (speeds / 1800) ** 3 / 12,
+            },
+            equal=2.0,
+        )
         self.assertAlmostEqual(sweeps.flow_at_power(by_volts).value, true, delta=1e-7)
         with self.assertRaisesRegex(NoResult, "Electrical power of 9 W was not reached"):
-            sweeps.flow_at_power(run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=9.0))
+            sweeps.flow_at_power(
+                run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=9.0)
+            )
         with self.assertRaisesRegex(NoResult, "does not say what is held equal"):
             sweeps.flow_at_power(run_of({"air_speed": speeds / 450, "power": speeds}))
         level = 10 * np.log10(10 ** ((48 + 50 * np.log10(speeds / 1800)) / 10) + 10**2.5)
-        noisy = run_of({"air_speed": speeds / 450, "sound_level": level, "background_level": np.full(4, 25.0)}, equal=44.0)
-        self.assertAlmostEqual(sweeps.flow_at_noise(noisy).value, 0.846 * math.pi / 4 * 0.1252**2 * 1800 * 10 ** (-4 / 50) / 450, delta=2e-7)
+        noisy = run_of(
+            {"air_speed": speeds / 450, "sound_level": level, "background_level": np.full(4, 25.0)},
+            equal=44.0,
+        )
+        self.assertAlmostEqual(
+            sweeps.flow_at_noise(noisy).value,
+            0.846 * math.pi / 4 * 0.1252**2 * 1800 * 10 ** (-4 / 50) / 450,
+            delta=2e-7,
+        )
         self.assertAlmostEqual(sweeps.noise_curve(noisy).at[0], 44.0)
         with self.assertRaisesRegex(NoResult, "Only 0 points stand 3 dB above"):
-            sweeps.flow_at_noise(run_of({"air_speed": speeds / 450, "sound_level": level, "background_level": np.full(4, 60.0)}, equal=44.0))
+            sweeps.flow_at_noise(
+                run_of(
+                    {
+                        "air_speed": speeds / 450,
+                        "sound_level": level,
+                        "background_level": np.full(4, 60.0),
+                    },
+                    equal=44.0,
+                )
+            )
 
     def test_shaft_power_by_its_law(self):
         speeds = np.array([500.0, 700.0, 900.0, 1100.0])
         omega = 2 * math.pi * speeds / 60
-        run = run_of({"speed": speeds, "torque": 0.05 + 30.0 * (speeds / 1000) ** 3 / omega, "tare_torque": np.full(4, 0.05)}, common_speed=1000.0)
+        run = run_of(
+            {
+                "speed": speeds,
+                "torque": 0.05 + 30.0 * (speeds / 1000) ** 3 / omega,
+                "tare_torque": np.full(4, 0.05),
+            },
+            common_speed=1000.0,
+        )
         figure = sweeps.shaft_power_at_speed(run)
         self.assertAlmostEqual(figure.value, 30.0, places=6)
         self.assertIn("k = 3.00", figure.working[-1].note)
         self.assertEqual(len(sweeps.shaft_curve(run).points), 4)
         with self.assertRaisesRegex(NoResult, "A speed of 2000 1/min was not reached"):
-            sweeps.shaft_power_at_speed(run_of({"speed": speeds, "torque": omega, "tare_torque": 0.5 * omega}, common_speed=2000.0))
+            sweeps.shaft_power_at_speed(
+                run_of(
+                    {"speed": speeds, "torque": omega, "tare_torque": 0.5 * omega},
+                    common_speed=2000.0,
+                )
+            )
         with self.assertRaisesRegex(NoResult, "at least three points"):
-            sweeps.shaft_power_at_speed(run_of({"speed": speeds[:2], "torque": omega[:2], "tare_torque": omega[:2]}, common_speed=600.0))
+            sweeps.shaft_power_at_speed(
+                run_of(
+                    {"speed": speeds[:2], "torque": omega[:2], "tare_torque": omega[:2]},
+                    common_speed=600.0,
+                )
+            )
 
     def test_a_common_error_of_the_meter_cancels_in_no_curve_but_in_their_difference(self):
         speeds = np.array([900.0, 1200.0, 1500.0, 1800.0])
-        figure = sweeps.flow_at_power(run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=2.0))
-        common = [part for cause, part in figure.parts.items() if cause.key == "meter:air_speed:accuracy"]
+        figure = sweeps.flow_at_power(
+            run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=2.0)
+        )
+        common = [
+            part for cause, part in figure.parts.items() if cause.key == "meter:air_speed:accuracy"
+        ]
         self.assertAlmostEqual(common[0] / figure.value, 0.005 / math.sqrt(3), places=6)
 
     def test_states_vibration_thermal_resistance_and_thrust(self):
@@ -227,15 +366,23 @@ class ReductionTests(unittest.TestCase):
             (math.nan, False, ""),
         ):
             self.assertEqual(reductions.category(velocity, flexible), kept)
-        hot = run_of({"load_temperature": [51.0, 51.0], "room_temperature": [21.0, 21.0]}, positions=False)
+        hot = run_of(
+            {"load_temperature": [51.0, 51.0], "room_temperature": [21.0, 21.0]}, positions=False
+        )
         self.assertAlmostEqual(reductions.thermal_resistance(hot).value, 0.4, places=12)
         pulls = run_of({"scale_mass": [0.020, 0.020]}, positions=False)
-        self.assertAlmostEqual(reductions.thrust(pulls).value, 0.020 * 9.80665 * 1.2 / pulls.density().value, places=9)
+        self.assertAlmostEqual(
+            reductions.thrust(pulls).value, 0.020 * 9.80665 * 1.2 / pulls.density().value, places=9
+        )
         with self.assertRaisesRegex(NoResult, "reads nothing or less"):
             reductions.thrust(run_of({"scale_mass": [-0.01, -0.02]}, positions=False))
 
     def test_several_rotors_count_by_their_mean(self):
-        run = run_of({"power": [2.0, 2.0], "speed": [1000.0, 1000.0], "speed_2": [1200.0, 1200.0]}, positions=False, common_speed=2200.0)
+        run = run_of(
+            {"power": [2.0, 2.0], "speed": [1000.0, 1000.0], "speed_2": [1200.0, 1200.0]},
+            positions=False,
+            common_speed=2200.0,
+        )
         self.assertAlmostEqual(run.rotor_speed().value, 1100.0)
         self.assertAlmostEqual(reductions.electrical_power(run).value, 16.0, places=9)
         self.assertIn("17 % apart", run.rotor_speed().working[-1].note)
@@ -245,22 +392,38 @@ class BesideTests(unittest.TestCase):
     def test_background_from_a_stretch(self):
         times = np.arange(100.0)
         readings = {}
-        with_background(times, {"sound_level": np.where(times < 50, 33.0, 50.0)}, readings, (10, 40))
+        with_background(
+            times, {"sound_level": np.where(times < 50, 33.0, 50.0)}, readings, (10, 40)
+        )
         self.assertEqual(set(readings["background_level"]), {33.0})
         with self.assertRaisesRegex(NoResult, "too few samples"):
             with_background(times, {"sound_level": np.full(100, math.nan)}, {}, (10, 40))
 
     def test_the_bare_drive_is_taken_off_at_the_same_speed(self):
         times = np.arange(600.0)
-        speed = np.where(times < 300, np.repeat([500, 700, 900], 100).tolist() + [0] * 300, 0) + np.where(times >= 300, 800.0, 0)
+        speed = np.where(
+            times < 300, np.repeat([500, 700, 900], 100).tolist() + [0] * 300, 0
+        ) + np.where(times >= 300, 800.0, 0)
         torque = np.where(times < 300, 0.01 + 2e-5 * speed, 0.3)
         readings, positions = {"speed": np.full(10, 800.0), "torque": np.full(10, 0.3)}, {}
         with_tare(times, {"speed": speed, "torque": torque}, readings, positions, (0, 299))
         self.assertAlmostEqual(readings["tare_torque"].mean(), 0.01 + 2e-5 * 800, places=9)
         with self.assertRaisesRegex(NoResult, "over the same speeds"):
-            with_tare(times, {"speed": speed, "torque": torque}, {"speed": np.full(3, 2000.0), "torque": np.ones(3)}, {}, (0, 299))
+            with_tare(
+                times,
+                {"speed": speed, "torque": torque},
+                {"speed": np.full(3, 2000.0), "torque": np.ones(3)},
+                {},
+                (0, 299),
+            )
         with self.assertRaisesRegex(NoResult, "Drive both at the same speed"):
-            with_tare(times, {"speed": speed, "torque": torque}, {"speed": np.full(3, 2000.0), "torque": np.ones(3)}, {}, (0, 99))
+            with_tare(
+                times,
+                {"speed": speed, "torque": torque},
+                {"speed": np.full(3, 2000.0), "torque": np.ones(3)},
+                {},
+                (0, 99),
+            )
 
 
 class VibrationTests(unittest.TestCase):
@@ -287,35 +450,65 @@ class AlignTests(unittest.TestCase):
     def setUp(self):
         self.random = np.random.default_rng(4)
         self.times = np.arange(0, 300, 0.1)
-        self.first = {"speed": self.speed(self.times) + 2 * self.random.standard_normal(self.times.size)}
+        self.first = {
+            "speed": self.speed(self.times) + 2 * self.random.standard_normal(self.times.size)
+        }
 
     def test_the_same_channel_and_one_that_moves_with_it(self):
         for shift in (-37.43, 5.2, 0.33):
             other = np.arange(0, 200, 0.5)
             with self.subTest(shift):
-                same = align(self.times, self.first, other, {"speed": self.speed(other + shift) + 2 * self.random.standard_normal(other.size)})
+                same = align(
+                    self.times,
+                    self.first,
+                    other,
+                    {
+                        "speed": (
+                            self.speed(other + shift) + 2 * self.random.standard_normal(other.size)
+                        )
+                    },
+                )
                 self.assertAlmostEqual(same.seconds, shift, delta=0.15)
-                level = 30 + 50 * np.log10(np.maximum(self.speed(other + shift), 100) / 100) + 0.2 * self.random.standard_normal(other.size)
-                self.assertAlmostEqual(align(self.times, self.first, other, {"sound_level": level}).seconds, shift, delta=0.5)
+                level = (
+                    30
+                    + 50 * np.log10(np.maximum(self.speed(other + shift), 100) / 100)
+                    + 0.2 * self.random.standard_normal(other.size)
+                )
+                self.assertAlmostEqual(
+                    align(self.times, self.first, other, {"sound_level": level}).seconds,
+                    shift,
+                    delta=0.5,
+                )
 
     def test_refusals(self):
         other = np.arange(0, 100, 0.5)
         for channels, words in (
-            ({"gap": other}, "share no channel"), ({"speed": np.full(200, 1800.0)}, "Nothing moves"),
+            ({"gap": other}, "share no channel"),
+            ({"speed": np.full(200, 1800.0)}, "Nothing moves"),
             ({"speed": 1000 + 500 * np.sign(np.sin(other / 3))}, "agree only to"),
-        ):  # fmt: skip
+        ):
             with self.subTest(words), self.assertRaisesRegex(NotAligned, words):
                 align(self.times, self.first, other, channels)
 
     def test_values_at_other_times(self):
-        out = at_times(np.array([0.0, 0.5, 1.0, 5.0, 9.0]), np.array([0.0, 1.0, 2.0, 8.0]), np.array([0.0, 10.0, 20.0, 80.0]))
+        out = at_times(
+            np.array([0.0, 0.5, 1.0, 5.0, 9.0]),
+            np.array([0.0, 1.0, 2.0, 8.0]),
+            np.array([0.0, 10.0, 20.0, 80.0]),
+        )
         np.testing.assert_allclose(out, [0.0, 5.0, 10.0, math.nan, math.nan])
-        self.assertTrue(np.isnan(at_times(np.arange(3.0), np.arange(3.0), np.full(3, math.nan))).all())
+        self.assertTrue(
+            np.isnan(at_times(np.arange(3.0), np.arange(3.0), np.full(3, math.nan))).all()
+        )
 
 
 class TurningTests(unittest.TestCase):
     def search(self, plant, target, tolerance, **more):
-        search, throttle, turns = Search(target, tolerance, "Electrical power", "W", **more), 60.0, []
+        search, throttle, turns = (
+            Search(target, tolerance, "Electrical power", "W", **more),
+            60.0,
+            [],
+        )
         for _ in range(20):
             turn = search.read(throttle, plant(throttle))
             turns.append(turn)
@@ -327,9 +520,17 @@ class TurningTests(unittest.TestCase):
     def test_equal_power_is_found_in_few_turns(self):
         random = np.random.default_rng(0)
         for _ in range(100):
-            k, full, share = random.uniform(2.2, 3.2), random.uniform(5, 20), random.uniform(0.15, 0.95)
+            k, full, share = (
+                random.uniform(2.2, 3.2),
+                random.uniform(5, 20),
+                random.uniform(0.15, 0.95),
+            )
             turn, turns = self.search(
-                lambda t, full=full, k=k: full * (t / 100) ** k * (1 + 0.002 * random.standard_normal()), share * full, 0.01 * share * full
+                lambda t, full=full, k=k: (
+                    full * (t / 100) ** k * (1 + 0.002 * random.standard_normal())
+                ),
+                share * full,
+                0.01 * share * full,
             )
             self.assertTrue(turn.held)
             self.assertLessEqual(len(turns), 9)
@@ -343,7 +544,16 @@ class TurningTests(unittest.TestCase):
 
     def test_what_cannot_be_had_is_told(self):
         turn, _ = self.search(lambda t: 4.455 * (t / 100) ** 3, 6.0, 0.06)
-        self.assertEqual((turn.held, turn.why), (False, "Electrical power comes to 4.455 W at full throttle; 6 W cannot be had with this part."))
+        self.assertEqual(
+            (turn.held, turn.why),
+            (
+                False,
+                (
+                    "Electrical power comes to 4.455 W at full throttle; 6 W cannot be had with"
+                    " this part."
+                ),
+            ),
+        )
         turn, _ = self.search(lambda t: 9.0, 1.0, 0.01)
         self.assertIn("even at 10 %", turn.why)
         turn, _ = self.search(lambda t: math.nan, 1.0, 0.01)
@@ -354,9 +564,12 @@ class TurningTests(unittest.TestCase):
 
     def test_bad_searches_and_sweeps(self):
         for make, words in (
-            (lambda: Search(1.0, 0.0, "x", "W"), "tolerance"), (lambda: Search(1.0, 0.1, "x", "W", low=50, high=40), "cannot be"),
-            (lambda: Stepper([10, 20], 10), "three steps"), (lambda: Stepper([10, 20, 130], 10), "between 0 and 100"), (lambda: Stepper([1, 2, 3], 2), "at least 5 s"),
-        ):  # fmt: skip
+            (lambda: Search(1.0, 0.0, "x", "W"), "tolerance"),
+            (lambda: Search(1.0, 0.1, "x", "W", low=50, high=40), "cannot be"),
+            (lambda: Stepper([10, 20], 10), "three steps"),
+            (lambda: Stepper([10, 20, 130], 10), "between 0 and 100"),
+            (lambda: Stepper([1, 2, 3], 2), "at least 5 s"),
+        ):
             with self.assertRaisesRegex(ValueError, words):
                 make()
 
@@ -367,22 +580,31 @@ class TurningTests(unittest.TestCase):
         self.assertEqual([turn.done for _, turn in told], [False] * 6 + [True])
         stepper = Stepper([30, 60, 90], 10.0)
         stepper.now(0.0)
-        self.assertEqual(stepper.now(500.0).throttle, 60)  # after a long pause nothing that was not held counts as held
+        self.assertEqual(
+            stepper.now(500.0).throttle, 60
+        )  # after a long pause nothing that was not held counts as held
         self.assertFalse(stepper.now(509.0).done)
 
     def test_a_sweep_holds_each_step(self):
         stepper = Stepper(even_steps(30, 100, 3), 10.0)
         self.assertEqual(stepper.levels, [30.0, 65.0, 100.0])
-        self.assertEqual([stepper.now(s).throttle for s in (5.0, 14.9, 15.0, 25.1)], [30.0, 30.0, 65.0, 100.0])
+        self.assertEqual(
+            [stepper.now(s).throttle for s in (5.0, 14.9, 15.0, 25.1)], [30.0, 30.0, 65.0, 100.0]
+        )
         self.assertFalse(stepper.now(35.0).done)  # begun at 25.1
         self.assertTrue(stepper.now(35.2).done)
 
     def test_a_sweep_in_a_recording_is_read_only_where_it_was_made(self):
         times = np.arange(3000) / 10
-        throttle = np.concatenate([np.repeat([20.0, 30, 40], 200), np.repeat([50.0, 60, 70, 80], 600)])
+        throttle = np.concatenate(
+            [np.repeat([20.0, 30, 40], 200), np.repeat([50.0, 60, 70, 80], 600)]
+        )
         reduced = steady_readings(
             times,
-            {"throttle": throttle, "speed": 10 * throttle + np.random.default_rng(1).normal(0, 1, 3000)},
+            {
+                "throttle": throttle,
+                "speed": 10 * throttle + np.random.default_rng(1).normal(0, 1, 3000),
+            },
             {},
             "r",
             chosen=Chosen([(60, 300)]),
@@ -394,27 +616,52 @@ class TurningTests(unittest.TestCase):
 class WindowTests(unittest.TestCase):
     def test_windows_read_place_by_place_in_turn(self):
         times = np.arange(600) / 10
-        speed = np.repeat([4.0, 5.0, 6.0, 4.2, 5.2, 6.2], 100) + np.random.default_rng(1).normal(0, 0.01, 600)
+        speed = np.repeat([4.0, 5.0, 6.0, 4.2, 5.2, 6.2], 100) + np.random.default_rng(1).normal(
+            0, 0.01, 600
+        )
         windows = [(10.0 * i + 2, 10.0 * i + 8) for i in range(6)]
-        reduced = steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows), places=3)
-        means = [reduced.readings["air_speed"][reduced.positions["air_speed"] == p].mean() for p in (1, 2, 3)]
+        reduced = steady_readings(
+            times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows), places=3
+        )
+        means = [
+            reduced.readings["air_speed"][reduced.positions["air_speed"] == p].mean()
+            for p in (1, 2, 3)
+        ]
         np.testing.assert_allclose(means, [4.1, 5.1, 6.1], atol=0.01)
-        self.assertEqual(steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows)).positions, {})
+        self.assertEqual(
+            steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows)).positions,
+            {},
+        )
 
     def test_a_soak_is_fitted_from_the_last_turn_of_the_throttle_to_what_was_read(self):
-        """Warms towards 90 with the throttle closed, then towards 45 with it open at 60 s; after 400 s the heater is switched off."""
+        """Warms towards 90 with the throttle closed, then towards 45 with it open at 60 s; after
+        400 s the heater is switched off.
+        """
         times = np.arange(0, 600, 0.5)
         load = np.where(times < 60, 90 - 68 * np.exp(-times / 100), 0.0)
         at_60 = 90 - 68 * math.exp(-0.6)
         load = np.where(times >= 60, 45 + (at_60 - 45) * np.exp(-(times - 60) / 80), load)
-        load = np.where(times > 400, 20.0, load) + 0.02 * np.random.default_rng(2).standard_normal(times.size)
-        channels = {"load_temperature": load, "room_temperature": np.full(times.size, 21.0), "throttle": np.where(times < 60, 0.0, 100.0)}
-        meters = {"load_temperature": Meter("T", "T", 0.01), "room_temperature": Meter("R", "R", 0.01)}
-        reduced = steady_readings(times, channels, meters, "r", 0.5, chosen=Chosen([(380.0, 399.0)]))
+        load = np.where(times > 400, 20.0, load) + 0.02 * np.random.default_rng(2).standard_normal(
+            times.size
+        )
+        channels = {
+            "load_temperature": load,
+            "room_temperature": np.full(times.size, 21.0),
+            "throttle": np.where(times < 60, 0.0, 100.0),
+        }
+        meters = {
+            "load_temperature": Meter("T", "T", 0.01),
+            "room_temperature": Meter("R", "R", 0.01),
+        }
+        reduced = steady_readings(
+            times, channels, meters, "r", 0.5, chosen=Chosen([(380.0, 399.0)])
+        )
         self.assertAlmostEqual(reduced.steady["load_temperature"].value, 45.0, delta=0.1)
         self.assertTrue(reduced.settling.settled)
 
 
 class NumberedTests(unittest.TestCase):
     def test_points_stay_in_order_beyond_nine(self):
-        self.assertEqual(curves.numbered({"q10": 10.0, "q2": 2.0, "p1": 5.0, "k": 1.0}, "q"), [2.0, 10.0])
+        self.assertEqual(
+            curves.numbered({"q10": 10.0, "q2": 2.0, "p1": 5.0, "k": 1.0}, "q"), [2.0, 10.0]
+        )

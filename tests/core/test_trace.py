@@ -31,7 +31,9 @@ class SpikeTests(unittest.TestCase):
         self.assertEqual(np.flatnonzero(spikes(values)).tolist(), [300])
 
     def test_a_step_is_no_spike(self):
-        values = np.concatenate([np.full(100, 3.0), np.full(100, 5.0)]) + 0.02 * self.random.standard_normal(200)
+        values = np.concatenate(
+            [np.full(100, 3.0), np.full(100, 5.0)]
+        ) + 0.02 * self.random.standard_normal(200)
         self.assertFalse(spikes(values).any())
 
     def test_a_stuck_digit_does_not_make_neighbours_spikes(self):
@@ -57,7 +59,9 @@ class MarkTests(unittest.TestCase):
         self.assertEqual(standing(times[:100], running), [])
         self.assertEqual(standing(times[:5], np.full(5, math.nan)), [])
 
-    def test_a_stop_between_is_a_stall_and_a_lost_pulse_and_the_time_before_the_start_are_none(self):
+    def test_a_stop_between_is_a_stall_and_a_lost_pulse_and_the_time_before_the_start_are_none(
+        self,
+    ):
         times = np.arange(300) * 0.1
         speed = np.full(300, 1800.0)
         speed[:40] = 0.0
@@ -76,7 +80,11 @@ class SettleTests(unittest.TestCase):
     def test_end_value_and_time_constant(self):
         """Synthetic first-order response, 22.9 -> 61.7 with 186 s."""
         times = np.arange(0, 1200, 1.0)
-        values = 61.7 - 38.8 * np.exp(-times / 186) + 0.05 * np.random.default_rng(3).standard_normal(1200)
+        values = (
+            61.7
+            - 38.8 * np.exp(-times / 186)
+            + 0.05 * np.random.default_rng(3).standard_normal(1200)
+        )
         fit = fit_settling(times, values, 0.5)
         self.assertAlmostEqual(fit.end, 61.7, delta=0.03)
         self.assertAlmostEqual(fit.tau, 186, delta=1)
@@ -87,7 +95,11 @@ class SettleTests(unittest.TestCase):
         inside = 0
         for seed in range(100):
             times = np.arange(0, 300, 1.0)
-            values = 61.7 - 38.8 * np.exp(-times / 186) + 0.1 * np.random.default_rng(seed).standard_normal(300)
+            values = (
+                61.7
+                - 38.8 * np.exp(-times / 186)
+                + 0.1 * np.random.default_rng(seed).standard_normal(300)
+            )
             fit = fit_settling(times, values, 0.3)
             self.assertFalse(fit.settled)
             inside += abs(fit.end - 61.7) < 2 * fit.u
@@ -122,7 +134,9 @@ class SettleTests(unittest.TestCase):
 
 
 class RecordingTests(unittest.TestCase):
-    METERS = {key: Meter(key, key, 0.01) for key in ("load_temperature", "room_temperature", "speed")}
+    METERS = {
+        key: Meter(key, key, 0.01) for key in ("load_temperature", "room_temperature", "speed")
+    }
 
     def soak(self, seconds=900, dropout=None, spike=None):
         random = np.random.default_rng(11)
@@ -144,8 +158,14 @@ class RecordingTests(unittest.TestCase):
     def test_faults_are_marked_and_left_out(self):
         clean = steady_readings(*self.soak(), self.METERS, "7")
         faulty = steady_readings(*self.soak(dropout=(200, 220), spike=400), self.METERS, "7")
-        self.assertEqual([(m.kind, m.first) for m in faulty.marks], [("dropout", 200), ("spike", 400)])
-        self.assertAlmostEqual(faulty.steady["load_temperature"].value, clean.steady["load_temperature"].value, delta=0.02)
+        self.assertEqual(
+            [(m.kind, m.first) for m in faulty.marks], [("dropout", 200), ("spike", 400)]
+        )
+        self.assertAlmostEqual(
+            faulty.steady["load_temperature"].value,
+            clean.steady["load_temperature"].value,
+            delta=0.02,
+        )
         self.assertEqual(faulty.left_out["load_temperature"], 1)
 
     def test_stall_is_no_result_and_says_when(self):
@@ -160,7 +180,9 @@ class RecordingTests(unittest.TestCase):
     def test_a_dead_channel_is_no_result(self):
         times, channels = self.soak()
         channels["room_temperature"][times > 600] = math.nan
-        with self.assertRaisesRegex(NoResult, "Room temperature: no sample in the stretch from 674 to 898 s"):
+        with self.assertRaisesRegex(
+            NoResult, "Room temperature: no sample in the stretch from 674 to 898 s"
+        ):
             steady_readings(times, channels, self.METERS, "7")
 
     def test_thinning_keeps_spikes_and_gaps(self):

@@ -1,4 +1,6 @@
-"""Files of strangers are read in a child process: whatever they do, only the child dies of it, with a sentence."""
+"""Files of strangers are read in a child process: whatever they do, only the child dies of it, with
+a sentence.
+"""
 
 import unittest
 from pathlib import Path

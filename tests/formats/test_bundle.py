@@ -25,7 +25,11 @@ def packed(members):
 class BundleTests(unittest.TestCase):
     def test_round_trip_with_every_digit(self):
         values = np.array([0.1 + 0.2, np.nan, -1e-300, 12345.678901234567])
-        made = Bundle({"round": {"title": "Ürfüß <script>"}}, {UID: {"time": np.arange(4.0), "air_speed": values}}, {})
+        made = Bundle(
+            {"round": {"title": "Ürfüß <script>"}},
+            {UID: {"time": np.arange(4.0), "air_speed": values}},
+            {},
+        )
         back = bundle.read(bundle.write(made))
         self.assertEqual(back.content["round"], {"title": "Ürfüß <script>"})
         np.testing.assert_array_equal(back.traces[UID]["air_speed"], values)
@@ -42,9 +46,18 @@ class BundleTests(unittest.TestCase):
             (packed({"round.json": "{"}), "not a readable ZIP"),
             (packed({"round.json": "[]"}), "does not describe a round"),
             (packed({"round.json": '{"schema": NaN}'}), "“NaN”, which is no number"),
-            (packed({"round.json": json.dumps({**good, "schema_version": 99})}), "schema version 99"),
-            (packed({"round.json": json.dumps(good), f"files/{'0' * 64}": b"x"}), "does not match its checksum"),
-            (packed({"round.json": json.dumps(good), f"traces/{UID}.csv": "air_speed\n1\n"}), "column “time”"),
+            (
+                packed({"round.json": json.dumps({**good, "schema_version": 99})}),
+                "schema version 99",
+            ),
+            (
+                packed({"round.json": json.dumps(good), f"files/{'0' * 64}": b"x"}),
+                "does not match its checksum",
+            ),
+            (
+                packed({"round.json": json.dumps(good), f"traces/{UID}.csv": "air_speed\n1\n"}),
+                "column “time”",
+            ),
         ):
             with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
                 bundle.read(data)
@@ -53,14 +66,18 @@ class BundleTests(unittest.TestCase):
         good = json.dumps({"schema": "hauch.round", "schema_version": bundle.SCHEMA_VERSION})
         with self.assertRaisesRegex(BundleRefused, "many times its size"):
             bundle.read(packed({"round.json": good, "bomb": b"0" * 30_000_000}))
-        tricked = bundle.read(packed({"round.json": good, "../../evil.csv": "x", "files/../../evil": "x"}))
+        tricked = bundle.read(
+            packed({"round.json": good, "../../evil.csv": "x", "files/../../evil": "x"})
+        )
         self.assertEqual((tricked.files, tricked.traces), ({}, {}))
 
 
 class TableTests(unittest.TestCase):
     def test_formulas_are_defused_and_numbers_are_not(self):
         self.assertEqual(safe_cell("=1+1"), "'=1+1")
-        self.assertEqual([safe_cell(c) for c in ("@x", "-x", "+x", "plain")], ["'@x", "'-x", "'+x", "plain"])
+        self.assertEqual(
+            [safe_cell(c) for c in ("@x", "-x", "+x", "plain")], ["'@x", "'-x", "'+x", "plain"]
+        )
         self.assertEqual(safe_cell(-3.5), -3.5)
 
     def test_floats_keep_all_digits(self):

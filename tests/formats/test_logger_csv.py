@@ -6,7 +6,15 @@ from pathlib import Path
 
 import numpy as np
 
-from hauch.formats.logger_csv import MOST_BYTES, Column, LogRefused, check_mapping, guess_mapping, inspect, read_log
+from hauch.formats.logger_csv import (
+    MOST_BYTES,
+    Column,
+    LogRefused,
+    check_mapping,
+    guess_mapping,
+    inspect,
+    read_log,
+)
 
 DATA = Path(__file__).parents[1] / "data" / "logger"
 
@@ -33,20 +41,32 @@ class RealFileTests(unittest.TestCase):
         self.assertEqual(log.times[-1], 1199.0)
         late = log.times >= 900
         for channel, value, delta in (
-            ("air_speed", 4.31, 0.02), ("static_pressure", 46.8, 0.15), ("sound_level", 51.4, 0.1), ("voltage", 12.04, 0.002),
-            ("current", 0.412, 0.001), ("speed", 1850.0, 0.6),
-        ):  # fmt: skip
+            ("air_speed", 4.31, 0.02),
+            ("static_pressure", 46.8, 0.15),
+            ("sound_level", 51.4, 0.1),
+            ("voltage", 12.04, 0.002),
+            ("current", 0.412, 0.001),
+            ("speed", 1850.0, 0.6),
+        ):
             with self.subTest(channel):
-                self.assertAlmostEqual(np.nanmedian(log.channels[channel][late]), value, delta=delta)
+                self.assertAlmostEqual(
+                    np.nanmedian(log.channels[channel][late]), value, delta=delta
+                )
 
     def test_german(self):
-        """Semicolon, decimal comma, Windows-1252, local dates; last 300 s: 3.8526 m/s, 38.789 Pa; 8 x 5 + 3 cells lost."""
+        """Semicolon, decimal comma, Windows-1252, local dates; last 300 s: 3.8526 m/s, 38.789 Pa; 8
+        x 5 + 3 cells lost.
+        """
         table = inspect((DATA / "bench_b_german.csv").read_bytes())
-        self.assertEqual((table.encoding, table.delimiter, table.decimal), ("Windows-1252", ";", ","))
+        self.assertEqual(
+            (table.encoding, table.delimiter, table.decimal), ("Windows-1252", ";", ",")
+        )
         log = read_log(table, guess_mapping(table))
         self.assertEqual(log.start, datetime(2026, 4, 3, 9, 12, tzinfo=UTC))
         self.assertAlmostEqual(np.nanmean(log.channels["air_speed"][-300:]), 3.8526, places=4)
-        self.assertAlmostEqual(np.nanmean(log.channels["static_pressure"][-300:]), 38.7892, places=4)
+        self.assertAlmostEqual(
+            np.nanmean(log.channels["static_pressure"][-300:]), 38.7892, places=4
+        )
         self.assertEqual(log.lost, 43)
 
     def test_units_in_a_second_row(self):
@@ -63,30 +83,47 @@ class RealFileTests(unittest.TestCase):
             read("bench_d_broken.csv")
         reasons = {problem.line: problem.reason for problem in caught.exception.problems}
         for line, words in (
-            (90, "“OL” in air speed is not a number"), (152, "repeats an earlier row"), (205, "5 columns instead of 9"), (379, "11 columns instead of 9"),
-            (457, "“ERR” in sound level"), (522, "blank"), (708, "goes backwards"), (822, "“---” in speed"), (1003, "header is repeated"),
-            (1204, "“n/a” in load temperature"), (1424, "goes backwards"),
-        ):  # fmt: skip
+            (90, "“OL” in air speed is not a number"),
+            (152, "repeats an earlier row"),
+            (205, "5 columns instead of 9"),
+            (379, "11 columns instead of 9"),
+            (457, "“ERR” in sound level"),
+            (522, "blank"),
+            (708, "goes backwards"),
+            (822, "“---” in speed"),
+            (1003, "header is repeated"),
+            (1204, "“n/a” in load temperature"),
+            (1424, "goes backwards"),
+        ):
             with self.subTest(line=line):
                 self.assertIn(words, reasons[line])
         self.assertEqual(caught.exception.total, 43)
-        self.assertIn("43 of 1802 rows cannot be read, so nothing was imported", str(caught.exception))
+        self.assertIn(
+            "43 of 1802 rows cannot be read, so nothing was imported", str(caught.exception)
+        )
 
 
 class SmallFileTests(unittest.TestCase):
     def test_quotes_and_delimiters_inside_them(self):
         table = inspect(b'"time [s]","air speed, centre [m/s]"\n"0","3.1"\n"1","3.2"\n')
         self.assertEqual(table.header, ("time [s]", "air speed, centre [m/s]"))
-        self.assertEqual(read_log(table, guess_mapping(table)).channels["air_speed"].tolist(), [3.1, 3.2])
+        self.assertEqual(
+            read_log(table, guess_mapping(table)).channels["air_speed"].tolist(), [3.1, 3.2]
+        )
 
     def test_utf8_with_mark_and_utf16(self):
         for encoding in ("utf-8-sig", "utf-16"):
             with self.subTest(encoding):
-                table = inspect("Zeit [s];Lüfterdrehzahl [1/min]\n0;1800\n1;1801\n".encode(encoding))
+                table = inspect(
+                    "Zeit [s];Lüfterdrehzahl [1/min]\n0;1800\n1;1801\n".encode(encoding)
+                )
                 self.assertEqual(guess_mapping(table)[1].channel, "speed")
 
     def test_comments_before_the_header(self):
-        self.assertEqual(inspect(b"# logger 4\n# loft\ntime_s,power_w\n0,4.5\n1,4.6\n").header, ("time_s", "power_w"))
+        self.assertEqual(
+            inspect(b"# logger 4\n# loft\ntime_s,power_w\n0,4.5\n1,4.6\n").header,
+            ("time_s", "power_w"),
+        )
 
     def test_slashes_are_read_as_the_person_says(self):
         table = inspect(b"time,power_w\n03/04/2026 10:00:00,4.5\n03/04/2026 10:00:01,4.6\n")
@@ -101,17 +138,26 @@ class SmallFileTests(unittest.TestCase):
         self.assertTrue(np.isnan(log.channels["power"][1:3]).all())
 
     def test_fingerprint_is_the_layout_and_not_the_data(self):
-        one, two = inspect(b"time_s,power_w\n0,4.5\n1,4.6\n"), inspect(b"time_s,power_w\n0,9.5\n1,9.6\n2,9.7\n")
+        one, two = (
+            inspect(b"time_s,power_w\n0,4.5\n1,4.6\n"),
+            inspect(b"time_s,power_w\n0,9.5\n1,9.6\n2,9.7\n"),
+        )
         self.assertEqual(one.fingerprint, two.fingerprint)
-        self.assertNotEqual(one.fingerprint, inspect(b"time_s,power_mw\n0,4.5\n1,4.6\n").fingerprint)
+        self.assertNotEqual(
+            one.fingerprint, inspect(b"time_s,power_mw\n0,4.5\n1,4.6\n").fingerprint
+        )
 
 
 class RefusedTests(unittest.TestCase):
     def test_no_table(self):
         for data, words in (
-            (b"", "empty"), (b"  \n\n", "empty"), (b"\x00\x01\x02\x03" * 50, "binary"), (b"just one line of text\nand another\n", "No table"),
-            (b"1,2,3\n4,5,6\n", "numbers where column names"), (b"a," * 80 + b"b\n" + b"1," * 80 + b"2\n", "81 columns"),
-        ):  # fmt: skip
+            (b"", "empty"),
+            (b"  \n\n", "empty"),
+            (b"\x00\x01\x02\x03" * 50, "binary"),
+            (b"just one line of text\nand another\n", "No table"),
+            (b"1,2,3\n4,5,6\n", "numbers where column names"),
+            (b"a," * 80 + b"b\n" + b"1," * 80 + b"2\n", "81 columns"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(LogRefused, words):
                 inspect(data)
 
@@ -131,10 +177,13 @@ class RefusedTests(unittest.TestCase):
         table = inspect(b"time_s,power_w,power2_w\n0,4.5,1\n1,4.6,1\n")
         time, power, nothing = Column("time", "s"), Column("power", "W"), Column()
         for mapping, words in (
-            ([nothing, power, nothing], "which column holds the time"), ([time, nothing, nothing], "No column is taken"),
-            ([time, power, power], "Two columns are taken for electrical power"), ([time, Column("power", "horse"), nothing], "“horse” is not known"),
-            ([time, Column("magic", "W"), nothing], "channel “magic”"), ([time, power], "names 2 columns, but the file has 3"),
-        ):  # fmt: skip
+            ([nothing, power, nothing], "which column holds the time"),
+            ([time, nothing, nothing], "No column is taken"),
+            ([time, power, power], "Two columns are taken for electrical power"),
+            ([time, Column("power", "horse"), nothing], "“horse” is not known"),
+            ([time, Column("magic", "W"), nothing], "channel “magic”"),
+            ([time, power], "names 2 columns, but the file has 3"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(LogRefused, words):
                 check_mapping(table, mapping)
 
@@ -142,5 +191,16 @@ class RefusedTests(unittest.TestCase):
         self.assertIn("fewer than two rows", str(refusal("time_s,power_w\n0,4.5\n")))
 
     def test_nonsense_times(self):
-        self.assertIn("is not a date and time", refusal("time,power_w\nyesterday,4.5\n2026-01-01T00:00:00,4.6\n").problems[0].reason)
-        self.assertIn("is not known", str(refusal("time [fortnight],power_w\n0,4.5\n1,4.6\n", [Column("time", "fortnight"), Column("power", "W")])))
+        self.assertIn(
+            "is not a date and time",
+            refusal("time,power_w\nyesterday,4.5\n2026-01-01T00:00:00,4.6\n").problems[0].reason,
+        )
+        self.assertIn(
+            "is not known",
+            str(
+                refusal(
+                    "time [fortnight],power_w\n0,4.5\n1,4.6\n",
+                    [Column("time", "fortnight"), Column("power", "W")],
+                )
+            ),
+        )

@@ -17,8 +17,16 @@ TIMES = {
     "elapsed": ("Elapsed [s]", lambda s: f"{s}"),
 }
 COLUMNS = {
-    "air_speed": [("Luftgeschw. [m/s]", "m/s"), ("Air Speed [ft/min]", "ft/min"), ("airspeed (km/h)", "km/h")],
-    "static_pressure": [("static_pressure_pa", "pa"), ("Static Press [inH2O]", "inH2O"), ("stat. Druck [mmH2O]", "mmH2O")],
+    "air_speed": [
+        ("Luftgeschw. [m/s]", "m/s"),
+        ("Air Speed [ft/min]", "ft/min"),
+        ("airspeed (km/h)", "km/h"),
+    ],
+    "static_pressure": [
+        ("static_pressure_pa", "pa"),
+        ("Static Press [inH2O]", "inH2O"),
+        ("stat. Druck [mmH2O]", "mmH2O"),
+    ],
     "room_temperature": [("Raumtemp. [°C]", "°C"), ("Room Temp [degF]", "degF")],
     "voltage": [("Spannung [V]", "V"), ("supply volt [mV]", "mV")],
 }
@@ -32,9 +40,20 @@ def tables(draw):
     chosen = draw(st.lists(st.sampled_from(sorted(COLUMNS)), min_size=1, max_size=4, unique=True))
     written = [(key, *draw(st.sampled_from(COLUMNS[key]))) for key in chosen]
     count = draw(st.integers(2, 12))
-    values = {key: draw(st.lists(st.floats(1.0, 50.0), min_size=count, max_size=count)) for key in chosen}
+    values = {
+        key: draw(st.lists(st.floats(1.0, 50.0), min_size=count, max_size=count)) for key in chosen
+    }
     holes = draw(st.sets(st.tuples(st.integers(0, count - 1), st.sampled_from(chosen)), max_size=3))
-    return delimiter, decimal, written, values, holes, draw(st.sampled_from(sorted(TIMES))), draw(st.sampled_from(ENCODINGS)), draw(st.booleans())
+    return (
+        delimiter,
+        decimal,
+        written,
+        values,
+        holes,
+        draw(st.sampled_from(sorted(TIMES))),
+        draw(st.sampled_from(ENCODINGS)),
+        draw(st.booleans()),
+    )
 
 
 class RoundTripTests(unittest.TestCase):
@@ -45,11 +64,20 @@ class RoundTripTests(unittest.TestCase):
         name, stamp = TIMES[clock]
         lines = [delimiter.join([name, *(header for _, header, _ in written)])]
         count = len(next(iter(values.values())))
-        kinds = {"air_speed": "air_speed", "static_pressure": "pressure", "room_temperature": "temperature", "voltage": "voltage"}
+        kinds = {
+            "air_speed": "air_speed",
+            "static_pressure": "pressure",
+            "room_temperature": "temperature",
+            "voltage": "voltage",
+        }
         for row in range(count):
             cells = [stamp(row)]
             for key, _, unit in written:
-                text = "" if (row, key) in holes else f"{from_si(values[key][row], unit, kinds[key]):.9f}".replace(".", decimal)
+                text = (
+                    ""
+                    if (row, key) in holes
+                    else f"{from_si(values[key][row], unit, kinds[key]):.9f}".replace(".", decimal)
+                )
                 cells.append(text)
             lines.append(delimiter.join(cells))
         data = ("\r\n" if crlf else "\n").join(lines).encode(encoding)

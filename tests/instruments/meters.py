@@ -42,7 +42,11 @@ class Meters:
 
 def profiles_of(device: str) -> dict[str, dict]:
     """Profiles of one simulated meter by channel."""
-    return next(p for name, p in presets().items() if name.startswith("stand-in") and set(p) <= set(columns_of(device)) and p)
+    return next(
+        p
+        for name, p in presets().items()
+        if name.startswith("stand-in") and set(p) <= set(columns_of(device)) and p
+    )
 
 
 def columns_of(device: str) -> tuple[str, ...]:

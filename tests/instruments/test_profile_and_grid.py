@@ -30,12 +30,24 @@ class ProfileTests(unittest.TestCase):
     def test_what_is_wrong_is_told(self):
         good = {"query": "READ?", "unit": "m/s"}
         for data, words in (
-            ([], "A profile is a JSON object"), (good | {"querry": "x"}, "“querry” is no part"), (good | {"unit": "furlong"}, "unit: .*furlong"),
-            (good | {"rate": 0}, "between 0.01 and 100"), ({"unit": "m/s"}, "say what is sent"), (good | {"set": "SOUR:THR"}, "needs {value}"),
-            (good | {"buffer": "x"}, "buffer: it is a JSON object"), (good | {"query": 5}, "query: it is a text"), (good | {"missing": "OL"}, "missing: it is a list"),
-            (good | {"buffer": {"query": "FETC? {after}", "column": "a"}}, "column is a whole number"), (good | {"query": "READ?\nOUTP ON"}, "query: it is a text"),
-            (good | {"buffer": {"query": "FETC?"}}, "needs {after}"), (good | {"line": {"parity": "E"}}, "line: “parity”"), (good | {"line": {"baud_rate": "9600"}}, "line: “baud_rate”"),
-        ):  # fmt: skip
+            ([], "A profile is a JSON object"),
+            (good | {"querry": "x"}, "“querry” is no part"),
+            (good | {"unit": "furlong"}, "unit: .*furlong"),
+            (good | {"rate": 0}, "between 0.01 and 100"),
+            ({"unit": "m/s"}, "say what is sent"),
+            (good | {"set": "SOUR:THR"}, "needs {value}"),
+            (good | {"buffer": "x"}, "buffer: it is a JSON object"),
+            (good | {"query": 5}, "query: it is a text"),
+            (good | {"missing": "OL"}, "missing: it is a list"),
+            (
+                good | {"buffer": {"query": "FETC? {after}", "column": "a"}},
+                "column is a whole number",
+            ),
+            (good | {"query": "READ?\nOUTP ON"}, "query: it is a text"),
+            (good | {"buffer": {"query": "FETC?"}}, "needs {after}"),
+            (good | {"line": {"parity": "E"}}, "line: “parity”"),
+            (good | {"line": {"baud_rate": "9600"}}, "line: “baud_rate”"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ProfileWrong, words):
                 Profile.of(data, "air_speed")
 
@@ -44,8 +56,12 @@ class ProfileTests(unittest.TestCase):
         self.assertEqual(profile.setting(62.5), "SOUR:THR 62.5")
 
     def test_a_name_is_no_command(self):
-        profile = Profile.of({"query": "THR?", "unit": "%", "mounted": 'RIG:PART "{part}"'}, "throttle")
-        self.assertEqual(profile.part('Distel"; SOUR:THR 100\nOUTP ON'), 'RIG:PART "Distel SOURTHR 100OUTP ON"')
+        profile = Profile.of(
+            {"query": "THR?", "unit": "%", "mounted": 'RIG:PART "{part}"'}, "throttle"
+        )
+        self.assertEqual(
+            profile.part('Distel"; SOUR:THR 100\nOUTP ON'), 'RIG:PART "Distel SOURTHR 100OUTP ON"'
+        )
         self.assertEqual(profile.part("Loft-140 L-02"), 'RIG:PART "Loft-140 L-02"')
 
 
@@ -55,7 +71,10 @@ class GridTests(unittest.TestCase):
 
     def feed(self, grid, channel, ticks, values=None):
         ticks = np.asarray(ticks)
-        grid.add(channel, Samples(100.0 + ticks / 10, np.asarray(values if values is not None else ticks, float)))
+        grid.add(
+            channel,
+            Samples(100.0 + ticks / 10, np.asarray(values if values is not None else ticks, float)),
+        )
 
     def test_rows_wait_for_all_meters_and_lose_none(self):
         grid = self.grid()
@@ -98,7 +117,10 @@ class GridTests(unittest.TestCase):
         self.assertTrue(np.isnan(rows[15:, 1]).all())
 
     def test_later_pieces_fill_and_never_erase(self):
-        first, second = Piece(3, np.array([[1.0, math.nan], [2.0, 5.0]])), Piece(3, np.array([[math.nan, 4.0], [math.nan, math.nan]]))
+        first, second = (
+            Piece(3, np.array([[1.0, math.nan], [2.0, 5.0]])),
+            Piece(3, np.array([[math.nan, 4.0], [math.nan, math.nan]])),
+        )
         ticks, rows = joined([first, second], 2)
         self.assertEqual((ticks.tolist(), rows.tolist()), ([3, 4], [[1.0, 4.0], [2.0, 5.0]]))
         self.assertEqual(joined([], 2)[1].shape, (0, 2))

@@ -37,7 +37,9 @@ class RigTests(unittest.TestCase):
         rig.advance(1024.0)
         self.assertAlmostEqual(rig.now("speed") / full["speed"], 0.5, delta=0.01)
         self.assertAlmostEqual(rig.now("air_speed") / full["air_speed"], 0.5, delta=0.04)
-        self.assertAlmostEqual(rig.now("static_pressure") / full["static_pressure"], 0.25, delta=0.02)
+        self.assertAlmostEqual(
+            rig.now("static_pressure") / full["static_pressure"], 0.25, delta=0.02
+        )
         self.assertAlmostEqual(full["sound_level"] - rig.now("sound_level"), 15.05, delta=1.2)
 
     def test_samples_are_numbered_and_kept(self):
@@ -48,7 +50,9 @@ class RigTests(unittest.TestCase):
         again.start(1000.0)
         again.set_throttle(100.0)
         again.advance(1012.0)
-        np.testing.assert_array_equal(again.since("air_speed", -1)[1], rig.since("air_speed", -1)[1])
+        np.testing.assert_array_equal(
+            again.since("air_speed", -1)[1], rig.since("air_speed", -1)[1]
+        )
 
     def test_faults_on_request(self):
         rig = self.at_full()
@@ -70,7 +74,11 @@ class RigTests(unittest.TestCase):
         rig.set_throttle(80.0)
         rig.advance(1026.0)
         self.assertGreater(rig.now("speed"), 1400)
-        for wrong in (lambda: rig.fault("gap", "spike"), lambda: rig.fault("speed", "magic"), lambda: rig.set_throttle(120.0)):
+        for wrong in (
+            lambda: rig.fault("gap", "spike"),
+            lambda: rig.fault("speed", "magic"),
+            lambda: rig.set_throttle(120.0),
+        ):
             with self.assertRaises(ValueError):
                 wrong()
 
@@ -108,8 +116,13 @@ class LineTests(unittest.TestCase):
             with self.subTest(device):
                 profiles = profile_objects(device)
                 channel, profile = next(iter(profiles.items()))
-                self.assertRegex(identify(self.meters.resource(device), profile), r"^Hauch,STAND-IN .*,bench 1,1$")
-                self.assertTrue(np.isfinite(read_once(self.meters.resource(device), profile, channel)))
+                self.assertRegex(
+                    identify(self.meters.resource(device), profile),
+                    r"^Hauch,STAND-IN .*,bench 1,1$",
+                )
+                self.assertTrue(
+                    np.isfinite(read_once(self.meters.resource(device), profile, channel))
+                )
 
     def test_errors_are_queued_as_scpi_has_it(self):
         line = self.line("anemometer")
@@ -131,16 +144,30 @@ class LineTests(unittest.TestCase):
         motor.write("SOUR:THR 100")
         speed = self.line("tachometer")
         self.assertTrue(until(lambda: float(speed.query("MEAS:RPM? (@1)")) > 2260))
-        # The fan laws: a fifth more volts, a fifth more speed, 1.2 cubed the power of the air; a quarter of it where the meter stands.
+        # The fan laws: a fifth more volts, a fifth more speed, 1.2 cubed the power of the air; a
+        # quarter of it where the meter stands.
         self.assertAlmostEqual(rig.speed, 1900 * 14.4 / 12, delta=25)
         self.assertGreater(float(self.line("supply").query("MEAS:POW?")), 6.3)
-        tunnel = rig.fan.working_flow(rig.resistance, rig.speed, 1.2) / (np.pi / 4 * rig.bore**2) / rig.profile_factor
-        self.assertAlmostEqual(float(self.line("anemometer").query("MEAS:VEL?")), 0.27 * tunnel, delta=0.2)
+        tunnel = (
+            rig.fan.working_flow(rig.resistance, rig.speed, 1.2)
+            / (np.pi / 4 * rig.bore**2)
+            / rig.profile_factor
+        )
+        self.assertAlmostEqual(
+            float(self.line("anemometer").query("MEAS:VEL?")), 0.27 * tunnel, delta=0.2
+        )
 
     def test_waveforms_come_as_blocks(self):
-        sound = self.line("sound").query_binary_values("SENS:WAV? 0.5", datatype="f", container=np.array)
+        sound = self.line("sound").query_binary_values(
+            "SENS:WAV? 0.5", datatype="f", container=np.array
+        )
         self.assertEqual(sound.size, 24_000)
-        self.assertEqual(self.line("accelerometer").query_binary_values("SENS:WAV? 1", datatype="f", container=np.array).size, 6_400)
+        self.assertEqual(
+            self.line("accelerometer")
+            .query_binary_values("SENS:WAV? 1", datatype="f", container=np.array)
+            .size,
+            6_400,
+        )
         line = self.line("anemometer")
         line.write("SENS:WAV? 0.5")
         self.assertEqual(line.read(), "")
@@ -191,7 +218,9 @@ class LineTests(unittest.TestCase):
         self.assertEqual(set(np.rint(50 * np.diff(samples.times)).astype(int).tolist()), {1})
 
     def test_a_meter_whose_clock_began_with_its_power_is_asked_from_the_right_sample(self):
-        """Ours shows 5000 s where the meter's shows 40 s; wanted is all after 4998 s, which is its sample 1900 at 50 a second."""
+        """Ours shows 5000 s where the meter's shows 40 s; wanted is all after 4998 s, which is its
+        sample 1900 at 50 a second.
+        """
         profile, asked = profile_objects("scale"), []
         link = Link("TCPIP0::127.0.0.1::9::SOCKET", profile, 4998.0, clock=lambda: 5000.0)
 
@@ -213,10 +242,16 @@ class LineTests(unittest.TestCase):
         profile = profile_objects("tachometer")["speed"]
         from dataclasses import replace
 
-        link = Link(self.meters.resource("tachometer"), {"speed": replace(profile, buffer="", rate=20.0)}, 0.0)
+        link = Link(
+            self.meters.resource("tachometer"),
+            {"speed": replace(profile, buffer="", rate=20.0)},
+            0.0,
+        )
         link.start()
         self.addCleanup(link.stop)
-        self.assertTrue(until(lambda: link.readers["speed"].pending and len(link.readers["speed"].pending) > 12))
+        self.assertTrue(
+            until(lambda: link.readers["speed"].pending and len(link.readers["speed"].pending) > 12)
+        )
         samples = link.take()["speed"]
         self.assertAlmostEqual(float(np.median(np.diff(samples.times))), 0.05, delta=0.02)
 

@@ -35,24 +35,40 @@ class RecordTests(TestCase):
 
     def new(self, readings=None, room=ROOM, subject=None, **more):
         subject = subject or Subject(specimen=self.built.specimens["Amsel"])
-        return NewRun(self.built.tests["air"], subject, room, START, readings if readings is not None else {"air_speed": typed(4.1, 4.12)}, **more)
+        return NewRun(
+            self.built.tests["air"],
+            subject,
+            room,
+            START,
+            readings if readings is not None else {"air_speed": typed(4.1, 4.12)},
+            **more,
+        )
 
     def test_a_run_has_result_working_and_audit(self):
         run = actions.record_run(self.built.operator, self.new())
         self.assertEqual(run.replicate, 1)
         self.assertAlmostEqual(run.result.value, 0.846 * math.pi / 4 * 0.1252**2 * 4.11, places=9)
         self.assertIn("Volume flow", [step["name"] for step in run.result.working])
-        self.assertEqual(AuditEntry.objects.filter(action="run.record", user=self.built.operator).count(), 1)
+        self.assertEqual(
+            AuditEntry.objects.filter(action="run.record", user=self.built.operator).count(), 1
+        )
 
     def test_repeats_count_up_for_each_specimen(self):
         for expected in (1, 2, 3):
-            self.assertEqual(actions.record_run(self.built.operator, self.new()).replicate, expected)
-        other = actions.record_run(self.built.operator, self.new(subject=Subject(reference=self.built.reference)))
+            self.assertEqual(
+                actions.record_run(self.built.operator, self.new()).replicate, expected
+            )
+        other = actions.record_run(
+            self.built.operator, self.new(subject=Subject(reference=self.built.reference))
+        )
         self.assertEqual(other.replicate, 1)
 
     def test_the_same_form_twice_is_one_run(self):
         new = self.new(form_key=uuid.uuid4())
-        one, two = actions.record_run(self.built.operator, new), actions.record_run(self.built.operator, new)
+        one, two = (
+            actions.record_run(self.built.operator, new),
+            actions.record_run(self.built.operator, new),
+        )
         self.assertEqual(one.pk, two.pk)
         self.assertEqual(Run.objects.count(), 1)
 
@@ -67,9 +83,15 @@ class RecordTests(TestCase):
             (self.new(subject=Subject()), "Choose what is run"),
             (self.new(subject=Subject(amsel.specimen, self.built.reference)), "Choose what is run"),
         ):
-            with self.subTest(words), self.assertRaisesRegex(ValidationError, words), transaction.atomic():
+            with (
+                self.subTest(words),
+                self.assertRaisesRegex(ValidationError, words),
+                transaction.atomic(),
+            ):
                 actions.record_run(self.built.operator, new)
-        self.assertEqual((Run.objects.count(), Reading.objects.count(), AuditEntry.objects.count()), (0, 0, 0))
+        self.assertEqual(
+            (Run.objects.count(), Reading.objects.count(), AuditEntry.objects.count()), (0, 0, 0)
+        )
 
     def test_withdrawn_entries_and_broken_specimens_are_not_run(self):
         entry_actions.withdraw(self.built.host, self.built.entries["Amsel"], "changed my mind")
@@ -78,20 +100,30 @@ class RecordTests(TestCase):
             actions.record_run(self.built.operator, self.new())
         workshop_actions.set_state(self.built.operator, self.built.specimens["Binse"], "broken")
         with self.assertRaisesRegex(ValidationError, "R-2 of Binse is marked broken"):
-            actions.record_run(self.built.operator, self.new(subject=Subject(specimen=self.built.specimens["Binse"])))
+            actions.record_run(
+                self.built.operator,
+                self.new(subject=Subject(specimen=self.built.specimens["Binse"])),
+            )
 
     def test_only_host_and_operator_record(self):
         for name in ("designer", "viewer", "stranger"):
-            with self.subTest(name), self.assertRaisesRegex(PermissionDenied, "You may not record runs"):
+            with (
+                self.subTest(name),
+                self.assertRaisesRegex(PermissionDenied, "You may not record runs"),
+            ):
                 actions.record_run(self.built.people[name], self.new())
 
     def test_did_not_finish_needs_a_reason_and_keeps_its_row(self):
         subject = Subject(specimen=self.built.specimens["Binse"])
         with self.assertRaisesRegex(ValidationError, "why it did not finish"):
             actions.record_dnf(self.built.operator, self.built.tests["air"], subject, "  ", START)
-        run = actions.record_dnf(self.built.operator, self.built.tests["air"], subject, "rubs the frame", START)
+        run = actions.record_dnf(
+            self.built.operator, self.built.tests["air"], subject, "rubs the frame", START
+        )
         self.assertEqual(run.state, Run.State.DNF)
-        self.assertNotIn(self.built.specimens["Binse"], [due.specimen for due in plan_of(self.built.round).due])
+        self.assertNotIn(
+            self.built.specimens["Binse"], [due.specimen for due in plan_of(self.built.round).due]
+        )
 
     def test_void_takes_out_of_the_plan_and_keeps_the_readings(self):
         run = actions.record_run(self.built.operator, self.new())
@@ -115,20 +147,36 @@ class ImportTests(TestCase):
     def setUpTestData(cls):
         cls.built = build(kinds=("air", "power", "noise", "rise", "pressure"))
 
-    def new(self, name="bench_b_german.csv", tests=("air", "power", "noise", "rise", "pressure"), extra=None):
+    def new(
+        self,
+        name="bench_b_german.csv",
+        tests=("air", "power", "noise", "rise", "pressure"),
+        extra=None,
+    ):
         data = (DATA / name).read_bytes()
         table = inspect(data)
         mapping = guess_mapping(table)
         extra = {"background_level": typed(36.0, unit="dB(A)")} if extra is None else extra
         return NewRecording(
-            self.built.round, keep_file(self.built.operator, name, data), read_log(table, mapping), [self.built.tests[t] for t in tests],
-            Subject(specimen=self.built.specimens["Amsel"]), ROOM, START, mapping, extra,
-        )  # fmt: skip
+            self.built.round,
+            keep_file(self.built.operator, name, data),
+            read_log(table, mapping),
+            [self.built.tests[t] for t in tests],
+            Subject(specimen=self.built.specimens["Amsel"]),
+            ROOM,
+            START,
+            mapping,
+            extra,
+        )
 
     def test_one_file_feeds_five_tests(self):
-        """Truth of the file: 3.86 m/s, 38.9 Pa, 48.7 dB(A), 66.3 degC over 21.50, 11.92 V x 0.371 A less 0.4 W standby."""
+        """Truth of the file: 3.86 m/s, 38.9 Pa, 48.7 dB(A), 66.3 degC over 21.50, 11.92 V x 0.371 A
+        less 0.4 W standby.
+        """
         made = {run.test.key: run for run in actions.import_log(self.built.operator, self.new())}
-        self.assertAlmostEqual(made["air"].result.value, 0.846 * math.pi / 4 * 0.1252**2 * 3.86, delta=1.5e-4)
+        self.assertAlmostEqual(
+            made["air"].result.value, 0.846 * math.pi / 4 * 0.1252**2 * 3.86, delta=1.5e-4
+        )
         self.assertAlmostEqual(made["noise"].result.value, 48.5, delta=0.1)
         self.assertAlmostEqual(made["rise"].result.value, 66.3 - 21.505, delta=0.1)
         self.assertAlmostEqual(made["power"].result.value, 11.92 * 0.371 - 0.4, delta=0.005)
@@ -139,16 +187,24 @@ class ImportTests(TestCase):
 
     def test_the_same_file_is_recognised_and_not_doubled(self):
         actions.import_log(self.built.operator, self.new())
-        with self.assertRaisesRegex(ValidationError, "imported before.*not taken twice"), transaction.atomic():
+        with (
+            self.assertRaisesRegex(ValidationError, "imported before.*not taken twice"),
+            transaction.atomic(),
+        ):
             actions.import_log(self.built.operator, self.new())
         self.assertEqual((Recording.objects.count(), Run.objects.count()), (1, 5))
 
     def test_a_test_that_the_file_cannot_feed(self):
-        with self.assertRaisesRegex(ValidationError, "Noise test also needs background level"), transaction.atomic():
+        with (
+            self.assertRaisesRegex(ValidationError, "Noise test also needs background level"),
+            transaction.atomic(),
+        ):
             actions.import_log(self.built.operator, self.new(extra={}))
         with self.assertRaisesRegex(ValidationError, "at least one test"), transaction.atomic():
             actions.import_log(self.built.operator, self.new(tests=()))
-        self.assertEqual((Recording.objects.count(), Run.objects.count(), Chunk.objects.count()), (0, 0, 0))
+        self.assertEqual(
+            (Recording.objects.count(), Run.objects.count(), Chunk.objects.count()), (0, 0, 0)
+        )
 
     def test_a_stalled_rotor_is_no_result_and_says_when(self):
         made = actions.import_log(self.built.operator, self.new("bench_e_1hz.csv", ("air",)))
@@ -190,18 +246,26 @@ class DatabaseTests(TestCase):
 
     def test_raw_data_is_append_only(self):
         self.refused(lambda: Reading.objects.update(value=9.9), DatabaseError)
-        self.refused(lambda: Reading.objects.filter(run=self.run_)._raw_delete("default"), DatabaseError)
+        self.refused(
+            lambda: Reading.objects.filter(run=self.run_)._raw_delete("default"), DatabaseError
+        )
         self.refused(lambda: AuditEntry.objects.update(action="nothing"), DatabaseError)
 
     def test_constraints(self):
         self.refused(lambda: Run.objects.filter(pk=self.run_.pk).update(temperature=None))
-        self.refused(lambda: Run.objects.filter(pk=self.run_.pk).update(reference=self.built.reference))
+        self.refused(
+            lambda: Run.objects.filter(pk=self.run_.pk).update(reference=self.built.reference)
+        )
         self.refused(lambda: Run.objects.filter(pk=self.run_.pk).update(state="void", reason=""))
         self.refused(lambda: Result.objects.filter(run=self.run_).update(u=-1))
         self.refused(lambda: Result.objects.filter(run=self.run_).update(value=None))
         self.refused(lambda: RuleTerm.objects.update(weight=0))
         self.refused(
-            lambda: TestReference.objects.create(test=self.built.tests["air"], specimen=self.built.reference, since=START + timedelta(days=1))
+            lambda: TestReference.objects.create(
+                test=self.built.tests["air"],
+                specimen=self.built.reference,
+                since=START + timedelta(days=1),
+            )
         )
 
     def test_a_repeat_number_is_given_once(self):
@@ -216,10 +280,16 @@ class EntryTests(TestCase):
 
     def test_names_are_once_in_a_round_and_may_be_odd(self):
         self.built.round.state = "open"
-        entry = entry_actions.add_entry(self.built.people["designer"], self.built.round, " <script>Ürsel</script> ")
+        entry = entry_actions.add_entry(
+            self.built.people["designer"], self.built.round, " <script>Ürsel</script> "
+        )
         self.assertEqual((entry.name, entry.mark), ("<script>Ürsel</script>", 3))
         for name, words in (("AMSEL", "in the round already"), ("  ", "blank")):
-            with self.subTest(name), self.assertRaisesRegex(ValidationError, words), transaction.atomic():
+            with (
+                self.subTest(name),
+                self.assertRaisesRegex(ValidationError, words),
+                transaction.atomic(),
+            ):
                 entry_actions.add_entry(self.built.host, self.built.round, name)
 
     def test_designers_withdraw_their_own_only(self):
@@ -232,6 +302,14 @@ class EntryTests(TestCase):
     def test_specimens(self):
         version = self.built.entries["Binse"].versions.get()
         workshop_actions.add_specimen(self.built.operator, version, "R-9", "PETG", 0.031)
-        for code, mass, words in (("r-9", 0.03, "is on another specimen"), ("R-10", -1.0, "above 0 g"), ("", None, "blank")):
-            with self.subTest(code), self.assertRaisesRegex(ValidationError, words), transaction.atomic():
+        for code, mass, words in (
+            ("r-9", 0.03, "is on another specimen"),
+            ("R-10", -1.0, "above 0 g"),
+            ("", None, "blank"),
+        ):
+            with (
+                self.subTest(code),
+                self.assertRaisesRegex(ValidationError, words),
+                transaction.atomic(),
+            ):
                 workshop_actions.add_specimen(self.built.operator, version, code, "", mass)

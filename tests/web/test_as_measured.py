@@ -1,4 +1,6 @@
-"""What was measured on a specimen goes into the design that foretold it; what rotors and wheels tell of sound; lengths in notes of drawings."""
+"""What was measured on a specimen goes into the design that foretold it; what rotors and wheels
+tell of sound; lengths in notes of drawings.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ class Measured(TestCase):
         specimen = self.specimen("ring")
         add_measures(self.operator, specimen, "slot", {1: 0.0011, 2: 0.0013, 3: 0.0012, 4: 0.0014})
         design = design_as_measured(self.operator, specimen)
-        self.assertEqual([row["width"] for row in design.inputs["slots"]], [0.0011, 0.0013, 0.0012, 0.0014])
+        self.assertEqual(
+            [row["width"] for row in design.inputs["slots"]], [0.0011, 0.0013, 0.0012, 0.0014]
+        )
         self.assertAlmostEqual(design.inputs["slot"], 0.00125)
         more = TOOLS["ring"].answer(design.inputs).figure("total").quantity
         self.assertTrue(math.isfinite(more.value))
@@ -58,9 +62,13 @@ class Measured(TestCase):
         design = design_as_measured(self.operator, specimen)
         self.assertAlmostEqual(design.inputs["tip"], start["tip"] - 0.001)
         self.assertAlmostEqual(design.inputs["gap"], start["gap"] + 0.0005)
-        add_measures(self.operator, specimen, "tip_gap", {1: 0.002})  # nearer to what leaks, so it goes before
+        add_measures(
+            self.operator, specimen, "tip_gap", {1: 0.002}
+        )  # nearer to what leaks, so it goes before
         self.assertAlmostEqual(design_as_measured(self.operator, specimen).inputs["gap"], 0.002)
-        self.assertEqual(Design.objects.filter(owner=self.operator, name="W-01 as measured").count(), 1)
+        self.assertEqual(
+            Design.objects.filter(owner=self.operator, name="W-01 as measured").count(), 1
+        )
 
     def test_a_ducts_wall(self):
         self.foretold("duct", "airflow")
@@ -74,7 +82,9 @@ class Measured(TestCase):
             design_as_measured(self.operator, specimen)
         self.foretold("rotor", "airflow")
         add_measures(self.operator, specimen, "bore", {1: 0.004})  # no input of the rotor's model
-        with self.assertRaisesRegex(ValidationError, "Nothing was measured on W-01 that rotor knows"):
+        with self.assertRaisesRegex(
+            ValidationError, "Nothing was measured on W-01 that rotor knows"
+        ):
             design_as_measured(self.operator, specimen)
         with self.assertRaises(PermissionDenied):
             design_as_measured(self.built.people["stranger"], specimen)
@@ -82,7 +92,9 @@ class Measured(TestCase):
 
 class Sound(SimpleTestCase):
     def test_tone_and_rule(self):
-        """7 blades at 1,900 1/min pass 221.7 times a second; VDI 2081: 37 + 10 lg 0.05 + 20 lg 40 = 56.0 dB."""
+        """7 blades at 1,900 1/min pass 221.7 times a second; VDI 2081: 37 + 10 lg 0.05 + 20 lg 40 =
+        56.0 dB.
+        """
         self.assertAlmostEqual(tone_figure(7, 1900.0).quantity.value, 7 * 1900 / 60)
         self.assertAlmostEqual(sound_figure(0.05, 40.0).quantity.value, 56.03, delta=0.01)
         self.assertTrue(math.isnan(sound_figure(0.05, -1.0).quantity.value))
@@ -90,12 +102,17 @@ class Sound(SimpleTestCase):
 
 class Drawings(SimpleTestCase):
     def test_a_note_tells_its_length_in_the_readers_unit(self):
-        drawing = Drawing("x", notes=[Note((0.0, 0.0), "slot", "start", 0.0012), Note((0.0, 0.1), "plain")])
+        drawing = Drawing(
+            "x", notes=[Note((0.0, 0.0), "slot", "start", 0.0012), Note((0.0, 0.1), "plain")]
+        )
         drawing.box(0, 0, 1, 1)
         svg = to_svg(drawing, lambda metres: f"{metres / 0.0254:.3f} in", 300, 200)
         self.assertIn(">slot 0.047 in<", svg)
         self.assertIn(">plain<", svg)
-        self.assertIn("slot 1.2 mm", to_dxf(drawing).decode() if isinstance(to_dxf(drawing), bytes) else to_dxf(drawing))
+        self.assertIn(
+            "slot 1.2 mm",
+            to_dxf(drawing).decode() if isinstance(to_dxf(drawing), bytes) else to_dxf(drawing),
+        )
 
     def test_the_rings_slot_is_named_beside_it(self):
         values = TOOLS["ring"].start()
@@ -109,7 +126,9 @@ class Waterfall(SimpleTestCase):
         answer = intake.answer(intake.start())
         chart = answer.charts[0]
         self.assertTrue(chart.add_up)
-        rows = specs.SPECS["curves"](chart_data(chart, [], "si"), "si")["layer"][0]["data"]["values"]
+        rows = specs.SPECS["curves"](chart_data(chart, [], "si"), "si")["layer"][0]["data"][
+            "values"
+        ]
         self.assertEqual(rows[-1]["name"], "all")
         self.assertAlmostEqual(rows[-1]["end"], rows[-2]["end"])
         self.assertAlmostEqual(rows[-1]["end"], sum(value for _, value in chart.bars))

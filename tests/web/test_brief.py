@@ -1,4 +1,6 @@
-"""The brief: from a usual round to open, its rules and their versions, questions, envelope, sheet, people, audit trail."""
+"""The brief: from a usual round to open, its rules and their versions, questions, envelope, sheet,
+people, audit trail.
+"""
 
 from dataclasses import replace
 from datetime import timedelta
@@ -34,7 +36,9 @@ class BriefCase(TestCase):
         cls.built = build()
 
     def sign_in(self, who="host"):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
 
     def post(self, name, data, *args, who="host", **more):
         self.sign_in(who)
@@ -45,7 +49,9 @@ class BeginTests(BriefCase):
     def test_every_usual_round_can_be_begun(self):
         for start in STARTS.values():
             with self.subTest(start.key):
-                round, left_out = actions.begin_round(self.built.host, start, f"A {start.key} round")
+                round, left_out = actions.begin_round(
+                    self.built.host, start, f"A {start.key} round"
+                )
                 self.assertEqual((round.part, round.state), (start.part, "brief"))
                 self.assertEqual(round.memberships.get().role, "host")
                 self.assertEqual(round.tests.count() + len(left_out), len(start.tests))
@@ -57,15 +63,23 @@ class BeginTests(BriefCase):
 
         Rig.objects.filter(tests=None).delete()
         meters = {
-            key: Instrument.objects.get_or_create(channel=key, defaults={"name": f"meter for {key}"})[0]
+            key: Instrument.objects.get_or_create(
+                channel=key, defaults={"name": f"meter for {key}"}
+            )[0]
             for kind in RIGS.values()
             for key in kind.channels
         }
         for kind in RIGS.values():
             rig = Rig.objects.create(
-                name=f"0 {kind.label}", kind=kind.key, constants={c.key: [c.typical, 0.0] for c in kind.constants if c.typical == c.typical}
+                name=f"0 {kind.label}",
+                kind=kind.key,
+                constants={
+                    c.key: [c.typical, 0.0] for c in kind.constants if c.typical == c.typical
+                },
             )
-            RigMeter.objects.bulk_create(RigMeter(rig=rig, channel=key, instrument=meters[key]) for key in kind.channels)
+            RigMeter.objects.bulk_create(
+                RigMeter(rig=rig, channel=key, instrument=meters[key]) for key in kind.channels
+            )
         for start in STARTS.values():
             with self.subTest(start.key):
                 round, left_out = actions.begin_round(self.built.host, start, f"Full {start.key}")
@@ -76,16 +90,35 @@ class BeginTests(BriefCase):
                 self.assertIn("Look at it and keep it", sentences)
 
     def test_titles_make_addresses(self):
-        for title, slug in (("Drying rack", "drying-rack-2"), ("Ünïcode <b>", "unicode-b"), ("!!!", "round")):
-            self.assertEqual(actions.begin_round(self.built.host, STARTS["airflow"], title)[0].slug, slug)
+        for title, slug in (
+            ("Drying rack", "drying-rack-2"),
+            ("Ünïcode <b>", "unicode-b"),
+            ("!!!", "round"),
+        ):
+            self.assertEqual(
+                actions.begin_round(self.built.host, STARTS["airflow"], title)[0].slug, slug
+            )
         with self.assertRaisesRegex(ValidationError, "Give the round a title"):
             actions.begin_round(self.built.host, STARTS["airflow"], "  ")
 
     def test_over_the_web(self):
-        answer = self.post("rounds:begin", {"title": "Hay loft", "place": "", "start": "cooling"}, follow=True)
-        self.assertContains(answer, "There is no rig yet for: Temperature rise of the hot block, Noise at 1 m")
-        self.assertContains(self.post("rounds:begin", {"title": "", "start": "aura"}), "This field is required", status_code=422)
-        self.assertEqual(self.post("rounds:begin", {"title": "X", "start": "airflow"}, who="designer").status_code, 403)
+        answer = self.post(
+            "rounds:begin", {"title": "Hay loft", "place": "", "start": "cooling"}, follow=True
+        )
+        self.assertContains(
+            answer, "There is no rig yet for: Temperature rise of the hot block, Noise at 1 m"
+        )
+        self.assertContains(
+            self.post("rounds:begin", {"title": "", "start": "aura"}),
+            "This field is required",
+            status_code=422,
+        )
+        self.assertEqual(
+            self.post(
+                "rounds:begin", {"title": "X", "start": "airflow"}, who="designer"
+            ).status_code,
+            403,
+        )
 
 
 class OpenTests(BriefCase):
@@ -106,9 +139,13 @@ class OpenTests(BriefCase):
         self.assertEqual(self.round.state, "open")
         with self.assertRaisesRegex(ValidationError, "open already"):
             actions.open_round(self.built.host, self.round)
-        Membership.objects.create(round=self.round, user=self.built.people["designer"], role="designer")
+        Membership.objects.create(
+            round=self.round, user=self.built.people["designer"], role="designer"
+        )
         add_entry(self.built.people["designer"], self.round, "In time")
-        Round.objects.filter(pk=self.round.pk).update(entries_until=timezone.localdate() - timedelta(days=1))
+        Round.objects.filter(pk=self.round.pk).update(
+            entries_until=timezone.localdate() - timedelta(days=1)
+        )
         self.round = Round.objects.get(pk=self.round.pk)
         with self.assertRaisesRegex(ValidationError, "Entries were taken until"):
             add_entry(self.built.people["designer"], self.round, "Late")
@@ -120,7 +157,9 @@ class OpenTests(BriefCase):
         sentences = " ".join(problems_of(self.round))
         self.assertIn("does not say which", sentences)
         rig = Rig.objects.create(name="Bare tunnel", kind="tunnel", constants={"bore": [0.1, 0.0]})
-        RigMeter.objects.create(rig=rig, channel="air_speed", instrument=Instrument.objects.get(name="Vane"))
+        RigMeter.objects.create(
+            rig=rig, channel="air_speed", instrument=Instrument.objects.get(name="Vane")
+        )
         self.round.tests.update(rig=rig)
         sentences = " ".join(problems_of(self.round))
         self.assertIn("no test reads power", sentences)
@@ -129,7 +168,11 @@ class OpenTests(BriefCase):
     def test_what_a_test_holds_equal_must_be_what_the_brief_holds_equal(self):
         told = "“Quiet air” is read at equal noise, but the brief compares at"
         self.round.tests.update(procedure="flow_at_noise", label="Quiet air")
-        for equal, value, expected in (("throttle", None, True), ("power", 2.5, True), ("noise", 44.0, False)):
+        for equal, value, expected in (
+            ("throttle", None, True),
+            ("power", 2.5, True),
+            ("noise", 44.0, False),
+        ):
             with self.subTest(equal):
                 self.round.equal, self.round.equal_value = equal, value
                 sentences = " ".join(problems_of(self.round))
@@ -139,28 +182,52 @@ class OpenTests(BriefCase):
     def test_rules_of_an_opened_round_cannot_ask_for_what_its_brief_does_not_hold_equal(self):
         draft = draft_of(self.built.round)
         draft.tests[0] = replace(draft.tests[0], procedure="flow_at_power")
-        with self.assertRaisesRegex(ValidationError, "is read at equal electrical power, but the brief compares at full throttle"):
-            actions.change_rules(self.built.host, self.built.round, replace(draft, reason="Power counts."), {})
+        with self.assertRaisesRegex(
+            ValidationError,
+            "is read at equal electrical power, but the brief compares at full throttle",
+        ):
+            actions.change_rules(
+                self.built.host, self.built.round, replace(draft, reason="Power counts."), {}
+            )
 
     def test_the_brief_changes_in_place_before_and_by_version_after_opening(self):
         self.round.question = "Which one?"
         actions.save_brief(self.built.host, self.round, ["question"])
-        self.assertEqual((self.round.rules.count(), current_rules(self.round).brief["question"]), (1, "Which one?"))
+        self.assertEqual(
+            (self.round.rules.count(), current_rules(self.round).brief["question"]),
+            (1, "Which one?"),
+        )
         Round.objects.filter(pk=self.round.pk).update(state="open")
         round = Round.objects.get(pk=self.round.pk)
         round.motors = 2
         with self.assertRaisesRegex(ValidationError, "Say why the rules change"):
             actions.save_brief(self.built.host, round, ["motors"], "")
         new = actions.save_brief(self.built.host, round, ["motors"], "Two were asked for.")
-        self.assertEqual((new.number, new.brief["motors"], new.terms.count(), new.tests.count()), (2, 2, 1, 1))
-        self.assertEqual(actions.differences(self.round.rules.get(number=1).brief, new.brief), ["motors"])
-        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
-        self.assertContains(self.client.get(reverse("rounds:brief", args=[round.slug])), "Different in the brief: motors.")
+        self.assertEqual(
+            (new.number, new.brief["motors"], new.terms.count(), new.tests.count()), (2, 2, 1, 1)
+        )
+        self.assertEqual(
+            actions.differences(self.round.rules.get(number=1).brief, new.brief), ["motors"]
+        )
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
+        self.assertContains(
+            self.client.get(reverse("rounds:brief", args=[round.slug])),
+            "Different in the brief: motors.",
+        )
         round.title = "Only the title"
         self.assertEqual(actions.save_brief(self.built.host, round, ["title"]).number, 2)
 
     def test_the_form_over_the_web(self):
-        data = {"title": "Hay loft", "question": "Which?", "motors": "0", "equal": "power", "equal_value": "six", "safety": "Guard."}
+        data = {
+            "title": "Hay loft",
+            "question": "Which?",
+            "motors": "0",
+            "equal": "power",
+            "equal_value": "six",
+            "safety": "Guard.",
+        }
         answer = self.post("rounds:change", data, self.round.slug)
         self.assertContains(answer, "“six” is not a number", status_code=422)
         answer = self.post("rounds:change", data | {"equal_value": "6,5"}, self.round.slug)
@@ -168,7 +235,11 @@ class OpenTests(BriefCase):
         self.post("rounds:change", data | {"equal_value": "6,5", "motors": "2"}, self.round.slug)
         self.round.refresh_from_db()
         self.assertEqual((self.round.equal_value, self.round.motors), (6.5, 2))
-        self.post("rounds:change", data | {"equal": "throttle", "equal_value": "6,5", "motors": "2"}, self.round.slug)
+        self.post(
+            "rounds:change",
+            data | {"equal": "throttle", "equal_value": "6,5", "motors": "2"},
+            self.round.slug,
+        )
         self.round.refresh_from_db()
         self.assertIsNone(self.round.equal_value)
 
@@ -185,7 +256,15 @@ class EnvelopePageTests(BriefCase):
         "tip_gap": "0.8",
         "wall": "1",
     }
-    RAIL = {"keep_name": "rail", "keep_x": "80", "keep_y": "0", "keep_z": "0", "keep_dx": "20", "keep_dy": "100", "keep_dz": "100"}
+    RAIL = {
+        "keep_name": "rail",
+        "keep_x": "80",
+        "keep_y": "0",
+        "keep_z": "0",
+        "keep_dx": "20",
+        "keep_dy": "100",
+        "keep_dz": "100",
+    }
 
     def test_bad_dimensions_are_named_and_the_drawing_stays(self):
         url, slug = "rounds:envelope", self.built.round.slug
@@ -201,24 +280,47 @@ class EnvelopePageTests(BriefCase):
 
     def test_kept_with_keep_outs_as_a_new_version(self):
         slug = self.built.round.slug
-        torn = self.post("rounds:envelope", self.GOOD | self.RAIL | {"keep_dz": "", "reason": "x"}, slug)
+        torn = self.post(
+            "rounds:envelope", self.GOOD | self.RAIL | {"keep_dz": "", "reason": "x"}, slug
+        )
         self.assertContains(torn, "Keep-out “rail”", status_code=422)
         needs = self.post("rounds:envelope", self.GOOD | self.RAIL, slug)
         self.assertContains(needs, "Say why the rules change", status_code=422)
-        self.post("rounds:envelope", self.GOOD | self.RAIL | {"reason": "The rail is in the way."}, slug)
+        self.post(
+            "rounds:envelope", self.GOOD | self.RAIL | {"reason": "The rail is in the way."}, slug
+        )
         round = Round.objects.get(pk=self.built.round.pk)
         self.assertEqual(round.what.keep_outs[0].name, "rail")
         self.assertAlmostEqual(round.what["bore"], 0.136)
-        self.assertEqual((round.rules.count(), current_rules(round).brief["envelope"]["keep_outs"][0]["name"]), (2, "rail"))
+        self.assertEqual(
+            (round.rules.count(), current_rules(round).brief["envelope"]["keep_outs"][0]["name"]),
+            (2, "rail"),
+        )
 
     def test_files(self):
         self.sign_in("viewer")
         for kind, start in (("svg", b"<svg"), ("dxf", b"  0"), ("step", b"ISO-10303-21")):
-            answer = self.client.get(reverse("rounds:envelope_file", args=[self.built.round.slug, kind]))
+            answer = self.client.get(
+                reverse("rounds:envelope_file", args=[self.built.round.slug, kind])
+            )
             self.assertTrue(answer.content.startswith(start), kind)
-            self.assertIn(f'attachment; filename="drying-rack-envelope.{kind}"', answer["Content-Disposition"])
-        self.assertGreater(len(self.client.get(reverse("rounds:envelope_file", args=[self.built.round.slug, "stl"])).content), 1000)
-        self.assertEqual(self.client.get(reverse("rounds:envelope_file", args=[self.built.round.slug, "exe"])).status_code, 404)
+            self.assertIn(
+                f'attachment; filename="drying-rack-envelope.{kind}"', answer["Content-Disposition"]
+            )
+        self.assertGreater(
+            len(
+                self.client.get(
+                    reverse("rounds:envelope_file", args=[self.built.round.slug, "stl"])
+                ).content
+            ),
+            1000,
+        )
+        self.assertEqual(
+            self.client.get(
+                reverse("rounds:envelope_file", args=[self.built.round.slug, "exe"])
+            ).status_code,
+            404,
+        )
 
 
 class RuleChangeTests(BriefCase):
@@ -260,12 +362,16 @@ class RuleChangeTests(BriefCase):
         self.assertEqual(self.air.kind, "converted")
         new = self.change()
         successor = new.tests.get(key="air-2")
-        self.assertEqual(Run.objects.filter(test=successor, carried_from__isnull=False).count(), count)
+        self.assertEqual(
+            Run.objects.filter(test=successor, carried_from__isnull=False).count(), count
+        )
         self.assertEqual(Run.objects.filter(test=successor, readings__isnull=False).count(), 0)
         old = Run.objects.filter(test=self.air.test).order_by("uid").first()
         carried = old.carried_to.get()
         self.assertEqual(carried.result.value, old.result.value)
-        self.assertEqual((round_tests(self.built.round)[0], successor.replaces_id), (successor, self.air.test.pk))
+        self.assertEqual(
+            (round_tests(self.built.round)[0], successor.replaces_id), (successor, self.air.test.pk)
+        )
         self.assertEqual(self.ranks(new), self.ranks(self.built.round.rules.get(number=1)))
         self.assertEqual(plan_of(self.built.round).total, 0)
 
@@ -280,11 +386,19 @@ class RuleChangeTests(BriefCase):
     def test_who_did_not_finish_under_old_conditions_may_try_again(self):
         from hauch.bench.actions import Subject, record_dnf
 
-        record_dnf(self.built.operator, self.air.test, Subject(specimen=self.built.specimens["Binse"]), "It rubs.", timezone.now())
+        record_dnf(
+            self.built.operator,
+            self.air.test,
+            Subject(specimen=self.built.specimens["Binse"]),
+            "It rubs.",
+            timezone.now(),
+        )
         self.air.soak, self.air.soak_minutes = Test.Soak.MINUTES, 10.0
         new = self.change()
         self.assertEqual(new.standing.rows.get(entry__name="Binse").state, "incomplete")
-        self.assertEqual(self.built.round.rules.get(number=1).standing.rows.get(entry__name="Binse").state, "dnf")
+        self.assertEqual(
+            self.built.round.rules.get(number=1).standing.rows.get(entry__name="Binse").state, "dnf"
+        )
 
     def test_a_void_run_takes_what_was_made_of_it_along(self):
         from hauch.bench.actions import void_run
@@ -314,9 +428,15 @@ class RuleChangeTests(BriefCase):
         self.assertContains(page, "The rules have changed")
         self.assertContains(page, f'data-older="{old.pk}"')
         self.draft = draft_of(self.built.round)
-        self.draft.tests[0].dropped, self.draft.tests[0].weight, self.draft.reason = True, None, "No air."
+        self.draft.tests[0].dropped, self.draft.tests[0].weight, self.draft.reason = (
+            True,
+            None,
+            "No air.",
+        )
         self.change()
-        self.assertRedirects(self.client.get(address), reverse("bench:overview", args=[self.built.round.slug]))
+        self.assertRedirects(
+            self.client.get(address), reverse("bench:overview", args=[self.built.round.slug])
+        )
 
     def test_dropping_and_adding(self):
         self.power.dropped, self.power.weight = True, None
@@ -325,8 +445,12 @@ class RuleChangeTests(BriefCase):
         new = self.change()
         self.assertEqual({t.key for t in new.tests.all()}, {"air", "air-again"})
         self.assertEqual({t.key for t in round_tests(self.built.round)}, {"air", "air-again"})
-        self.assertEqual(Run.objects.filter(test=self.power.test).count(), self.runs[self.power.test.pk])
-        self.assertEqual(new.tests.get(key="air-again").references.get().specimen, self.built.reference)
+        self.assertEqual(
+            Run.objects.filter(test=self.power.test).count(), self.runs[self.power.test.pk]
+        )
+        self.assertEqual(
+            new.tests.get(key="air-again").references.get().specimen, self.built.reference
+        )
 
     def test_what_it_means_for_the_runs_is_said(self):
         self.power.repeats = 5
@@ -337,20 +461,41 @@ class RuleChangeTests(BriefCase):
         self.air.soak = Test.Soak.SETTLED
         self.assertRegex(dict(effects(self.draft, self.runs))["Air test"], "must be run again")
         self.power.dropped = True
-        self.assertRegex(dict(effects(self.draft, self.runs))["Power test"], "No longer measured; its 13 runs are kept")
+        self.assertRegex(
+            dict(effects(self.draft, self.runs))["Power test"],
+            "No longer measured; its 13 runs are kept",
+        )
 
     def test_a_look_changes_nothing(self):
         self.air.weight, self.power.weight = None, 1.0
         self.air.reporting_distance = 2.0
-        before = (RuleVersion.objects.count(), Test.objects.count(), Run.objects.count(), AuditEntry.objects.count())
+        before = (
+            RuleVersion.objects.count(),
+            Test.objects.count(),
+            Run.objects.count(),
+            AuditEntry.objects.count(),
+        )
         moved = what_if(self.built.host, self.built.round, self.draft, self.runs)
         self.assertEqual({m.name for m in moved}, {"Amsel", "Binse", "Kiebitz"})
         self.assertRegex(swaps(moved), "first place goes from Amsel to")
-        self.assertEqual((RuleVersion.objects.count(), Test.objects.count(), Run.objects.count(), AuditEntry.objects.count()), before)
+        self.assertEqual(
+            (
+                RuleVersion.objects.count(),
+                Test.objects.count(),
+                Run.objects.count(),
+                AuditEntry.objects.count(),
+            ),
+            before,
+        )
 
     def test_a_large_round_is_not_judged_in_a_look(self):
-        self.assertIsNone(what_if(self.built.host, self.built.round, self.draft, {self.air.test.pk: 2000}))
-        with mock.patch("hauch.bench.jobs.CARRIED_AT_ONCE", 3), mock.patch("hauch.bench.jobs.carry_over_later.defer") as deferred:
+        self.assertIsNone(
+            what_if(self.built.host, self.built.round, self.draft, {self.air.test.pk: 2000})
+        )
+        with (
+            mock.patch("hauch.bench.jobs.CARRIED_AT_ONCE", 3),
+            mock.patch("hauch.bench.jobs.carry_over_later.defer") as deferred,
+        ):
             self.air.reporting_distance = 2.0
             self.change()
         self.assertEqual(deferred.call_count, 1)
@@ -362,12 +507,22 @@ class RuleChangeTests(BriefCase):
 
     def test_rules_that_cannot_be(self):
         for change, words in (
-            (lambda: setattr(self.air, "weight", 0.0), "The weight of “Air test” is 0"), (lambda: setattr(self.air, "rig", None), "“Air test” has no rig"),
-            (lambda: setattr(self.power, "label", "air TEST"), "Two tests are called"), (lambda: setattr(self.power, "dropped", True), "which no test would feed"),
-            (lambda: setattr(self.draft, "scheme", "constraint"), "one objective, but 2 have a weight"), (lambda: setattr(self.draft, "reason", " "), "Say why the rules change"),
-            (lambda: setattr(self.air, "common_speed", -1.0), "common speed must be above 0"), (lambda: setattr(self.air, "soak", "minutes"), "give the minutes"),
-            (lambda: setattr(self.air, "rig", Rig.objects.create(name="Bare", kind="tunnel")), "No test feeds “Air test”: Bare has no meter for air speed or pitot pressure"),
-        ):  # fmt: skip
+            (lambda: setattr(self.air, "weight", 0.0), "The weight of “Air test” is 0"),
+            (lambda: setattr(self.air, "rig", None), "“Air test” has no rig"),
+            (lambda: setattr(self.power, "label", "air TEST"), "Two tests are called"),
+            (lambda: setattr(self.power, "dropped", True), "which no test would feed"),
+            (
+                lambda: setattr(self.draft, "scheme", "constraint"),
+                "one objective, but 2 have a weight",
+            ),
+            (lambda: setattr(self.draft, "reason", " "), "Say why the rules change"),
+            (lambda: setattr(self.air, "common_speed", -1.0), "common speed must be above 0"),
+            (lambda: setattr(self.air, "soak", "minutes"), "give the minutes"),
+            (
+                lambda: setattr(self.air, "rig", Rig.objects.create(name="Bare", kind="tunnel")),
+                "No test feeds “Air test”: Bare has no meter for air speed or pitot pressure",
+            ),
+        ):
             self.setUp_draft()
             change()
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
@@ -392,7 +547,9 @@ class RuleChangeTests(BriefCase):
         )
         User.objects.update(units="inch")
         self.sign_in()
-        form = self.client.get(reverse("change_rules", args=[self.built.round.slug])).context["form"]
+        form = self.client.get(reverse("change_rules", args=[self.built.round.slug])).context[
+            "form"
+        ]
         data = {name: form[name].value() or "" for name in form.fields}
         for row in form.rows:
             for name, field in row.fields.items():
@@ -401,24 +558,43 @@ class RuleChangeTests(BriefCase):
                     data[row.add_prefix(name)] = value
         answer = self.client.post(reverse("change_rules", args=[self.built.round.slug]), data)
         self.assertEqual(answer.context["problems"], [])
-        self.assertNotIn("reduced again", " ".join(sentence for _, sentence in answer.context["effects"]))
+        self.assertNotIn(
+            "reduced again", " ".join(sentence for _, sentence in answer.context["effects"])
+        )
         self.assertEqual(data[f"t{noise.pk}-reporting_distance"], "39.3700787")
 
 
 class QuestionTests(BriefCase):
     def test_asked_answered_once_and_kept_with_the_version(self):
         slug = self.built.round.slug
-        self.post("rounds:ask", {"kind": "objection", "text": "Too <b>loud</b>."}, slug, who="designer")
+        self.post(
+            "rounds:ask", {"kind": "objection", "text": "Too <b>loud</b>."}, slug, who="designer"
+        )
         rules = current_rules(self.built.round)
         question = rules.questions.get()
-        self.assertContains(self.client.get(reverse("rounds:brief", args=[slug])), "Too &lt;b&gt;loud")
-        self.assertEqual(self.post("rounds:answer", {"answer": "No."}, slug, question.pk, who="designer").status_code, 403)
+        self.assertContains(
+            self.client.get(reverse("rounds:brief", args=[slug])), "Too &lt;b&gt;loud"
+        )
+        self.assertEqual(
+            self.post(
+                "rounds:answer", {"answer": "No."}, slug, question.pk, who="designer"
+            ).status_code,
+            403,
+        )
         self.post("rounds:answer", {"answer": "No."}, slug, question.pk)
         with self.assertRaisesRegex(ValidationError, "answered already"):
             actions.answer(self.built.host, question, "Yes.")
         question.refresh_from_db()
-        self.assertEqual((question.kind, question.answer, question.answered_by), ("objection", "No.", self.built.host))
-        self.assertEqual(self.post("rounds:ask", {"kind": "question", "text": "x"}, slug, who="viewer").status_code, 403)
+        self.assertEqual(
+            (question.kind, question.answer, question.answered_by),
+            ("objection", "No.", self.built.host),
+        )
+        self.assertEqual(
+            self.post(
+                "rounds:ask", {"kind": "question", "text": "x"}, slug, who="viewer"
+            ).status_code,
+            403,
+        )
         self.post("rounds:ask", {"kind": "question", "text": "  "}, slug, who="designer")
         self.assertEqual(rules.questions.count(), 1)
 
@@ -428,11 +604,16 @@ class SheetTests(BriefCase):
         rules = current_rules(self.built.round)
         for name, value in changed.items():
             setattr(rules, name, value)
-        return " ".join(s for section in rule_sheet(self.built.round, rules, units) for s in section.sentences)
+        return " ".join(
+            s for section in rule_sheet(self.built.round, rules, units) for s in section.sentences
+        )
 
     def test_it_is_written_from_the_data(self):
         text = self.sentences()
-        self.assertIn("Air test on Rack rig: 3 runs, read air speed, speed, static pressure; more is better.", text)
+        self.assertIn(
+            "Air test on Rack rig: 3 runs, read air speed, speed, static pressure; more is better.",
+            text,
+        )
         self.assertIn("with the weights air test 2, power test 1", text)
         self.assertIn("Printed rotors can burst.", text)
         self.assertIn("Local codes and licensed practice come first.", text)
@@ -450,10 +631,15 @@ class SheetTests(BriefCase):
         term = current_rules(self.built.round).terms.get(test__key="power")
         term.most_loss, term.weight = 3.0, None
         term.save()
-        self.assertIn("power test may be worse than the reference by at most 3.0 %", self.sentences(scheme="constraint"))
+        self.assertIn(
+            "power test may be worse than the reference by at most 3.0 %",
+            self.sentences(scheme="constraint"),
+        )
 
     def test_an_older_version_keeps_its_own_words(self):
-        """Brief, envelope, repeats and what was never run yet stand in the sheet of a version as they were agreed then."""
+        """Brief, envelope, repeats and what was never run yet stand in the sheet of a version as
+        they were agreed then.
+        """
         first = current_rules(self.built.round)
         actions.remember_brief(self.built.round, first)
         before = self.sentences()
@@ -462,9 +648,15 @@ class SheetTests(BriefCase):
         draft = draft_of(self.built.round)
         draft.reason, draft.tests[0].repeats, draft.tests[1].soak = "Sharper.", 7, Test.Soak.SETTLED
         new = actions.change_rules(self.built.host, self.built.round, draft, {})
-        text = " ".join(s for section in rule_sheet(self.built.round, self.built.round.rules.get(number=1), "si") for s in section.sentences)
+        text = " ".join(
+            s
+            for section in rule_sheet(self.built.round, self.built.round.rules.get(number=1), "si")
+            for s in section.sentences
+        )
         self.assertEqual(text, before)
-        now = " ".join(s for section in rule_sheet(self.built.round, new, "si") for s in section.sentences)
+        now = " ".join(
+            s for section in rule_sheet(self.built.round, new, "si") for s in section.sentences
+        )
         for words in ("Everything.", "7 runs", "It is read when it has settled."):
             self.assertIn(words, now)
             self.assertNotIn(words, text)
@@ -472,24 +664,38 @@ class SheetTests(BriefCase):
     def test_page_of_an_older_version(self):
         RuleVersion.objects.create(round=self.built.round, number=2, created_by=self.built.host)
         self.sign_in("viewer")
-        self.assertContains(self.client.get(reverse("rounds:sheet", args=[self.built.round.slug]) + "?rules=1"), "Rules v1")
+        self.assertContains(
+            self.client.get(reverse("rounds:sheet", args=[self.built.round.slug]) + "?rules=1"),
+            "Rules v1",
+        )
 
 
 class InvitationTests(BriefCase):
     def test_a_link_makes_a_person_who_may_what_the_role_may(self):
-        _, secret = invitations.invite(self.built.host, self.built.round, "designer", uses=1, whom="the club")
+        _, secret = invitations.invite(
+            self.built.host, self.built.round, "designer", uses=1, whom="the club"
+        )
         self.assertNotIn(secret, str(Invitation.objects.values()))
         url = reverse("rounds:join", args=[secret])
         self.assertContains(self.client.get(url), "You are invited as designer")
-        short = self.client.post(url, {"username": "ilvy", "first_name": "Ilvy", "password": "short"})
+        short = self.client.post(
+            url, {"username": "ilvy", "first_name": "Ilvy", "password": "short"}
+        )
         self.assertContains(short, "too short", status_code=422)
-        taken = self.client.post(url, {"username": "host", "first_name": "Ilvy", "password": "straw-bale-13"})
+        taken = self.client.post(
+            url, {"username": "host", "first_name": "Ilvy", "password": "straw-bale-13"}
+        )
         self.assertContains(taken, "Somebody has this username", status_code=422)
         self.assertEqual(User.objects.filter(first_name="Ilvy").count(), 0)
-        answer = self.client.post(url, {"username": "ilvy", "first_name": "Ilvy", "password": "straw-bale-13"})
+        answer = self.client.post(
+            url, {"username": "ilvy", "first_name": "Ilvy", "password": "straw-bale-13"}
+        )
         self.assertRedirects(answer, reverse("rounds:brief", args=[self.built.round.slug]))
         ilvy = User.objects.get(username="ilvy")
-        self.assertTrue(allowed(ilvy, "entry.add", self.built.round) and not allowed(ilvy, "run.record", self.built.round))
+        self.assertTrue(
+            allowed(ilvy, "entry.add", self.built.round)
+            and not allowed(ilvy, "run.record", self.built.round)
+        )
         self.client.logout()
         self.assertContains(self.client.get(url), "does not hold any more", status_code=410)
 
@@ -501,7 +707,10 @@ class InvitationTests(BriefCase):
         _, stronger = invitations.invite(self.built.host, self.built.round, OPERATOR, uses=3)
         self.assertEqual(invitations.accept(self.built.people["viewer"], stronger).role, OPERATOR)
         self.assertEqual(invitations.accept(self.built.people["stranger"], secret).role, VIEWER)
-        self.assertRedirects(self.post("rounds:join", {}, stronger, who="designer"), reverse("rounds:brief", args=[self.built.round.slug]))
+        self.assertRedirects(
+            self.post("rounds:join", {}, stronger, who="designer"),
+            reverse("rounds:brief", args=[self.built.round.slug]),
+        )
 
     def test_old_revoked_and_wrong_links(self):
         made, secret = invitations.invite(self.built.host, self.built.round, VIEWER)
@@ -514,7 +723,11 @@ class InvitationTests(BriefCase):
         self.assertIsNone(invitations.find(secret))
 
     def test_limits_and_permission(self):
-        for more, words in (({"days": 0}, "1 to 60 days"), ({"uses": 501}, "1 to 500 times"), ({"role": "king"}, "Choose a role")):
+        for more, words in (
+            ({"days": 0}, "1 to 60 days"),
+            ({"uses": 501}, "1 to 500 times"),
+            ({"role": "king"}, "Choose a role"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
                 invitations.invite(self.built.host, self.built.round, **{"role": VIEWER, **more})
         with self.assertRaises(PermissionDenied):
@@ -527,13 +740,22 @@ class InvitationTests(BriefCase):
         viewer = self.built.round.memberships.get(user=self.built.people["viewer"])
         self.post("rounds:role", {"role": "host"}, self.built.round.slug, viewer.pk)
         self.post("rounds:role", {"role": ""}, self.built.round.slug, host.pk)
-        self.assertEqual(self.built.round.memberships.filter(role="host").get().user, self.built.people["viewer"])
+        self.assertEqual(
+            self.built.round.memberships.filter(role="host").get().user, self.built.people["viewer"]
+        )
         self.assertEqual(AuditEntry.objects.filter(action="people.change").count(), 2)
 
     def test_page(self):
-        answer = self.post("rounds:people", {"role": "viewer", "days": "3", "uses": "2", "whom": "all"}, self.built.round.slug)
+        answer = self.post(
+            "rounds:people",
+            {"role": "viewer", "days": "3", "uses": "2", "whom": "all"},
+            self.built.round.slug,
+        )
         self.assertContains(answer, "/invitations/")
-        self.assertNotContains(self.client.get(reverse("rounds:people", args=[self.built.round.slug])), "/invitations/ey")
+        self.assertNotContains(
+            self.client.get(reverse("rounds:people", args=[self.built.round.slug])),
+            "/invitations/ey",
+        )
 
 
 class AuditTests(BriefCase):
@@ -543,7 +765,9 @@ class AuditTests(BriefCase):
         self.sign_in()
         page = self.client.get(reverse("rounds:audit", args=[self.built.round.slug]))
         self.assertContains(page, "people.invite")
-        only = self.client.get(reverse("rounds:audit", args=[self.built.round.slug]) + "?what=rules")
+        only = self.client.get(
+            reverse("rounds:audit", args=[self.built.round.slug]) + "?what=rules"
+        )
         self.assertContains(only, "rules.ask")
         self.assertNotContains(only, "people.invite")
 

@@ -1,4 +1,6 @@
-"""The demo's rounds are in the states that the story tells, and every page of each opens for everybody who may see it."""
+"""The demo's rounds are in the states that the story tells, and every page of each opens for
+everybody who may see it.
+"""
 
 from django.test import TestCase
 from django.urls import reverse
@@ -34,18 +36,28 @@ class DemoRoundTests(TestCase):
         cls.rounds = {r.number: r for r in Round.objects.all()}
 
     def rows(self, number):
-        return {row.entry.name: row for row in standing_of(current_rules(self.rounds[number])).rows.select_related("entry")}
+        return {
+            row.entry.name: row
+            for row in standing_of(current_rules(self.rounds[number])).rows.select_related("entry")
+        }
 
     def test_states_and_schemes(self):
-        told = {n: (r.slug, r.state, current_rules(r).scheme, Entry.objects.filter(round=r).count()) for n, r in self.rounds.items()}
+        told = {
+            n: (r.slug, r.state, current_rules(r).scheme, Entry.objects.filter(round=r).count())
+            for n, r in self.rounds.items()
+        }
         self.assertEqual(
             told,
             {
-                1: ("cabinet-rotor", "published", "weighted_percent", 9), 2: ("hushed-inlet", "bench", "constraint", 6),
-                3: ("warm-air-splitter", "bench", "rank_points", 4), 4: ("packing-table-ring", "open", "front", 3), 5: ("belt-driven-loft-fan", "brief", "best_single", 0),
-                6: ("every-rig-once", "bench", "rank_points", 1), 7: ("at-night", "bench", "best_single", 1),
+                1: ("cabinet-rotor", "published", "weighted_percent", 9),
+                2: ("hushed-inlet", "bench", "constraint", 6),
+                3: ("warm-air-splitter", "bench", "rank_points", 4),
+                4: ("packing-table-ring", "open", "front", 3),
+                5: ("belt-driven-loft-fan", "brief", "best_single", 0),
+                6: ("every-rig-once", "bench", "rank_points", 1),
+                7: ("at-night", "bench", "best_single", 1),
             },
-        )  # fmt: skip
+        )
 
     def test_loading_twice_loads_once(self):
         self.assertIsNone(load_demo())
@@ -55,19 +67,45 @@ class DemoRoundTests(TestCase):
         for number, round in self.rounds.items():
             problems = problems_of(round)
             with self.subTest(round.slug):
-                self.assertEqual(problems, ["No reference is set for “Shaft power”. Set it at the Bench, under Reference."] if number == 5 else [])
+                self.assertEqual(
+                    problems,
+                    (
+                        [
+                            "No reference is set for “Shaft power”. Set it at the Bench, under"
+                            " Reference."
+                        ]
+                        if number == 5
+                        else []
+                    ),
+                )
 
     def test_inlet_two_left_to_run_one_outside_its_limit(self):
         rows = self.rows(2)
-        self.assertEqual({name for name, row in rows.items() if row.state == "incomplete"}, {"Kiesel", "Lerche"})
-        self.assertEqual({due.specimen.version.entry.name for due in plan_of(self.rounds[2]).due}, {"Kiesel", "Lerche"})
+        self.assertEqual(
+            {name for name, row in rows.items() if row.state == "incomplete"}, {"Kiesel", "Lerche"}
+        )
+        self.assertEqual(
+            {due.specimen.version.entry.name for due in plan_of(self.rounds[2]).due},
+            {"Kiesel", "Lerche"},
+        )
         self.assertEqual([name for name, row in rows.items() if row.outside], ["Moosbett"])
-        self.assertRegex(rows["Moosbett"].reason, "airflow changed by −6.* where a loss of 3 % is allowed")
+        self.assertRegex(
+            rows["Moosbett"].reason, "airflow changed by −6.* where a loss of 3 % is allowed"
+        )
         self.assertEqual(rows["Muschel"].rank, 1)
-        self.assertEqual([q.kind for q in current_rules(self.rounds[2]).questions.all() if q.answered_at is None], ["objection"])
+        self.assertEqual(
+            [
+                q.kind
+                for q in current_rules(self.rounds[2]).questions.all()
+                if q.answered_at is None
+            ],
+            ["objection"],
+        )
 
     def test_inlet_the_reference_drifts_and_the_drift_is_taken_out(self):
-        """The virtual bench lowers the stock inlet by 0.45 % a day from the fifth; Muschel lies 1.5 % below it, whatever it did."""
+        """The virtual bench lowers the stock inlet by 0.45 % a day from the fifth; Muschel lies 1.5
+        % below it, whatever it did.
+        """
         ((specimen, series),) = alarms([self.rounds[2]])
         self.assertEqual((specimen.serial, series.rig), ("I-01", "Tunnel in the east gable"))
         self.assertAlmostEqual(series.per_y * series.chart.shift, -2.2, delta=0.4)
@@ -78,14 +116,21 @@ class DemoRoundTests(TestCase):
 
     def test_splitter_the_evenest_wins_and_the_panel_agrees(self):
         rows = self.rows(3)
-        self.assertEqual([rows[name].rank for name in ("Flussdelta", "Gabel", "Harke", "Efeu")], [1, 2, 3, 4])
+        self.assertEqual(
+            [rows[name].rank for name in ("Flussdelta", "Gabel", "Harke", "Efeu")], [1, 2, 3, 4]
+        )
         self.assertIsNone(standing_of(current_rules(self.rounds[3])).ground)
         for name, truth in (("Gabel", 5.0), ("Efeu", 17.0)):  # largest less smallest share
             cell = rows[name].tests["balance"]
             self.assertAlmostEqual(cell["value"], truth, delta=2.5)
 
     def test_ring_can_be_run_at_its_six_watts_on_the_simulated_bench(self):
-        motor = Rig.objects.current().get(name="Packing table").meters.get(channel="throttle").instrument
+        motor = (
+            Rig.objects.current()
+            .get(name="Packing table")
+            .meters.get(channel="throttle")
+            .instrument
+        )
         bench = LiveRig()
         for command in Profile.of(motor.profile, "throttle").part("Loft-140 L-02").split(";"):
             head, _, rest = command.partition(" ")
@@ -101,7 +146,9 @@ class DemoRoundTests(TestCase):
 
     def test_ring_nothing_is_run_before_its_part_is_there(self):
         plan = plan_of(self.rounds[4])
-        self.assertEqual({due.waits for due in plan.due}, {"on the printer", "to be printed", "glue sets"})
+        self.assertEqual(
+            {due.waits for due in plan.due}, {"on the printer", "to be printed", "glue sets"}
+        )
         self.assertIsNone(plan.next)
         user = User.objects.get(username="odo")
         self.client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
@@ -114,26 +161,43 @@ class DemoRoundTests(TestCase):
     def test_ring_a_bridge_is_being_made(self):
         for care in care_of(self.rounds[4]):
             with self.subTest(care.test.key):
-                self.assertEqual((care.active.specimen.serial, [b.specimen.serial for b in care.beside]), ("L-02", ["L-03"]))
+                self.assertEqual(
+                    (care.active.specimen.serial, [b.specimen.serial for b in care.beside]),
+                    ("L-02", ["L-03"]),
+                )
                 (bridge,) = care.bridges
                 self.assertEqual(bridge["pairs"], 1)
                 self.assertLess(bridge["half"], 4.0)
         self.assertEqual(self.rounds[4].equal_value, 6.0)
 
     def test_every_way_of_testing_has_a_run_with_a_figure(self):
-        shown = set(Run.objects.filter(result__value__isnull=False).values_list("test__procedure", flat=True))
+        shown = set(
+            Run.objects.filter(result__value__isnull=False).values_list(
+                "test__procedure", flat=True
+            )
+        )
         self.assertEqual(set(PROCEDURES) - shown, set())
 
     def test_ways_of_testing_agree_with_each_other(self):
-        """Thrust over the plate's area is its pressure, shaft power at one speed lies on the curve over speed, and a loss of Δp at Q is an effective
-        area Q / √(2 Δp / ρ); a quieter part moves more air at equal noise."""
+        """Thrust over the plate's area is its pressure, shaft power at one speed lies on the curve
+        over speed, and a loss of Δp at Q is an effective area Q / √(2 Δp / ρ); a quieter part moves
+        more air at equal noise.
+        """
         figure = {
             run.test.key: run.result
-            for run in Run.objects.filter(test__round=self.rounds[6], reference__isnull=False).select_related("result", "test")
+            for run in Run.objects.filter(
+                test__round=self.rounds[6], reference__isnull=False
+            ).select_related("result", "test")
         }
-        self.assertAlmostEqual(figure["plate"].value, figure["thrust"].value / 0.0145, delta=2 * figure["plate"].u)
-        self.assertAlmostEqual(figure["belt"].value, figure["shaft"].value, delta=2 * figure["shaft"].u)
-        self.assertAlmostEqual(figure["area"].value / (0.03 / (2 * figure["loss"].value / 1.2) ** 0.5), 1.0, delta=0.03)
+        self.assertAlmostEqual(
+            figure["plate"].value, figure["thrust"].value / 0.0145, delta=2 * figure["plate"].u
+        )
+        self.assertAlmostEqual(
+            figure["belt"].value, figure["shaft"].value, delta=2 * figure["shaft"].u
+        )
+        self.assertAlmostEqual(
+            figure["area"].value / (0.03 / (2 * figure["loss"].value / 1.2) ** 0.5), 1.0, delta=0.03
+        )
         name = "Grille"
         part, stock = LiveRig(), LiveRig()
         part.mount(name)
@@ -152,16 +216,27 @@ class DemoRoundTests(TestCase):
         self.assertEqual(found.changed, [])
 
     def test_stores_hold_what_the_rounds_need(self):
-        self.assertEqual({row.instrument.name: row.word for row in instruments_due()}, {"Sound level meter S1": "late"})
+        self.assertEqual(
+            {row.instrument.name: row.word for row in instruments_due()},
+            {"Sound level meter S1": "late"},
+        )
         tunnel = Rig.objects.get(kind="tunnel")
-        self.assertAlmostEqual(tunnel.pairs["profile_factor"][0], 0.846, delta=2 * tunnel.pairs["profile_factor"][1])
+        self.assertAlmostEqual(
+            tunnel.pairs["profile_factor"][0], 0.846, delta=2 * tunnel.pairs["profile_factor"][1]
+        )
         self.assertEqual({c.kind for c in tunnel.calibrations.all()}, {"traverse", "blank_plate"})
-        self.assertAlmostEqual(Instrument.objects.get(name="Vane meter V2").meter().slope, 1 / 1.006, delta=0.003)
+        self.assertAlmostEqual(
+            Instrument.objects.get(name="Vane meter V2").meter().slope, 1 / 1.006, delta=0.003
+        )
 
     def test_every_round_has_a_rule_sheet_in_all_units(self):
         for round in self.rounds.values():
             for units in ("si", "workshop", "inch"):
-                text = " ".join(s for section in rule_sheet(round, current_rules(round), units) for s in section.sentences)
+                text = " ".join(
+                    s
+                    for section in rule_sheet(round, current_rules(round), units)
+                    for s in section.sentences
+                )
                 with self.subTest(round.slug, units=units):
                     self.assertIn(round.question, text)
                     self.assertIn("Local codes and licensed practice come first.", text)
@@ -169,7 +244,14 @@ class DemoRoundTests(TestCase):
                         self.assertIn(test.label, text)
 
     def test_every_page_of_every_round_opens_for_all_roles(self):
-        names = ("rounds:brief", "rounds:envelope", "rounds:sheet", "entries:list", "workshop:list", "verdict:standing")
+        names = (
+            "rounds:brief",
+            "rounds:envelope",
+            "rounds:sheet",
+            "entries:list",
+            "workshop:list",
+            "verdict:standing",
+        )
         closed = {
             "bench:overview": "bench.view",
             "care": "bench.view",
@@ -184,7 +266,10 @@ class DemoRoundTests(TestCase):
                 for name in (*names, *closed):
                     status = self.client.get(reverse(name, args=[round.slug])).status_code
                     with self.subTest(name, who=username, round=round.slug):
-                        self.assertEqual(status, 200 if name in names or allowed(user, closed[name], round) else 403)
+                        self.assertEqual(
+                            status,
+                            200 if name in names or allowed(user, closed[name], round) else 403,
+                        )
         for thing in (*Rig.objects.all(), *Instrument.objects.all()):
             with self.subTest(thing):
                 self.assertEqual(self.client.get(thing.get_absolute_url()).status_code, 200)

@@ -1,4 +1,6 @@
-"""The Desk over HTTP: tools, refusals, keeping, handing to entries, measured values, searches, the record."""
+"""The Desk over HTTP: tools, refusals, keeping, handing to entries, measured values, searches, the
+record.
+"""
 
 import io
 import json
@@ -46,7 +48,11 @@ class DeskCase(TestCase):
         self.client.force_login(self.built.people["designer"])
 
     def ask(self, tool, **changes):
-        return self.client.post(reverse("desk:tool", args=[tool]), posted(tool, **changes), headers={"HX-Request": "true"})
+        return self.client.post(
+            reverse("desk:tool", args=[tool]),
+            posted(tool, **changes),
+            headers={"HX-Request": "true"},
+        )
 
 
 class ToolPageTests(DeskCase):
@@ -101,7 +107,9 @@ class ToolPageTests(DeskCase):
                 self.assertNotContains(response, "<svg", status_code=422)
 
     def test_a_refused_design_posted_without_script_keeps_what_was_typed(self):
-        response = self.client.post(reverse("desk:tool", args=["rotor"]), posted("rotor", hub="0.2"))
+        response = self.client.post(
+            reverse("desk:tool", args=["rotor"]), posted("rotor", hub="0.2")
+        )
         self.assertContains(response, 'value="0.2"', status_code=422)
         self.assertContains(response, '<svg class="drawing"', status_code=422)
 
@@ -115,16 +123,33 @@ class ToolPageTests(DeskCase):
         self.assertContains(page, "cfm")
 
     def test_the_working_of_a_figure_opens(self):
-        response = self.client.post(reverse("desk:working", args=["rotor", "flow"]), posted("rotor"))
+        response = self.client.post(
+            reverse("desk:working", args=["rotor", "flow"]), posted("rotor")
+        )
         self.assertContains(response, "Work by Euler there")
         self.assertContains(response, "blade-element model")
-        self.assertEqual(self.client.post(reverse("desk:working", args=["rotor", "nothing"]), posted("rotor")).status_code, 404)
+        self.assertEqual(
+            self.client.post(
+                reverse("desk:working", args=["rotor", "nothing"]), posted("rotor")
+            ).status_code,
+            404,
+        )
 
     def test_rows_can_be_added_and_left_empty(self):
-        with_slots = self.ask("ring", slots_0_width="0.0011", slots_1_width="0.0016", slots_2_width="0.0012", slots_3_width="")
+        with_slots = self.ask(
+            "ring",
+            slots_0_width="0.0011",
+            slots_1_width="0.0016",
+            slots_2_width="0.0012",
+            slots_3_width="",
+        )
         self.assertContains(with_slots, "scatter over 3 places")
-        without = posted("intake") | {f"elements_{i}_{c}": "" for i in range(7) for c in ("diameter", "length", "extra")}
-        refused = self.client.post(reverse("desk:tool", args=["intake"]), without, headers={"HX-Request": "true"})
+        without = posted("intake") | {
+            f"elements_{i}_{c}": "" for i in range(7) for c in ("diameter", "length", "extra")
+        }
+        refused = self.client.post(
+            reverse("desk:tool", args=["intake"]), without, headers={"HX-Request": "true"}
+        )
         self.assertContains(refused, "no element yet", status_code=422)
 
     def test_strangers_and_unknown_tools_get_nothing(self):
@@ -141,7 +166,14 @@ class FileTests(DeskCase):
         return self.client.post(reverse("desk:file", args=[tool, kind]), posted(tool, **changes))
 
     def test_every_offered_file_can_be_had(self):
-        starts = {"svg": b"<svg", "dxf": b"  0", "json": b"{", "csv": b"\xef\xbb\xbffigure", "stl": b"", "3mf": b"PK"}
+        starts = {
+            "svg": b"<svg",
+            "dxf": b"  0",
+            "json": b"{",
+            "csv": b"\xef\xbb\xbffigure",
+            "stl": b"",
+            "3mf": b"PK",
+        }
         for tool, kinds in (("rotor", starts), ("pack", ["svg", "json", "csv"])):
             for kind in kinds:
                 with self.subTest(f"{tool} {kind}"):
@@ -154,7 +186,9 @@ class FileTests(DeskCase):
 
     def test_the_3mf_says_its_unit_and_the_stl_is_in_millimetres(self):
         with zipfile.ZipFile(io.BytesIO(self.get_file("ring", "3mf").content)) as archive:
-            model = archive.read(next(n for n in archive.namelist() if n.endswith(".model"))).decode()
+            model = archive.read(
+                next(n for n in archive.namelist() if n.endswith(".model"))
+            ).decode()
         self.assertTrue('unit="millimeter"' in model)
         import trimesh
 
@@ -163,15 +197,22 @@ class FileTests(DeskCase):
         self.assertAlmostEqual(mesh.extents[0], 90 + 2 * 1.6, delta=0.1)
 
     def test_a_refused_design_gives_no_file(self):
-        self.assertContains(self.get_file("rotor", "stl", hub="0.3"), "must be larger", status_code=422)
+        self.assertContains(
+            self.get_file("rotor", "stl", hub="0.3"), "must be larger", status_code=422
+        )
 
     def test_the_print_is_shown_with_its_size(self):
         response = self.client.post(reverse("desk:preview", args=["rotor"]), posted("rotor"))
         self.assertContains(response, "data:image/png;base64,")
         self.assertContains(response, "watertight")
-        hub = self.client.post(reverse("desk:preview", args=["rotor"]), posted("rotor", shaft="0.049"))
+        hub = self.client.post(
+            reverse("desk:preview", args=["rotor"]), posted("rotor", shaft="0.049")
+        )
         self.assertContains(hub, "do not fit into a hub", status_code=422)
-        self.assertEqual(self.client.post(reverse("desk:preview", args=["pack"]), posted("pack")).status_code, 404)
+        self.assertEqual(
+            self.client.post(reverse("desk:preview", args=["pack"]), posted("pack")).status_code,
+            404,
+        )
 
     def test_a_design_travels_as_json(self):
         data = json.loads(self.get_file("rotor", "json", blades="9").content)
@@ -180,7 +221,11 @@ class FileTests(DeskCase):
         upload = io.BytesIO(json.dumps(data | {"name": "Carried"}).encode())
         upload.name = "design.json"
         response = self.client.post(reverse("desk:load", args=["rotor"]), {"do_file": upload})
-        self.assertRedirects(response, Design.objects.get(name="Carried").get_absolute_url(), fetch_redirect_response=False)
+        self.assertRedirects(
+            response,
+            Design.objects.get(name="Carried").get_absolute_url(),
+            fetch_redirect_response=False,
+        )
         self.assertEqual(Design.objects.get().inputs["blades"], 9)
 
     def test_a_file_that_is_no_design_is_refused_with_a_sentence(self):
@@ -191,27 +236,41 @@ class FileTests(DeskCase):
             (json.dumps(good | {"tool": "ring"}).encode(), "another tool"),
             (json.dumps(good | {"inputs": {"pitch": "steep"}}).encode(), "do not have the shape"),
             (json.dumps(good | {"inputs": {**good["inputs"], "hub": 9}}).encode(), "cannot be"),
-            (json.dumps(good | {"inputs": {**good["inputs"], "hub": float("nan")}}).encode(), "missing"),
-            (json.dumps(good | {"inputs": {**good["inputs"], "pitch": [0.5, 0.4]}}).encode(), "needs 5 points"),
+            (
+                json.dumps(good | {"inputs": {**good["inputs"], "hub": float("nan")}}).encode(),
+                "missing",
+            ),
+            (
+                json.dumps(good | {"inputs": {**good["inputs"], "pitch": [0.5, 0.4]}}).encode(),
+                "needs 5 points",
+            ),
             (b"x" * 300_000, "too large"),
         ):
             with self.subTest(said):
                 upload = io.BytesIO(content)
                 upload.name = "design.json"
-                response = self.client.post(reverse("desk:load", args=["rotor"]), {"do_file": upload}, follow=True)
+                response = self.client.post(
+                    reverse("desk:load", args=["rotor"]), {"do_file": upload}, follow=True
+                )
                 self.assertContains(response, said)
         self.assertEqual(Design.objects.count(), 0)
 
     def test_the_table_escapes_formulas(self):
-        Design.objects.create(owner=self.built.people["designer"], tool="duct", name="x", inputs=TOOLS["duct"].start())
+        Design.objects.create(
+            owner=self.built.people["designer"], tool="duct", name="x", inputs=TOOLS["duct"].start()
+        )
         response = self.get_file("duct", "csv", branches_0_name="=1+1")
-        self.assertTrue("=1+1" not in [c.split(",")[0] for c in response.content.decode().splitlines()])
+        self.assertTrue(
+            "=1+1" not in [c.split(",")[0] for c in response.content.decode().splitlines()]
+        )
         self.assertContains(response, "Flow of =1+1")
 
 
 class DesignTests(DeskCase):
     def save(self, name, tool="rotor", **changes):
-        return self.client.post(reverse("desk:save", args=[tool]), posted(tool, do_name=name, **changes))
+        return self.client.post(
+            reverse("desk:save", args=[tool]), posted(tool, do_name=name, **changes)
+        )
 
     def test_kept_designs_come_back_and_are_replaced_by_name(self):
         self.save("First", blades="9")
@@ -233,7 +292,9 @@ class DesignTests(DeskCase):
             self.save(name, blades=blades)
         pks = list(Design.objects.order_by("pk").values_list("pk", flat=True))
         data = posted("rotor") | {"with": pks}
-        response = self.client.post(reverse("desk:tool", args=["rotor"]), data, headers={"HX-Request": "true"})
+        response = self.client.post(
+            reverse("desk:tool", args=["rotor"]), data, headers={"HX-Request": "true"}
+        )
         for name in ("Five", "Nine", "Eleven"):
             self.assertContains(response, f"<th>{name}</th>", html=True)
         self.assertNotContains(response, "<th>Thirteen</th>", html=True)
@@ -243,11 +304,18 @@ class DesignTests(DeskCase):
         design = Design.objects.get()
         self.client.force_login(self.built.host)
         self.assertEqual(self.client.get(design.get_absolute_url()).status_code, 404)
-        self.assertEqual(self.client.post(reverse("desk:delete", args=["rotor"]), {"design": design.pk}).status_code, 404)
+        self.assertEqual(
+            self.client.post(
+                reverse("desk:delete", args=["rotor"]), {"design": design.pk}
+            ).status_code,
+            404,
+        )
         with self.assertRaises(ValidationError):
             actions.delete_design(self.built.host, design)
         with self.assertRaises(ValidationError):
-            actions.save_design(self.built.host, TOOLS["rotor"], "Mine too", design.inputs, over=design)
+            actions.save_design(
+                self.built.host, TOOLS["rotor"], "Mine too", design.inputs, over=design
+            )
         self.client.force_login(self.built.people["designer"])
         self.client.post(reverse("desk:delete", args=["rotor"]), {"design": design.pk})
         self.assertEqual(Design.objects.count(), 0)
@@ -260,27 +328,44 @@ class DesignTests(DeskCase):
         self.assertEqual(queries.resistance_of(Rig(kind="chamber")), 0.0)
 
     def test_rows_of_a_file_are_completed_and_checked(self):
-        good = json.loads(self.client.post(reverse("desk:file", args=["duct", "json"]), posted("duct")).content)
+        good = json.loads(
+            self.client.post(reverse("desk:file", args=["duct", "json"]), posted("duct")).content
+        )
         for branches, said in (
             ([{"name": "only"}], "is taken in"),
             ([{"width": -1.0}], "row 1: width"),
             ([{"name": "x" * 50}], "must be a short text"),
         ):
-            upload = io.BytesIO(json.dumps(good | {"inputs": {**good["inputs"], "branches": branches}}).encode())
+            upload = io.BytesIO(
+                json.dumps(good | {"inputs": {**good["inputs"], "branches": branches}}).encode()
+            )
             upload.name = "design.json"
-            self.assertContains(self.client.post(reverse("desk:load", args=["duct"]), {"do_file": upload}, follow=True), said)
+            self.assertContains(
+                self.client.post(
+                    reverse("desk:load", args=["duct"]), {"do_file": upload}, follow=True
+                ),
+                said,
+            )
 
     def test_the_envelope_of_a_round_is_held_against_the_part(self):
         fits = self.ask("rotor", fit=self.built.round.pk)
         self.assertNotContains(fits, "It sweeps")
         self.assertContains(
-            self.ask("rotor", fit=self.built.round.pk, tip="0.136"), "It sweeps 136 mm; the bore less its tip gap leaves 134.4 mm in Drying rack."
+            self.ask("rotor", fit=self.built.round.pk, tip="0.136"),
+            "It sweeps 136 mm; the bore less its tip gap leaves 134.4 mm in Drying rack.",
         )
-        self.assertContains(self.ask("rotor", fit=self.built.round.pk, depth="0.04"), "It is 40 mm; 26 mm deep is allowed in Drying rack.")
-        self.assertContains(self.ask("rotor", fit=self.built.round.pk, shaft="0.005"), "4 mm is asked for")
+        self.assertContains(
+            self.ask("rotor", fit=self.built.round.pk, depth="0.04"),
+            "It is 40 mm; 26 mm deep is allowed in Drying rack.",
+        )
+        self.assertContains(
+            self.ask("rotor", fit=self.built.round.pk, shaft="0.005"), "4 mm is asked for"
+        )
         self.assertContains(self.ask("rotor", fit=999), "Select a valid choice", status_code=422)
         ring = self.client.get(reverse("desk:tool", args=["ring"]))
-        self.assertNotIn(self.built.round, ring.context["form"].fields["fit"].queryset)  # a rotor's round
+        self.assertNotIn(
+            self.built.round, ring.context["form"].fields["fit"].queryset
+        )  # a rotor's round
         self.save("Fitted", fit=self.built.round.pk)
         self.assertEqual(Design.objects.get().fit, self.built.round)
 
@@ -288,22 +373,33 @@ class DesignTests(DeskCase):
         self.save("Driven")
         rotor = Design.objects.get()
         load = dict(queries.load_of(rotor))
-        self.assertAlmostEqual(load[0.5] / load[1.0], 0.125, delta=0.03)  # the cube, and a little more: the Reynolds number falls
+        self.assertAlmostEqual(
+            load[0.5] / load[1.0], 0.125, delta=0.03
+        )  # the cube, and a little more: the Reynolds number falls
         full = TOOLS["rotor"].answer(rotor.inputs).figure("electrical").quantity.value
         self.assertAlmostEqual(load[1.0] / full, 1.0, delta=0.02)
         with_rotor = self.ask("pack", load=rotor.pk, throttle="100")
         self.assertContains(with_rotor, "Runs for")
-        answer = TOOLS["pack"].answer(TOOLS["pack"].start() | {"throttle": 100.0}, queries.setting_for("pack", Around(load=rotor)))
+        answer = TOOLS["pack"].answer(
+            TOOLS["pack"].start() | {"throttle": 100.0},
+            queries.setting_for("pack", Around(load=rotor)),
+        )
         current = answer.figure("current").quantity.value
         self.assertAlmostEqual(current, full / 0.94 / 12.6, delta=0.01)
         self.client.force_login(self.built.host)
-        self.assertContains(self.ask("pack", load=rotor.pk), "Select a valid choice", status_code=422)
+        self.assertContains(
+            self.ask("pack", load=rotor.pk), "Select a valid choice", status_code=422
+        )
 
 
 class HandingTests(DeskCase):
     def hand(self, who="designer", tool="rotor", **changes):
         self.client.force_login(self.built.people[who])
-        return self.client.post(reverse("desk:to_entry", args=[tool]), posted(tool, do_entry=self.built.entries["Amsel"].pk, **changes), follow=True)
+        return self.client.post(
+            reverse("desk:to_entry", args=[tool]),
+            posted(tool, do_entry=self.built.entries["Amsel"].pk, **changes),
+            follow=True,
+        )
 
     def test_an_answer_becomes_predictions_for_the_tests_of_the_round(self):
         response = self.hand()
@@ -328,9 +424,15 @@ class HandingTests(DeskCase):
         file = version.files.get(name__endswith=".stl")
         got = self.client.get(reverse("desk:part_file", args=[file.pk]))
         self.assertEqual(len(got.content), file.size)
-        self.assertContains(self.hand(do_make="1", do_changed="Pressed twice."), "Amsel v2 holds this very part already", status_code=422)
+        self.assertContains(
+            self.hand(do_make="1", do_changed="Pressed twice."),
+            "Amsel v2 holds this very part already",
+            status_code=422,
+        )
         self.client.force_login(self.built.people["viewer"])
-        self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 404)
+        self.assertEqual(
+            self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 404
+        )
 
     def test_names_of_files_are_made_harmless(self):
         version = add_version(self.built.people["designer"], self.built.entries["Amsel"], "x")
@@ -342,8 +444,12 @@ class HandingTests(DeskCase):
         ):
             file = attach(self.built.people["designer"], version, name, b"x")
             self.assertEqual(file.name, kept)
-            self.assertEqual(self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 200)
-        self.built.air(Specimen.objects.create(version=version, code="R-9", state="ready"), 5, (4.0, 4.1))
+            self.assertEqual(
+                self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 200
+            )
+        self.built.air(
+            Specimen.objects.create(version=version, code="R-9", state="ready"), 5, (4.0, 4.1)
+        )
         version.refresh_from_db()
         with self.assertRaisesMessage(ValidationError, "add a new version for a change"):
             attach(self.built.people["designer"], version, "late.stl", b"x")
@@ -369,34 +475,65 @@ class HandingTests(DeskCase):
             predict(self.built.people["designer"], version, "airflow", 0.05)
 
     def test_only_designer_and_host_hand_in(self):
-        for who, found in (("designer", True), ("host", True), ("operator", False), ("viewer", False)):
-            self.assertEqual(self.built.entries["Amsel"] in queries.entries_to_predict(self.built.people[who]), found, who)
-        self.assertNotIn(self.built.entries["Binse"], queries.entries_to_predict(self.built.people["designer"]))
+        for who, found in (
+            ("designer", True),
+            ("host", True),
+            ("operator", False),
+            ("viewer", False),
+        ):
+            self.assertEqual(
+                self.built.entries["Amsel"] in queries.entries_to_predict(self.built.people[who]),
+                found,
+                who,
+            )
+        self.assertNotIn(
+            self.built.entries["Binse"], queries.entries_to_predict(self.built.people["designer"])
+        )
         self.assertContains(self.hand("operator"), "Choose the entry", status_code=422)
         for who in ("operator", "viewer", "stranger"):
             with self.assertRaises(PermissionDenied):
-                predict(self.built.people[who], self.built.specimens["Amsel"].version, "airflow", 0.05)
+                predict(
+                    self.built.people[who], self.built.specimens["Amsel"].version, "airflow", 0.05
+                )
             with self.assertRaises(PermissionDenied):
                 add_version(self.built.people[who], self.built.entries["Amsel"], "x")
 
     def test_a_tool_that_foretells_nothing_of_the_round_says_so(self):
-        self.assertContains(self.hand(tool="cushion"), "has no test that this tool foretells; it foretells hover gap", status_code=422)
+        self.assertContains(
+            self.hand(tool="cushion"),
+            "has no test that this tool foretells; it foretells hover gap",
+            status_code=422,
+        )
         with self.assertRaises(ValidationError):
-            predict(self.built.people["designer"], self.built.specimens["Amsel"].version, "taste", 1.0)
+            predict(
+                self.built.people["designer"], self.built.specimens["Amsel"].version, "taste", 1.0
+            )
         with self.assertRaises(ValidationError):
-            predict(self.built.people["designer"], self.built.specimens["Amsel"].version, "airflow", float("inf"))
+            predict(
+                self.built.people["designer"],
+                self.built.specimens["Amsel"].version,
+                "airflow",
+                float("inf"),
+            )
 
 
 class MeasuredBackTests(DeskCase):
     def send(self, measured, figure="flow", who="operator", **changes):
         self.client.force_login(self.built.people[who])
         rig = Rig.objects.get()
-        data = posted("rotor", rig=rig.pk, measured_rig=rig.pk, figure=figure, measured=measured, **changes)
+        data = posted(
+            "rotor", rig=rig.pk, measured_rig=rig.pk, figure=figure, measured=measured, **changes
+        )
         return self.client.post(reverse("desk:measured", args=["rotor"]), data, follow=True)
 
     def predicted(self):
         rig = Rig.objects.get()
-        return TOOLS["rotor"].answer(TOOLS["rotor"].start(), Setting(rig.name, queries.resistance_of(rig))).figure("flow").quantity.value
+        return (
+            TOOLS["rotor"]
+            .answer(TOOLS["rotor"].start(), Setting(rig.name, queries.resistance_of(rig)))
+            .figure("flow")
+            .quantity.value
+        )
 
     def test_measured_values_make_a_factor_that_the_model_then_uses(self):
         value = self.predicted()
@@ -407,16 +544,22 @@ class MeasuredBackTests(DeskCase):
         factor = queries.factors_of("rotor", rig)["flow"]
         self.assertEqual(factor.count, 2)
         self.assertAlmostEqual(factor.value, (1.10 * 1.06) ** 0.5, places=4)
-        answer = TOOLS["rotor"].answer(TOOLS["rotor"].start(), queries.setting_for("rotor", Around(rig)))
+        answer = TOOLS["rotor"].answer(
+            TOOLS["rotor"].start(), queries.setting_for("rotor", Around(rig))
+        )
         self.assertAlmostEqual(answer.figure("flow").quantity.value / value, factor.value, places=4)
-        self.assertEqual(answer.figure("flow").quantity.working[-1].name, f"Measured back on {rig.name}")
+        self.assertEqual(
+            answer.figure("flow").quantity.working[-1].name, f"Measured back on {rig.name}"
+        )
         self.assertEqual(MeasuredBack.objects.count(), 2)
 
     def test_a_withdrawn_value_no_longer_counts(self):
         self.send(1.10 * self.predicted())
         row = MeasuredBack.objects.get()
         self.client.force_login(self.built.people["designer"])
-        self.assertEqual(self.client.post(reverse("desk:withdraw_measured", args=[row.pk])).status_code, 403)
+        self.assertEqual(
+            self.client.post(reverse("desk:withdraw_measured", args=[row.pk])).status_code, 403
+        )
         self.client.force_login(self.built.operator)
         self.client.post(reverse("desk:withdraw_measured", args=[row.pk]))
         self.assertEqual(queries.factors_of("rotor", Rig.objects.get()), {})
@@ -439,7 +582,13 @@ class RecordTests(DeskCase):
         super().setUp()
         version = self.built.specimens["Amsel"].version
         predict(self.built.people["designer"], version, "airflow", 0.05, 0.002)
-        actions.predict_for(self.built.people["designer"], TOOLS["rotor"], TOOLS["rotor"].start(), Setting(), version)
+        actions.predict_for(
+            self.built.people["designer"],
+            TOOLS["rotor"],
+            TOOLS["rotor"].start(),
+            Setting(),
+            version,
+        )
 
     def test_sealed_until_the_first_run_then_shown(self):
         fragment = reverse("desk:entry", args=[self.built.entries["Amsel"].pk])
@@ -465,22 +614,40 @@ class RecordTests(DeskCase):
         page = self.client.get(reverse("desk:record"))
         self.assertContains(page, "Rotor model")
         designer = self.built.people["designer"]
-        self.assertContains(self.client.get(reverse("desk:designer", args=[designer.pk])), "predictions against the bench")
+        self.assertContains(
+            self.client.get(reverse("desk:designer", args=[designer.pk])),
+            "predictions against the bench",
+        )
         self.client.force_login(self.built.people["viewer"])
-        self.assertContains(self.client.get(reverse("desk:record")), "Nobody has predicted anything that you may see")
-        self.assertEqual(self.client.get(reverse("desk:designer", args=[designer.pk])).status_code, 403)
+        self.assertContains(
+            self.client.get(reverse("desk:record")),
+            "Nobody has predicted anything that you may see",
+        )
+        self.assertEqual(
+            self.client.get(reverse("desk:designer", args=[designer.pk])).status_code, 403
+        )
 
     def test_a_prediction_by_a_tool_that_is_not_here_is_still_shown(self):
         version = self.built.specimens["Amsel"].version
-        Prediction.objects.create(version=version, procedure="airflow", source="model", model="kettle", value=0.05)
-        self.assertContains(self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk])), "kettle model")
+        Prediction.objects.create(
+            version=version, procedure="airflow", source="model", model="kettle", value=0.05
+        )
+        self.assertContains(
+            self.client.get(reverse("desk:entry", args=[self.built.entries["Amsel"].pk])),
+            "kettle model",
+        )
 
     def test_a_designer_predicts_on_the_entrys_page_and_takes_it_back(self):
         fragment = reverse("desk:entry", args=[self.built.entries["Amsel"].pk])
-        self.client.post(fragment, {"airflow": "0.061", "airflow_half": "0.004", "electrical_power": ""})
+        self.client.post(
+            fragment, {"airflow": "0.061", "airflow_half": "0.004", "electrical_power": ""}
+        )
         mine = Prediction.objects.get(source="designer")
         self.assertEqual((mine.value, mine.u), (0.061, 0.002))
-        self.assertContains(self.client.post(fragment, {"airflow": "lots"}, follow=True), "The prediction is not kept")
+        self.assertContains(
+            self.client.post(fragment, {"airflow": "lots"}, follow=True),
+            "The prediction is not kept",
+        )
         self.client.post(fragment, {"airflow": "", "airflow_half": ""})
         self.assertFalse(Prediction.objects.filter(source="designer").exists())
         self.client.force_login(self.built.people["viewer"])
@@ -526,9 +693,14 @@ class SearchTests(TransactionTestCase):
         self.assertTrue(row.front)
         page = self.client.get(reverse("desk:search", args=[row.uid]))
         self.assertContains(page, "Keep as a design")
-        self.client.post(reverse("desk:stop_search", args=[row.uid]), {"keep": "1", "do_name": "Found", "of": "0"})
+        self.client.post(
+            reverse("desk:stop_search", args=[row.uid]),
+            {"keep": "1", "do_name": "Found", "of": "0"},
+        )
         self.assertTrue(Design.objects.filter(name="Found", owner=self.designer).exists())
-        again = self.client.get(reverse("desk:search", args=[row.uid]), headers={"HX-Request": "true"})
+        again = self.client.get(
+            reverse("desk:search", args=[row.uid]), headers={"HX-Request": "true"}
+        )
         self.assertEqual(again.status_code, 286)
 
     def test_a_waiting_search_is_stopped_at_once_and_a_stopped_one_does_nothing(self):
@@ -564,19 +736,26 @@ class SearchTests(TransactionTestCase):
 
     def test_what_cannot_be_searched_is_refused(self):
         with self.assertRaises(ValidationError):
-            actions.start_search(self.designer, self.start | {"placed": "free"}, queries.NOTHING, "flow", {})
+            actions.start_search(
+                self.designer, self.start | {"placed": "free"}, queries.NOTHING, "flow", {}
+            )
         with self.assertRaises(ValidationError):
             self.begin("beauty")
         with self.assertRaises(ValidationError):
             self.begin("flow", colour=1.0)
         with self.assertRaises(PermissionDenied):
-            actions.start_search(self.built.people["stranger"], self.start, queries.NOTHING, "flow", {})
+            actions.start_search(
+                self.built.people["stranger"], self.start, queries.NOTHING, "flow", {}
+            )
         for _ in range(3):
             self.begin()
         with self.assertRaises(ValidationError):
             self.begin()
         self.client.force_login(self.built.host)
-        self.assertEqual(self.client.get(reverse("desk:search", args=[Search.objects.first().uid])).status_code, 404)
+        self.assertEqual(
+            self.client.get(reverse("desk:search", args=[Search.objects.first().uid])).status_code,
+            404,
+        )
         with self.assertRaises(ValidationError):
             actions.cancel_search(self.built.host, Search.objects.first())
 
@@ -584,9 +763,17 @@ class SearchTests(TransactionTestCase):
         import hauch.desk.search as module
 
         with self.assertRaises(ValidationError) as caught:
-            actions.start_search(self.designer, self.start | {"tip": 0.1355}, Around(fit=self.built.round), "flow", {})
+            actions.start_search(
+                self.designer,
+                self.start | {"tip": 0.1355},
+                Around(fit=self.built.round),
+                "flow",
+                {},
+            )
         self.assertIn("A search moves only pitch, chord and camber", caught.exception.messages[-1])
-        row = actions.start_search(self.designer, self.start, Around(fit=self.built.round), "flow", {"depth": 0.024})
+        row = actions.start_search(
+            self.designer, self.start, Around(fit=self.built.round), "flow", {"depth": 0.024}
+        )
         full = module.ROUNDS
         try:
             module.ROUNDS = 2
@@ -598,7 +785,13 @@ class SearchTests(TransactionTestCase):
         self.assertLessEqual(TOOLS["rotor"].extent(row.best["inputs"])["depth"], 0.024 + 1e-6)
 
     def test_the_form_starts_one_and_says_what_is_wrong(self):
-        response = self.client.post(reverse("desk:start_search", args=["rotor"]), posted("rotor", aim="flow", limit_power="-3"))
+        response = self.client.post(
+            reverse("desk:start_search", args=["rotor"]),
+            posted("rotor", aim="flow", limit_power="-3"),
+        )
         self.assertContains(response, "cannot be", status_code=422)
-        response = self.client.post(reverse("desk:start_search", args=["rotor"]), posted("rotor", aim="flow", limit_power="4"))
+        response = self.client.post(
+            reverse("desk:start_search", args=["rotor"]),
+            posted("rotor", aim="flow", limit_power="4"),
+        )
         self.assertRedirects(response, reverse("desk:search", args=[Search.objects.get().uid]))

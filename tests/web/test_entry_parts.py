@@ -1,4 +1,6 @@
-"""Parts handed in: files in pieces, the check in the background, papers, versions side by side, copies to other rounds."""
+"""Parts handed in: files in pieces, the check in the background, papers, versions side by side,
+copies to other rounds.
+"""
 
 from __future__ import annotations
 
@@ -55,12 +57,16 @@ class Parts(TestCase):
     def at(self, rest: str = "") -> str:
         return f"/rounds/{self.round.slug}/entries/{self.entry.pk}/{rest}"
 
-    def attached(self, name: str = "amsel.stl", data: bytes = ROTOR, *, run: bool = True) -> PartFile:
+    def attached(
+        self, name: str = "amsel.stl", data: bytes = ROTOR, *, run: bool = True
+    ) -> PartFile:
         with self.captureOnCommitCallbacks(execute=True):
             file = actions.attach(self.designer, self.version, name, data)
         if run:
             run_check(file.check_row.pk)
-            file = PartFile.objects.select_related("check_row", "version__entry__round").get(pk=file.pk)
+            file = PartFile.objects.select_related("check_row", "version__entry__round").get(
+                pk=file.pk
+            )
         return file
 
     def texts(self, file: PartFile) -> str:
@@ -76,7 +82,12 @@ class Checks(Parts):
         self.assertEqual(file.check_row.state, "waiting")
         page = self.client.get(file.get_absolute_url())
         self.assertContains(page, "Waits for the worker")
-        self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/check/"), headers={"HX-Request": "true"}).status_code, 200)
+        self.assertEqual(
+            self.client.get(
+                self.at(f"parts/{file.pk}/check/"), headers={"HX-Request": "true"}
+            ).status_code,
+            200,
+        )
         run_check(file.check_row.pk)
         done = self.client.get(self.at(f"parts/{file.pk}/check/"), headers={"HX-Request": "true"})
         self.assertEqual((done.status_code, done["HX-Refresh"]), (204, "true"))
@@ -88,15 +99,27 @@ class Checks(Parts):
     def test_views_and_workings_are_for_those_who_may_see_the_entry(self):
         file = self.attached()
         for rest, kind in (("view.glb", "model/gltf-binary"), ("still.png", "image/png")):
-            self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/{rest}"))["Content-Type"], kind)
-        self.assertContains(self.client.get(self.at(f"parts/{file.pk}/working/cap/")), "Tips at the most allowed")
-        self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/working/nothing/")).status_code, 404)
-        self.client.force_login(self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend")
+            self.assertEqual(
+                self.client.get(self.at(f"parts/{file.pk}/{rest}"))["Content-Type"], kind
+            )
+        self.assertContains(
+            self.client.get(self.at(f"parts/{file.pk}/working/cap/")), "Tips at the most allowed"
+        )
+        self.assertEqual(
+            self.client.get(self.at(f"parts/{file.pk}/working/nothing/")).status_code, 404
+        )
+        self.client.force_login(
+            self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend"
+        )
         for rest in ("", "view.glb", "still.png", "check/"):
             self.assertEqual(self.client.get(self.at(f"parts/{file.pk}/{rest}")).status_code, 404)
 
     def test_what_people_also_send(self):
-        for name, words in (("zero_bytes.stl", "empty"), ("nan.stl", "not numbers"), ("text_renamed.stl", "no STL")):
+        for name, words in (
+            ("zero_bytes.stl", "empty"),
+            ("nan.stl", "not numbers"),
+            ("text_renamed.stl", "no STL"),
+        ):
             with self.subTest(name):
                 file = self.attached(name, (DATA / name).read_bytes())
                 self.assertEqual(file.check_row.verdict, "back")
@@ -123,20 +146,27 @@ class Checks(Parts):
         run_check(row.pk)
         row.refresh_from_db()
         self.assertAlmostEqual(row.value("outer"), 0.134, delta=1e-4)
-        self.assertNotContains(self.client.get(file.get_absolute_url()), "In which unit is it drawn?")
+        self.assertNotContains(
+            self.client.get(file.get_absolute_url()), "In which unit is it drawn?"
+        )
 
     def test_holes_are_mended_in_a_copy_and_the_original_stays(self):
         from hauch.formats.mesh_in import FACET
 
         file = self.attached(
-            "holed.stl", ROTOR[:80] + (int.from_bytes(ROTOR[80:84], "little") - 1).to_bytes(4, "little") + ROTOR[84 + FACET.itemsize :]
+            "holed.stl",
+            ROTOR[:80]
+            + (int.from_bytes(ROTOR[80:84], "little") - 1).to_bytes(4, "little")
+            + ROTOR[84 + FACET.itemsize :],
         )
         self.assertContains(self.client.get(file.get_absolute_url()), "Hand in the mended copy")
         self.say(file, "mended")
         names = set(self.version.files.values_list("name", flat=True))
         self.assertEqual(names, {"holed.stl", "holed-mended.stl"})
         run_check(PartCheck.objects.get(file__name="holed-mended.stl").pk)
-        self.assertTrue(PartCheck.objects.get(file__name="holed-mended.stl").data["surface"]["open_edges"] == 0)
+        self.assertTrue(
+            PartCheck.objects.get(file__name="holed-mended.stl").data["surface"]["open_edges"] == 0
+        )
 
     def test_stopped_and_taken_up_again(self):
         file = self.attached(run=False)
@@ -163,16 +193,21 @@ class Checks(Parts):
     def test_what_nobody_thought_of_becomes_a_sentence(self):
         file = self.attached(run=False)
         odd = Broke("Traceback …\n  File …\nArithmeticError: odd")
-        with mock.patch("hauch.entries.checking.apart", side_effect=odd), self.assertLogs("hauch.entries.checking", "ERROR"):
+        with (
+            mock.patch("hauch.entries.checking.apart", side_effect=odd),
+            self.assertLogs("hauch.entries.checking", "ERROR"),
+        ):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual(row.state, "failed")
         self.assertIn("could not finish (ArithmeticError)", row.reasons[0][1])
 
     def test_nested_files_break_the_reader_and_nothing_else(self):
-        """A bracket in a bracket, 200,000 deep, overflows the stack of the kernel that reads STEP: each is a sentence, and the process goes on."""
+        """A bracket in a bracket, 200,000 deep, overflows the stack of the kernel that reads STEP:
+        each is a sentence, and the process goes on.
+        """
         deep = 200_000
-        head = b"ISO-10303-21;\nHEADER;\nFILE_DESCRIPTION((''),'2;1');\nFILE_NAME('','',(''),(''),'','','');\nFILE_SCHEMA(('AP214'));\nENDSEC;\nDATA;\n#1=X("
+        head = b"ISO-10303-21;\nHEADER;\nFILE_DESCRIPTION((''),'2;1');\nFILE_NAME('','',(''),(''),'','','');\nFILE_SCHEMA(('AP214'));\nENDSEC;\nDATA;\n#1=X("  # noqa: E501
         nested = head + b"(" * deep + b")" * deep + b");\nENDSEC;\nEND-ISO-10303-21;\n"
         for number in range(3):
             file = self.attached(f"nested-{number}.step", nested + b"\n" * number, run=False)
@@ -183,13 +218,17 @@ class Checks(Parts):
             self.assertIn("broke the program that reads it", row.reasons[0][1])
         good = self.attached("good.stl", ROTOR)
         self.assertEqual(PartCheck.objects.get(file=good).state, "done")
-        self.assertContains(self.client.get(file.get_absolute_url()), "Export the part anew, simpler")
+        self.assertContains(
+            self.client.get(file.get_absolute_url()), "Export the part anew, simpler"
+        )
 
     def test_a_sealed_version_is_checked_again_but_not_changed(self):
         file = self.attached()
         self.version.sealed_at = timezone.now()
         self.version.save()
-        self.assertIn("has been on the bench", self.say(file, "describe", place="x", count=1).content.decode())
+        self.assertIn(
+            "has been on the bench", self.say(file, "describe", place="x", count=1).content.decode()
+        )
         self.assertIn("is checked anew", self.say(file, "again").content.decode())
         with self.assertRaises(ValidationError):
             actions.attach(self.designer, self.version, "b.stl", ROTOR)
@@ -201,7 +240,9 @@ class Checks(Parts):
         self.say(file, "describe", place="in front", count=2, unit="", axis="")
         file.refresh_from_db()
         self.assertEqual((file.place, file.count), ("in front", 2))
-        self.assertContains(self.say(file, "describe", place="", count=0, unit="", axis=""), "1 to 200")
+        self.assertContains(
+            self.say(file, "describe", place="", count=0, unit="", axis=""), "1 to 200"
+        )
         with self.assertRaisesRegex(ValidationError, "at most 400 MB together"):
             PartFile.objects.filter(pk=file.pk).update(size=399_999_999)
             actions.attach(self.designer, self.version, "b.stl", ROTOR)
@@ -213,7 +254,9 @@ class Checks(Parts):
         self.assertEqual((again.pk, again.place, again.count), (file.pk, "in front", 5))
 
     def test_a_check_that_is_overtaken_stores_nothing(self):
-        """The unit is said while the check is at work: the old check must not end as the new one's result."""
+        """The unit is said while the check is at work: the old check must not end as the new one's
+        result.
+        """
         file = self.attached(run=False)
 
         def overtaken(work, *arguments, tell):
@@ -221,7 +264,10 @@ class Checks(Parts):
             self.assertFalse(tell(1))
             raise Broke("goes on all the same")
 
-        with mock.patch("hauch.entries.checking.apart", side_effect=overtaken), self.assertLogs("hauch.entries.checking", "ERROR"):
+        with (
+            mock.patch("hauch.entries.checking.apart", side_effect=overtaken),
+            self.assertLogs("hauch.entries.checking", "ERROR"),
+        ):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual((row.state, row.stage, row.reasons), ("waiting", 0, []))
@@ -244,7 +290,9 @@ class Checks(Parts):
 
     def test_the_list_tells_verdicts_in_one_query(self):
         self.attached()
-        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertContains(self.client.get(f"/rounds/{self.round.slug}/entries/"), "no part yet")
         with self.assertNumQueries(1):
             told = queries.verdicts(self.round)
@@ -256,16 +304,26 @@ class InPieces(Parts):
         return self.client.post(self.at("upload/"), {"name": name, "size": size})
 
     def piece(self, key: str, start: int, data: bytes):
-        return self.client.post(self.at(f"upload/{key}/"), data, content_type="application/octet-stream", headers={"Upload-Offset": str(start)})
+        return self.client.post(
+            self.at(f"upload/{key}/"),
+            data,
+            content_type="application/octet-stream",
+            headers={"Upload-Offset": str(start)},
+        )
 
     def test_pieces_a_lost_answer_and_going_on(self):
         key = self.begin().json()["key"]
         half = len(ROTOR) // 2
         self.assertEqual(self.piece(key, 0, ROTOR[:half]).json()["received"], half)
-        self.assertEqual(self.piece(key, 0, ROTOR[:half]).json()["received"], half)  # its answer was lost, so it is sent again
+        self.assertEqual(
+            self.piece(key, 0, ROTOR[:half]).json()["received"], half
+        )  # its answer was lost, so it is sent again
         again = self.begin().json()  # after a reload
         self.assertEqual((again["key"], again["received"]), (key, half))
-        self.assertEqual(self.client.get(self.at(f"upload/{key}/")).json(), {"received": half, "size": len(ROTOR)})
+        self.assertEqual(
+            self.client.get(self.at(f"upload/{key}/")).json(),
+            {"received": half, "size": len(ROTOR)},
+        )
         last = self.piece(key, half, ROTOR[half:]).json()
         self.assertTrue(last["whole"])
         file = self.version.files.get()
@@ -282,7 +340,9 @@ class InPieces(Parts):
     def test_longer_than_announced_and_somebody_elses(self):
         key = self.begin(size=10).json()["key"]
         self.assertIn("longer than announced", self.piece(key, 0, b"x" * 11).json()["problem"])
-        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertEqual(self.piece(key, 0, b"x").status_code, 410)
 
     def test_not_to_somebody_elses_entry(self):
@@ -297,11 +357,17 @@ class InPieces(Parts):
         self.assertEqual([u.name for u in Upload.objects.all()], ["other.stl"])
 
     def test_a_page_without_scripts(self):
-        files = [SimpleUploadedFile("a.stl", ROTOR), SimpleUploadedFile("b.exe", b"x"), SimpleUploadedFile("note.txt", b"hello")]
+        files = [
+            SimpleUploadedFile("a.stl", ROTOR),
+            SimpleUploadedFile("b.exe", b"x"),
+            SimpleUploadedFile("note.txt", b"hello"),
+        ]
         page = self.client.post(self.at("upload/"), {"files": files}, follow=True)
         self.assertContains(page, "a.stl is handed in")
         self.assertContains(page, "b.exe is neither")
-        self.assertEqual(set(self.version.files.values_list("name", flat=True)), {"a.stl", "note.txt"})
+        self.assertEqual(
+            set(self.version.files.values_list("name", flat=True)), {"a.stl", "note.txt"}
+        )
 
     def test_limits_of_one_person(self):
         for n in range(uploads.MOST_OPEN):
@@ -316,15 +382,28 @@ class Papers(Parts):
         return SimpleUploadedFile("step.png", out.getvalue())
 
     def keep(self, **more):
-        data = {"changed": "Swept tips.", "why": "Less leak.", "material": Material.objects.get(key="pla").pk, "bill_name_1": "bush", "bill_quantity_1": "2",
-                "bill_price_1": "0,80", "bill_name_3": "screw", "bill_quantity_3": "4", "bill_price_3": "0.05", "step_1": "Press the bush in.", "step_2": "Screws."}  # fmt: skip
+        data = {
+            "changed": "Swept tips.",
+            "why": "Less leak.",
+            "material": Material.objects.get(key="pla").pk,
+            "bill_name_1": "bush",
+            "bill_quantity_1": "2",
+            "bill_price_1": "0,80",
+            "bill_name_3": "screw",
+            "bill_quantity_3": "4",
+            "bill_price_3": "0.05",
+            "step_1": "Press the bush in.",
+            "step_2": "Screws.",
+        }
         return self.client.post(self.at("edit/"), data | more)
 
     def test_bill_steps_and_material(self):
         self.assertEqual(self.keep(step_file_1=self.picture()).status_code, 302)
         self.version.refresh_from_db()
         self.assertEqual(self.version.cost, Decimal("1.80"))
-        self.assertEqual([s.text for s in self.version.steps.all()], ["Press the bush in.", "Screws."])
+        self.assertEqual(
+            [s.text for s in self.version.steps.all()], ["Press the bush in.", "Screws."]
+        )
         picture = self.version.steps.first().picture
         self.assertIsNotNone(picture)
         self.assertEqual(self.version.material.key, "pla")
@@ -333,7 +412,9 @@ class Papers(Parts):
         self.assertContains(self.client.get(self.at("parts/")), "One part costs 1.80")
 
     def test_a_line_that_cannot_be_loses_nothing(self):
-        page = self.keep(bill_quantity_1="two", step_file_1=SimpleUploadedFile("x.png", b"no picture"))
+        page = self.keep(
+            bill_quantity_1="two", step_file_1=SimpleUploadedFile("x.png", b"no picture")
+        )
         self.assertEqual(page.status_code, 422)
         self.assertContains(page, "“two” is not a number", status_code=422)
         self.assertContains(page, "no picture that can be read", status_code=422)
@@ -346,7 +427,10 @@ class Papers(Parts):
         self.keep()
         self.client.post(self.at("versions/add/"), {"changed": "Wider hub.", "why": "Stiffer."})
         second = self.entry.versions.latest("number")
-        self.assertEqual((second.number, second.why, second.cost, second.material.key), (2, "Stiffer.", Decimal("1.80"), "pla"))
+        self.assertEqual(
+            (second.number, second.why, second.cost, second.material.key),
+            (2, "Stiffer.", Decimal("1.80"), "pla"),
+        )
         self.assertEqual(second.steps.count(), 2)
 
     def test_two_versions_side_by_side(self):
@@ -363,8 +447,12 @@ class Papers(Parts):
     def test_to_another_round(self):
         self.attached()
         self.keep()
-        other = Round.objects.create(slug="second", number=9, title="Second", question="?", part="rotor", state="open")
-        duct = Round.objects.create(slug="third", number=10, title="Third", question="?", part="duct", state="open")
+        other = Round.objects.create(
+            slug="second", number=9, title="Second", question="?", part="rotor", state="open"
+        )
+        duct = Round.objects.create(
+            slug="third", number=10, title="Third", question="?", part="duct", state="open"
+        )
         for r in (other, duct):
             Membership.objects.create(round=r, user=self.designer, role="designer")
         self.assertContains(self.client.get(self.at("parts/")), "Hand it in to")
@@ -373,7 +461,9 @@ class Papers(Parts):
         self.assertEqual(copy.versions.get().files.get().sha256, self.version.files.get().sha256)
         self.assertEqual(copy.versions.get().cost, Decimal("1.80"))
         self.assertEqual(copy.versions.get().files.get().check_row.state, "waiting")
-        self.assertContains(self.client.post(self.at("copy/"), {"to": "third"}, follow=True), "another kind of part")
+        self.assertContains(
+            self.client.post(self.at("copy/"), {"to": "third"}, follow=True), "another kind of part"
+        )
         self.assertEqual(self.client.post(self.at("copy/"), {"to": "nowhere"}).status_code, 404)
 
     def test_a_designer_hands_in_so_many_entries(self):
@@ -387,5 +477,9 @@ class Papers(Parts):
 class Stored(Parts):
     def test_a_check_is_json_without_nan(self):
         file = self.attached()
-        json.dumps([file.check_row.figures, file.check_row.data, file.check_row.reasons], allow_nan=False)
-        self.assertEqual(file.check_row.data["blades"]["count"], round(TOOLS["rotor"].start()["blades"]))
+        json.dumps(
+            [file.check_row.figures, file.check_row.data, file.check_row.reasons], allow_nan=False
+        )
+        self.assertEqual(
+            file.check_row.data["blades"]["count"], round(TOOLS["rotor"].start()["blades"])
+        )

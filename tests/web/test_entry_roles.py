@@ -1,4 +1,6 @@
-"""Who may do what with parts and specimens: by action, by page and by POST; before and after publication."""
+"""Who may do what with parts and specimens: by action, by page and by POST; before and after
+publication.
+"""
 
 from __future__ import annotations
 
@@ -45,13 +47,22 @@ class Roles(TestCase):
 
     def test_actions(self):
         """Each action with those who may do it; everybody else is refused and nothing changes."""
-        file = lambda: PartFile.objects.select_related("version__entry__round").get(pk=self.file.pk)  # noqa: E731
-        specimen = lambda: Specimen.objects.select_related("version__entry__round").get(pk=self.specimen.pk)  # noqa: E731
+
+        def file():
+            return PartFile.objects.select_related("version__entry__round").get(pk=self.file.pk)
+
+        def specimen():
+            return Specimen.objects.select_related("version__entry__round").get(pk=self.specimen.pk)
+
         papers = {"changed": "x", "why": "", "material": None, "bill": [], "steps": []}
         own, bench = {"host", "designer"}, {"host", "operator"}
         table = [
             ("attach", lambda u: actions.attach(u, file().version, "b.txt", b"note"), own),
-            ("describe", lambda u: actions.describe_part(u, file(), place="x", count=1, unit="", axis=""), own),
+            (
+                "describe",
+                lambda u: actions.describe_part(u, file(), place="x", count=1, unit="", axis=""),
+                own,
+            ),
             ("again", lambda u: actions.check_again(u, file()), own),
             ("stop", lambda u: actions.stop_check(u, file()), own),
             ("papers", lambda u: actions.set_papers(u, file().version, **papers), own),
@@ -60,11 +71,15 @@ class Roles(TestCase):
             ("plan", lambda u: shop.add_specimen(u, file().version, f"N-{u.pk}"), bench),
             ("state", lambda u: shop.set_state(u, specimen(), "broken"), bench),
             ("log", lambda u: shop.log_print(u, specimen(), "Printer", 1.0, failed=False), bench),
-            ("tick", lambda u: shop.tick_step(u, specimen().steps.get(pk=self.step.pk), True), bench),
+            (
+                "tick",
+                lambda u: shop.tick_step(u, specimen().steps.get(pk=self.step.pk), True),
+                bench,
+            ),
             ("measure", lambda u: shop.add_measures(u, specimen(), "bore", {1: 0.004}), bench),
             ("step", lambda u: shop.add_step(u, specimen(), "glue", "Glue."), bench),
             ("print", lambda u: shop.set_print(u, specimen(), {"note": "x"}), bench),
-        ]  # fmt: skip
+        ]
         for name, work, may in table:
             for who in EVERYBODY:
                 with self.subTest(action=name, who=who):
@@ -75,14 +90,24 @@ class Roles(TestCase):
         base = f"/rounds/{self.round.slug}"
         entry = f"{base}/entries/{self.entry.pk}"
         return {
-            "edit": f"{entry}/edit/", "parts": f"{entry}/parts/", "part": f"{entry}/parts/{self.file.pk}/", "view": f"{entry}/parts/{self.file.pk}/view.glb",
-            "working": f"{entry}/parts/{self.file.pk}/working/volume/", "compare": f"{entry}/compare/", "file": f"/desk/files/{self.file.pk}/",
-            "specimen": f"{base}/workshop/{self.specimen.pk}/", "label": f"{base}/workshop/{self.specimen.pk}/label/",
-        }  # fmt: skip
+            "edit": f"{entry}/edit/",
+            "parts": f"{entry}/parts/",
+            "part": f"{entry}/parts/{self.file.pk}/",
+            "view": f"{entry}/parts/{self.file.pk}/view.glb",
+            "working": f"{entry}/parts/{self.file.pk}/working/volume/",
+            "compare": f"{entry}/compare/",
+            "file": f"/desk/files/{self.file.pk}/",
+            "specimen": f"{base}/workshop/{self.specimen.pk}/",
+            "label": f"{base}/workshop/{self.specimen.pk}/label/",
+        }
 
     def statuses(self, who: str) -> dict[str, int]:
         self.sign_in(who)
-        return {name: self.client.get(path).status_code for name, path in self.pages().items() if name != "file"}
+        return {
+            name: self.client.get(path).status_code
+            for name, path in self.pages().items()
+            if name != "file"
+        }
 
     def test_pages_before_publication(self):
         for who in ("host", "operator", "designer"):
@@ -93,27 +118,47 @@ class Roles(TestCase):
                 self.assertLessEqual(set(self.statuses(who).values()), {403, 404})
 
     def test_pages_after_publication(self):
-        Round.objects.filter(pk=self.round.pk).update(state="published", published_at=timezone.now())
+        Round.objects.filter(pk=self.round.pk).update(
+            state="published", published_at=timezone.now()
+        )
         self.assertEqual(set(self.statuses("viewer").values()), {200})
         self.assertLessEqual(set(self.statuses("stranger").values()), {403, 404})
         page = self.client
         self.sign_in("designer")
-        answer = page.post(f"/rounds/{self.round.slug}/entries/{self.entry.pk}/edit/", {"changed": "late"}, follow=True)
+        answer = page.post(
+            f"/rounds/{self.round.slug}/entries/{self.entry.pk}/edit/",
+            {"changed": "late"},
+            follow=True,
+        )
         self.assertContains(answer, "The round is published", status_code=422)
 
     def test_the_gate_is_for_those_who_run_the_bench(self):
         path = f"/rounds/{self.round.slug}/workshop/{self.specimen.pk}/gate/"
-        for who, status in (("host", 200), ("operator", 200), ("designer", 403), ("viewer", 403), ("stranger", 404)):
+        for who, status in (
+            ("host", 200),
+            ("operator", 200),
+            ("designer", 403),
+            ("viewer", 403),
+            ("stranger", 404),
+        ):
             with self.subTest(who):
                 self.sign_in(who)
                 self.assertEqual(self.client.get(path).status_code, status)
                 if status != 200:
-                    self.assertEqual(self.client.post(path, {"pass": "1", "power": "supply"}).status_code, status)
+                    self.assertEqual(
+                        self.client.post(path, {"pass": "1", "power": "supply"}).status_code, status
+                    )
 
     def test_posts_need_their_token_and_their_person(self):
         base = f"/rounds/{self.round.slug}"
-        paths = [f"{base}/entries/{self.entry.pk}/parts/{self.file.pk}/{what}/" for what in ("describe", "again", "stop", "mended", "remove", "unit")]
-        paths += [f"{base}/workshop/{self.specimen.pk}/{what}/" for what in ("move", "tick", "measure", "balance", "log", "print")]
+        paths = [
+            f"{base}/entries/{self.entry.pk}/parts/{self.file.pk}/{what}/"
+            for what in ("describe", "again", "stop", "mended", "remove", "unit")
+        ]
+        paths += [
+            f"{base}/workshop/{self.specimen.pk}/{what}/"
+            for what in ("move", "tick", "measure", "balance", "log", "print")
+        ]
         for who in ("viewer", "stranger"):
             self.sign_in(who)
             for path in paths:

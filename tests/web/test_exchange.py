@@ -18,7 +18,14 @@ from hauch.demo.stores import make_stores, people
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.plain import FIELDS, LEFT_OUT, LINKS
-from hauch.exchange.transfer import content_of, export_round, import_round, results_csv, standing_csv, standings_of
+from hauch.exchange.transfer import (
+    content_of,
+    export_round,
+    import_round,
+    results_csv,
+    standing_csv,
+    standings_of,
+)
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.people.first import DEMO_PEOPLE, add_person
@@ -29,7 +36,9 @@ from tests.builder import START, build
 
 
 def empty():
-    """An installation in which nothing has ever been; append-only tables can only be truncated whole."""
+    """An installation in which nothing has ever been; append-only tables can only be truncated
+    whole.
+    """
     call_command("flush", interactive=False, verbosity=0)
 
 
@@ -69,7 +78,10 @@ class RoundTripTests(TransactionTestCase):
             found.append(
                 (
                     standings_of(Round.objects.get()),
-                    [(run.started_at, run.result.value, run.result.working) for run in runs().with_names().order_by("pk")],
+                    [
+                        (run.started_at, run.result.value, run.result.working)
+                        for run in runs().with_names().order_by("pk")
+                    ],
                 )
             )
         self.assertEqual(found[0], found[1])
@@ -80,7 +92,9 @@ class FieldTests(TestCase):
     def test_every_field_of_what_travels_is_carried_or_said_to_stay(self):
         for model, fields in FIELDS.items():
             carried = {*fields, *LINKS.get(model, ())}
-            own = {f.name for f in [*model._meta.fields, *model._meta.many_to_many]} - {model._meta.pk.name}
+            own = {f.name for f in [*model._meta.fields, *model._meta.many_to_many]} - {
+                model._meta.pk.name
+            }
             left = {name.split(".")[1] for name in LEFT_OUT if name.split(".")[0] == model.__name__}
             with self.subTest(model.__name__):
                 self.assertEqual(carried & left, set())
@@ -115,40 +129,85 @@ class ImportTests(TestCase):
         copy = import_round(self.built.host, self.changed(lambda content: None))
         self.assertEqual(copy.slug, "drying-rack-2")
         self.assertEqual(copy.tests.get(key="air").rig, rigs)
-        self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+        self.assertEqual(
+            [row["score"] for row in standings_of(copy)["1"]],
+            [row["score"] for row in standings_of(self.built.round)["1"]],
+        )
 
     def test_a_reference_that_is_run_beside_the_one_in_use_comes_back_as_such(self):
         test = self.built.tests["air"]
-        beside = ReferenceSpecimen.objects.create(type=self.built.reference.type, serial="L-09", state="new")
-        TestReference.objects.create(test=test, specimen=beside, since=START + timedelta(hours=1), bridging=True)
+        beside = ReferenceSpecimen.objects.create(
+            type=self.built.reference.type, serial="L-09", state="new"
+        )
+        TestReference.objects.create(
+            test=test, specimen=beside, since=START + timedelta(hours=1), bridging=True
+        )
         Instrument.objects.filter(pk=test.rig.meters.first().instrument_id).update(retired=True)
         self.data = export_round(self.built.host, self.built.round)
         copy = import_round(self.built.host, self.changed(lambda content: None))
-        rows = TestReference.objects.filter(test=copy.tests.get(key="air")).values_list("specimen__serial", "bridging")
+        rows = TestReference.objects.filter(test=copy.tests.get(key="air")).values_list(
+            "specimen__serial", "bridging"
+        )
         self.assertEqual(list(rows), [("L-02", False), ("L-09", True)])
 
     def test_a_bundle_of_version_5_says_by_its_order_which_reference_is_beside(self):
         one = {"since": "2026-05-04T09:00:00+00:00", "until": None}
-        references = [one | {"since": "2026-05-05T09:00:00+00:00"}, one, one | {"until": "2026-05-04T10:00:00+00:00"}, one]
-        content = bundle.upgraded({"tests": [{"references": references}], "instruments": [{}], "materials": [{}]}, 5)
-        self.assertEqual([row["bridging"] for row in content["tests"][0]["references"]], [True, False, False, True])
+        references = [
+            one | {"since": "2026-05-05T09:00:00+00:00"},
+            one,
+            one | {"until": "2026-05-04T10:00:00+00:00"},
+            one,
+        ]
+        content = bundle.upgraded(
+            {"tests": [{"references": references}], "instruments": [{}], "materials": [{}]}, 5
+        )
+        self.assertEqual(
+            [row["bridging"] for row in content["tests"][0]["references"]],
+            [True, False, False, True],
+        )
         self.assertEqual(content["instruments"], [{"retired": False}])
 
     def test_a_bundle_of_version_1_comes_in_with_the_same_standing(self):
-        """As the first version wrote it: one line of calibration in a meter, weights by test, no states, no brief."""
+        """As the first version wrote it: one line of calibration in a meter, weights by test, no
+        states, no brief.
+        """
 
         def older(content):
-            for name in ("motors", "own_parts", "orientation", "equal", "equal_value", "envelope", "entries_until"):
+            for name in (
+                "motors",
+                "own_parts",
+                "orientation",
+                "equal",
+                "equal_value",
+                "envelope",
+                "entries_until",
+            ):
                 content["round"].pop(name)
             for row in content["instruments"]:
-                for name in ("serial", "low", "high", "response_time", "recalibrate_after", "calibrations"):
+                for name in (
+                    "serial",
+                    "low",
+                    "high",
+                    "response_time",
+                    "recalibrate_after",
+                    "calibrations",
+                ):
                     row.pop(name)
-                row |= {"slope": 1.0, "offset": 0.0, "slope_u": 0.0, "calibrated_on": None, "uid": row["uid"][:-4] + "beef"}
+                row |= {
+                    "slope": 1.0,
+                    "offset": 0.0,
+                    "slope_u": 0.0,
+                    "calibrated_on": None,
+                    "uid": row["uid"][:-4] + "beef",
+                }
             content["instruments"][0] |= {"slope_u": 0.004, "calibrated_on": "2026-05-01"}
             for row in content["rigs"]:
                 for name in ("since", "change", "previous", "calibrations"):
                     row.pop(name)
-                row |= {"uid": row["uid"][:-4] + "beef", "meters": {c: uid[:-4] + "beef" for c, uid in row["meters"].items()}}
+                row |= {
+                    "uid": row["uid"][:-4] + "beef",
+                    "meters": {c: uid[:-4] + "beef" for c, uid in row["meters"].items()},
+                }
             for row in content["tests"]:
                 for name in ("soak", "soak_minutes", "baseline", "dropped", "replaces"):
                     row.pop(name)
@@ -163,19 +222,29 @@ class ImportTests(TestCase):
             content["schema_version"] = 1
 
         copy = import_round(self.built.host, self.changed(older))
-        self.assertEqual([row["score"] for row in standings_of(copy)["1"]], [row["score"] for row in standings_of(self.built.round)["1"]])
+        self.assertEqual(
+            [row["score"] for row in standings_of(copy)["1"]],
+            [row["score"] for row in standings_of(self.built.round)["1"]],
+        )
         rig = copy.tests.get(key="air").rig
-        self.assertEqual((rig.name, rig.pairs), ("Rack rig (imported)", self.built.tests["air"].rig.pairs))
+        self.assertEqual(
+            (rig.name, rig.pairs), ("Rack rig (imported)", self.built.tests["air"].rig.pairs)
+        )
         self.assertEqual(Calibration.objects.filter(slope_u=0.004).count(), 1)
         self.assertEqual({run.rig for run in Run.objects.filter(test__round=copy)}, {rig})
 
     def test_rules_limits_questions_and_states_travel(self):
         rules = self.built.round.rules.get()
-        rules.questions.create(text="Why?", asked_by=self.built.people["designer"], kind="objection")
+        rules.questions.create(
+            text="Why?", asked_by=self.built.people["designer"], kind="objection"
+        )
         rules.terms.filter(test__key="power").update(most_loss=2.5)
         made = bundle.read(export_round(self.built.host, self.built.round))
         (row,) = made.content["rules"]
-        self.assertEqual([(t["test"], t["weight"], t["most_loss"]) for t in row["terms"]], [("air", 2.0, None), ("power", 1.0, 2.5)])
+        self.assertEqual(
+            [(t["test"], t["weight"], t["most_loss"]) for t in row["terms"]],
+            [("air", 2.0, None), ("power", 1.0, 2.5)],
+        )
         self.data = bundle.write(Bundle(made.content, made.traces, made.files))
         copy = import_round(self.built.host, self.changed(lambda content: None))
         question = copy.rules.get().questions.get()
@@ -184,43 +253,84 @@ class ImportTests(TestCase):
         self.assertEqual(copy.rules.get().tests.count(), 2)
 
     def test_what_cannot_be_read_leaves_nothing_behind(self):
-        before = (Round.objects.count(), Entry.objects.count(), Run.objects.count(), Result.objects.count(), AuditEntry.objects.count())
+        before = (
+            Round.objects.count(),
+            Entry.objects.count(),
+            Run.objects.count(),
+            Result.objects.count(),
+            AuditEntry.objects.count(),
+        )
         for change, words in (
             (lambda c: c.pop("entries"), "KeyError"),
             (lambda c: c["runs"][0].update(temperature="warm"), "cannot be read"),
             (lambda c: c["runs"][0].update(started_at="2026-01-01T10:00:00"), "has no offset"),
-            (lambda c: c["tests"][0].update(procedure="divination"), "procedure “divination” is not known"),
+            (
+                lambda c: c["tests"][0].update(procedure="divination"),
+                "procedure “divination” is not known",
+            ),
             (lambda c: c["rules"][0]["terms"][0].update(weight=-1), "cannot be read"),
             (lambda c: c["rigs"][0]["constants"].update(bore="wide"), "not pairs of numbers"),
             (lambda c: c["rigs"][0]["constants"].update(bore=[0.2, 0.0]), "with other constants"),
-            (lambda c: c["runs"][0]["readings"][0].update(channel="aura"), "unknown channel “aura”"),
+            (
+                lambda c: c["runs"][0]["readings"][0].update(channel="aura"),
+                "unknown channel “aura”",
+            ),
             (lambda c: c["runs"].append(c["runs"][0]), "cannot be read"),
-            (lambda c: c["round"].update(envelope={"values": {"bore": -1}}), "The envelope in round.json cannot be: Bore"),
+            (
+                lambda c: c["round"].update(envelope={"values": {"bore": -1}}),
+                "The envelope in round.json cannot be: Bore",
+            ),
             (lambda c: c["round"].update(envelope="none"), "cannot be read"),
             (lambda c: c["rules"][0].update(brief="none"), "What the brief said"),
-            (lambda c: c["rules"][0].update(brief={"tests": {"air": {"aura": 1}}}), "cannot be read"),
+            (
+                lambda c: c["rules"][0].update(brief={"tests": {"air": {"aura": 1}}}),
+                "cannot be read",
+            ),
             (lambda c: c["rules"][0].update(brief={"envelope": "none"}), "cannot be read"),
-            (lambda c: c["instruments"][0]["calibrations"].append({"points": "abc"}), "not pairs of numbers"),
+            (
+                lambda c: c["instruments"][0]["calibrations"].append({"points": "abc"}),
+                "not pairs of numbers",
+            ),
             (lambda c: c["runs"][0]["result"]["parts"].append(["x"]), "cannot be read"),
             (lambda c: c["runs"][0]["result"]["parts"][0].__setitem__(5, "much"), "has no number"),
-            (lambda c: c["runs"][0]["result"]["working"][0].update(value="many"), "step of working"),
-            (lambda c: c["runs"][0]["result"]["working"][0]["inputs"].append(["x", None, ""]), "An input of"),
+            (
+                lambda c: c["runs"][0]["result"]["working"][0].update(value="many"),
+                "step of working",
+            ),
+            (
+                lambda c: c["runs"][0]["result"]["working"][0]["inputs"].append(["x", None, ""]),
+                "An input of",
+            ),
         ):
             with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
                 import_round(self.built.host, self.changed(change))
-        after = (Round.objects.count(), Entry.objects.count(), Run.objects.count(), Result.objects.count(), AuditEntry.objects.count())
+        after = (
+            Round.objects.count(),
+            Entry.objects.count(),
+            Run.objects.count(),
+            Result.objects.count(),
+            AuditEntry.objects.count(),
+        )
         self.assertEqual(after, before)
 
     def test_over_the_web(self):
         from django.core.files.uploadedfile import SimpleUploadedFile
 
-        self.client.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
         url = reverse("exchange:import")
         self.assertContains(self.client.post(url, {}), "Choose the ZIP file", status_code=422)
         bad = SimpleUploadedFile("no.zip", b"nothing")
-        self.assertContains(self.client.post(url, {"bundle": bad}), "no.zip: The file is not a readable ZIP", status_code=422)
+        self.assertContains(
+            self.client.post(url, {"bundle": bad}),
+            "no.zip: The file is not a readable ZIP",
+            status_code=422,
+        )
         good = SimpleUploadedFile("round.zip", self.changed(lambda content: None))
-        self.assertContains(self.client.post(url, {"bundle": good}, follow=True), "Drying rack is imported")
+        self.assertContains(
+            self.client.post(url, {"bundle": good}, follow=True), "Drying rack is imported"
+        )
 
     def test_a_bundle_of_version_2_is_sealed_by_its_first_runs(self):
         def older(content):
@@ -232,17 +342,41 @@ class ImportTests(TestCase):
 
         round = import_round(self.built.host, self.changed(older))
         sealed = Version.objects.get(entry__round=round, entry__name="Amsel").sealed_at
-        self.assertEqual(sealed, Run.objects.filter(test__round=round, specimen__version__entry__name="Amsel").earliest("started_at").started_at)
+        self.assertEqual(
+            sealed,
+            Run.objects.filter(test__round=round, specimen__version__entry__name="Amsel")
+            .earliest("started_at")
+            .started_at,
+        )
 
     def test_predictions_and_files_travel(self):
         def with_more(content):
             version = content["entries"][0]["versions"][0]
-            version["predictions"] = [{"uid": str(uuid4()), "procedure": "airflow", "source": "model", "model": "rotor", "value": 0.05, "u": 0.002, "inputs": {"blades": 7},
-                                       "core_version": "2", "made_at": "2026-05-01T08:00:00+00:00", "made_by": "Runa"}]  # fmt: skip
+            version["predictions"] = [
+                {
+                    "uid": str(uuid4()),
+                    "procedure": "airflow",
+                    "source": "model",
+                    "model": "rotor",
+                    "value": 0.05,
+                    "u": 0.002,
+                    "inputs": {"blades": 7},
+                    "core_version": "2",
+                    "made_at": "2026-05-01T08:00:00+00:00",
+                    "made_by": "Runa",
+                }
+            ]
             return version
 
         def lacking(content):
-            with_more(content)["files"] = [{"name": "a.stl", "sha256": "0" * 64, "size": 3, "added_at": "2026-05-01T08:00:00+00:00"}]
+            with_more(content)["files"] = [
+                {
+                    "name": "a.stl",
+                    "sha256": "0" * 64,
+                    "size": 3,
+                    "added_at": "2026-05-01T08:00:00+00:00",
+                }
+            ]
 
         def unknown(content):
             with_more(content)["predictions"][0]["procedure"] = "taste"
@@ -254,7 +388,11 @@ class ImportTests(TestCase):
         self.assertEqual(Prediction.objects.get(version__entry__round=round).inputs, {"blades": 7})
 
     def test_a_version_made_at_the_desk_comes_back_with_its_file(self):
-        version = add_version(self.built.host, Entry.objects.get(round=self.built.round, name="Kiebitz"), "More pitch.")
+        version = add_version(
+            self.built.host,
+            Entry.objects.get(round=self.built.round, name="Kiebitz"),
+            "More pitch.",
+        )
         attach(self.built.host, version, "part.stl", b"solid nothing")
         data = export_round(self.built.host, self.built.round)
         self.assertIn(b"solid nothing", bundle.read(data).files.values())
@@ -263,6 +401,9 @@ class ImportTests(TestCase):
         content = bundle.read(self.data).content
         self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 6))
         run = next(row for row in content["runs"] if row["specimen"])
-        self.assertEqual({"value", "u", "parts", "working"} & set(run["result"]), {"value", "u", "parts", "working"})
+        self.assertEqual(
+            {"value", "u", "parts", "working"} & set(run["result"]),
+            {"value", "u", "parts", "working"},
+        )
         self.assertEqual(run["readings"][0]["unit"], "m/s")
         json.dumps(content, allow_nan=False)

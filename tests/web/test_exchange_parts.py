@@ -43,7 +43,10 @@ class Travelling(TestCase):
         version = self.built.entries["Amsel"].versions.get()
         attach(host, version, "amsel.stl", ROTOR, place="on the shaft", count=2)
         run_check(PartCheck.objects.get().pk)
-        steps = [AssemblyStep(text="Press.", picture=keep_picture(host, picture())), AssemblyStep(text="Screw.")]
+        steps = [
+            AssemblyStep(text="Press.", picture=keep_picture(host, picture())),
+            AssemblyStep(text="Screw."),
+        ]
         pla = Material.objects.get(key="pla")
         set_papers(
             host,
@@ -54,7 +57,9 @@ class Travelling(TestCase):
             bill=[BillItem(name="bush", quantity=Decimal(2), price=Decimal("0.80"))],
             steps=steps,
         )
-        specimen = actions.add_specimen(operator, version, "W-01", due=date(2026, 12, 1), printed_in=pla)
+        specimen = actions.add_specimen(
+            operator, version, "W-01", due=date(2026, 12, 1), printed_in=pla
+        )
         for step in specimen.steps.all():
             actions.tick_step(operator, step, True)
         actions.log_print(operator, specimen, "Printer", 2.5, failed=False, note="fine")
@@ -73,7 +78,9 @@ class Travelling(TestCase):
                 "second_angle": 0.0,
             },
         )
-        actions.pass_gate(operator, specimen, "supply", {c.key for c in queries.cautions_for(specimen, "supply")})
+        actions.pass_gate(
+            operator, specimen, "supply", {c.key for c in queries.cautions_for(specimen, "supply")}
+        )
         self.data = export_round(host, self.built.round)
 
     def content(self, data: bytes | None = None) -> dict:
@@ -85,7 +92,11 @@ class Travelling(TestCase):
         content = made.content
         content["round"]["uid"] = "6f0c7a52-6f1b-4d3e-9a4e-140140140149"
         for entry in content["entries"]:
-            for row in (entry, *entry["versions"], *(s for v in entry["versions"] for s in v["specimens"])):
+            for row in (
+                entry,
+                *entry["versions"],
+                *(s for v in entry["versions"] for s in v["specimens"]),
+            ):
                 row["uid"] = row["uid"][:-4] + "beef"
         change(content)
         data = bundle.write(Bundle(content, made.traces, made.files))
@@ -111,7 +122,8 @@ class Travelling(TestCase):
         self.assertEqual([s["text"] for s in version["steps"]], ["Press.", "Screw."])
         specimen = next(s for s in version["specimens"] if s["code"] == "W-01")
         self.assertEqual(
-            {k: len(specimen[k]) for k in ("prints", "measures", "balances", "gates")}, {"prints": 1, "measures": 2, "balances": 1, "gates": 1}
+            {k: len(specimen[k]) for k in ("prints", "measures", "balances", "gates")},
+            {"prints": 1, "measures": 2, "balances": 1, "gates": 1},
         )
         self.assertIsNotNone(specimen["cap"])
         self.assertIn("pla", [m["key"] for m in self.content()["materials"]])
@@ -122,12 +134,19 @@ class Travelling(TestCase):
         made = import_round(host, data)
         entry = Entry.objects.get(round=made, name="Amsel")
         version = entry.versions.get()
-        self.assertEqual((version.cost, version.material.key, version.files.get().count), (Decimal("1.60"), "pla", 2))
+        self.assertEqual(
+            (version.cost, version.material.key, version.files.get().count),
+            (Decimal("1.60"), "pla", 2),
+        )
         self.assertIsNotNone(version.steps.first().picture)
         specimen = Specimen.objects.get(version=version, code="W-01")
-        self.assertEqual((specimen.state, specimen.prints.count(), specimen.due), ("ready", 1, date(2026, 12, 1)))
+        self.assertEqual(
+            (specimen.state, specimen.prints.count(), specimen.due), ("ready", 1, date(2026, 12, 1))
+        )
         self.assertEqual(queries.balanced(specimen)[0].correction.unbalance, 1e-5)
-        self.assertEqual(version.files.get().check_row.state, "waiting")  # checked anew by the core that is here
+        self.assertEqual(
+            version.files.get().check_row.state, "waiting"
+        )  # checked anew by the core that is here
         after = self.amsel(self.content(export_round(host, made)))
         for step in (*before["steps"], *after["steps"]):
             step.pop("picture")  # pictures are written anew when they come in
@@ -137,13 +156,17 @@ class Travelling(TestCase):
         host = self.built.host
 
         def odd_gate(content):
-            next(s for s in self.amsel(content)["specimens"] if s["code"] == "W-01")["gates"][0]["cautions"] = [["x"]]
+            next(s for s in self.amsel(content)["specimens"] if s["code"] == "W-01")["gates"][0][
+                "cautions"
+            ] = [["x"]]
 
         def lost_picture(content):
             self.amsel(content)["steps"][0]["picture"] = "0" * 64
 
         def odd_size(content):
-            next(s for s in self.amsel(content)["specimens"] if s["code"] == "W-01")["measures"][0]["value"] = -1.0
+            next(s for s in self.amsel(content)["specimens"] if s["code"] == "W-01")["measures"][0][
+                "value"
+            ] = -1.0
 
         for change in (odd_gate, lost_picture, odd_size):
             with self.subTest(change.__name__), self.assertRaises(BundleRefused):

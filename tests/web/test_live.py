@@ -1,4 +1,6 @@
-"""The live bench: its procedure, what may be done when, runs made of it, exclusions and observations."""
+"""The live bench: its procedure, what may be done when, runs made of it, exclusions and
+observations.
+"""
 
 from __future__ import annotations
 
@@ -46,9 +48,17 @@ class LiveCase(TestCase):
 
     def setUp(self):
         self.rig = self.built.tests["air"].rig
-        motor = Instrument.objects.create(name="Motor", channel="throttle", resolution=0.1, resource="X", profile={"query": "T?", "unit": "%"})
+        motor = Instrument.objects.create(
+            name="Motor",
+            channel="throttle",
+            resolution=0.1,
+            resource="X",
+            profile={"query": "T?", "unit": "%"},
+        )
         self.rig.meters.create(channel="throttle", instrument=motor)
-        Instrument.objects.filter(channel__in=CHANNELS).update(resource="TCPIP0::127.0.0.1::9::SOCKET")
+        Instrument.objects.filter(channel__in=CHANNELS).update(
+            resource="TCPIP0::127.0.0.1::9::SOCKET"
+        )
         self.subject = Subject(specimen=self.built.specimens["Amsel"])
 
     def begin(self, test="air", subject=None) -> Live:
@@ -63,9 +73,19 @@ class LiveCase(TestCase):
         rig.advance(seconds)
         first, _ = rig.since("speed", -1)
         rows = np.column_stack([rig.since(c, -1)[1] for c in one.recording.columns])
-        Recording.objects.filter(pk=one.recording_id).update(rate=RATE, started_at=timezone.now() - timedelta(seconds=seconds))
-        Piece.objects.create(recording=one.recording, first=first, count=len(rows), data=np.ascontiguousarray(rows, "<f8").tobytes())
-        Live.objects.filter(pk=one.pk).update(heard_at=timezone.now(), status={"throttle": throttle, "turned": 0.0, "calm": True, **status})
+        Recording.objects.filter(pk=one.recording_id).update(
+            rate=RATE, started_at=timezone.now() - timedelta(seconds=seconds)
+        )
+        Piece.objects.create(
+            recording=one.recording,
+            first=first,
+            count=len(rows),
+            data=np.ascontiguousarray(rows, "<f8").tobytes(),
+        )
+        Live.objects.filter(pk=one.pk).update(
+            heard_at=timezone.now(),
+            status={"throttle": throttle, "turned": 0.0, "calm": True, **status},
+        )
         return Live.objects.get(pk=one.pk)
 
     def guarded(self, one: Live) -> Live:
@@ -81,7 +101,9 @@ class BeginTests(LiveCase):
     def test_begins_once_on_a_rig_and_records_what_is_on_a_line(self):
         one = self.begin()
         self.assertEqual(set(one.recording.columns), set(CHANNELS))
-        self.assertEqual(one.wanted, {"wishes": [{"n": 1, "at": one.wanted["wishes"][0]["at"], "mounted": ""}]})
+        self.assertEqual(
+            one.wanted, {"wishes": [{"n": 1, "at": one.wanted["wishes"][0]["at"], "mounted": ""}]}
+        )
         self.assertEqual(self.begin().pk, one.pk)
         with self.assertRaisesRegex(ValidationError, "Rack rig is taken: Amsel is on it"):
             self.begin(subject=Subject(reference=self.built.reference))
@@ -109,7 +131,9 @@ class BeginTests(LiveCase):
         with self.assertRaisesRegex(ValidationError, "Close the guard"):
             live.sweep(self.built.operator, one, [10, 20, 30], 10.0)
         live.confirm(self.built.operator, one, "guard")
-        self.assertEqual(live.set_throttle(self.built.operator, one, 50.0).last_wish["throttle"], 50.0)
+        self.assertEqual(
+            live.set_throttle(self.built.operator, one, 50.0).last_wish["throttle"], 50.0
+        )
         self.assertTrue(live.cut(self.built.operator, one).last_wish["cut"])
         for wrong in (-1.0, 101.0, float("nan")):
             with self.assertRaisesRegex(ValidationError, "from 0 to 100"):
@@ -120,10 +144,13 @@ class BeginTests(LiveCase):
         task = live.hold(self.built.operator, one, "power", 3.0).last_wish["task"]
         self.assertEqual((task["channel"], task["target"]), ("power", 3.0))
         for wrong, words in (
-            (lambda: live.hold(self.built.operator, one, "torque", 1.0), "not read on this rig"), (lambda: live.hold(self.built.operator, one, "speed", -5.0), "cannot be held"),
-            (lambda: live.sweep(self.built.operator, one, [10, 20], 10.0), "three steps"), (lambda: live.sweep(self.built.operator, one, [10, 20, 30], 4000.0), "two hours"),
-            (lambda: live.confirm(self.built.operator, one, "magic"), "no step"), (lambda: live.read_beside(self.built.operator, one, "magic"), "cannot be read beside"),
-        ):  # fmt: skip
+            (lambda: live.hold(self.built.operator, one, "torque", 1.0), "not read on this rig"),
+            (lambda: live.hold(self.built.operator, one, "speed", -5.0), "cannot be held"),
+            (lambda: live.sweep(self.built.operator, one, [10, 20], 10.0), "three steps"),
+            (lambda: live.sweep(self.built.operator, one, [10, 20, 30], 4000.0), "two hours"),
+            (lambda: live.confirm(self.built.operator, one, "magic"), "no step"),
+            (lambda: live.read_beside(self.built.operator, one, "magic"), "cannot be read beside"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
                 wrong()
 
@@ -151,16 +178,22 @@ class ReadTests(LiveCase):
             live.undo(self.built.operator, one)
 
     def test_accepting_makes_a_run_of_the_windows_and_goes_on(self):
-        one = self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (15, 19), (30, 34))
+        one = self.taken(
+            self.record(self.guarded(self.begin()), 40.0), (10, 14), (15, 19), (30, 34)
+        )
         run = live.accept(self.built.operator, one, ROOM, "quiet today")
         self.assertEqual((run.state, run.replicate, run.note), ("valid", 1, "quiet today"))
         self.assertAlmostEqual(run.result.value, 0.0430, delta=0.002)
-        self.assertIn(["n", 123.0, ""], [given for s in run.result.working for given in s["inputs"]])
+        self.assertIn(
+            ["n", 123.0, ""], [given for s in run.result.working for given in s["inputs"]]
+        )
         one.refresh_from_db()
         self.assertEqual((one.windows, one.room["temperature"], one.ended_at), ([], 21.0, None))
         with self.assertRaisesRegex(ValidationError, "at least one reading"):
             live.accept(self.built.operator, one, ROOM)
-        again = live.accept(self.built.operator, self.taken(one, (20, 24)), ROOM, form_key=run.form_key)
+        again = live.accept(
+            self.built.operator, self.taken(one, (20, 24)), ROOM, form_key=run.form_key
+        )
         self.assertEqual(again.pk, run.pk)
         second = live.accept(self.built.operator, self.taken(one, (20, 24)), ROOM)
         self.assertEqual((second.replicate, second.recording_id), (2, run.recording_id))
@@ -174,7 +207,9 @@ class ReadTests(LiveCase):
             live.set_setting(self.built.operator, one, lid)
         a1 = live.accept(self.built.operator, one, ROOM)
         live.set_setting(self.built.operator, one, lid)
-        b = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (18, 22)), ROOM)
+        b = live.accept(
+            self.built.operator, self.taken(Live.objects.get(pk=one.pk), (18, 22)), ROOM
+        )
         live.set_setting(self.built.operator, one, a1.setting)
         live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (28, 32)), ROOM)
         self.assertEqual((b.setting.label, b.replicate), ("Lid on", 1))
@@ -196,8 +231,12 @@ class ReadTests(LiveCase):
             run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
         self.assertIn("too few samples", run.result.missing)
         Live.objects.filter(pk=one.pk).update(beside={"background": [0.0, 2.0]})
-        run = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (30, 34)), ROOM)
-        self.assertIn("only 0", run.result.missing)  # here the part ran all the time: the background is as loud
+        run = live.accept(
+            self.built.operator, self.taken(Live.objects.get(pk=one.pk), (30, 34)), ROOM
+        )
+        self.assertIn(
+            "only 0", run.result.missing
+        )  # here the part ran all the time: the background is as loud
 
     def test_did_not_finish_keeps_what_was_recorded(self):
         one = self.record(self.guarded(self.begin()), 30.0)
@@ -205,8 +244,12 @@ class ReadTests(LiveCase):
             live.give_up(self.built.operator, one, " ")
         from hauch.stores.pictures import keep_picture
 
-        run = live.give_up(self.built.operator, one, "rubs at the frame", keep_picture(self.built.operator, png()))
-        self.assertEqual((run.state, run.recording_id, bool(run.picture)), ("dnf", one.recording_id, True))
+        run = live.give_up(
+            self.built.operator, one, "rubs at the frame", keep_picture(self.built.operator, png())
+        )
+        self.assertEqual(
+            (run.state, run.recording_id, bool(run.picture)), ("dnf", one.recording_id, True)
+        )
         one.refresh_from_db()
         self.assertIsNotNone(one.ended_at)
         self.assertTrue(one.last_wish["cut"])
@@ -226,7 +269,10 @@ class OrderTests(LiveCase):
         live.cut(self.built.operator, one)
         live.set_throttle(self.built.operator, one, 10.0)
         wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
-        self.assertEqual([next(k for k in w if k not in {"n", "at"}) for w in wishes], ["mounted", "mounted", "wave", "cut", "throttle"])
+        self.assertEqual(
+            [next(k for k in w if k not in {"n", "at"}) for w in wishes],
+            ["mounted", "mounted", "wave", "cut", "throttle"],
+        )
         self.assertEqual([w["n"] for w in wishes], [1, 2, 3, 4, 5])
         for _ in range(60):
             live.set_throttle(self.built.operator, one, 10.0)
@@ -246,12 +292,16 @@ class OrderTests(LiveCase):
         test = self.built.tests["power"]
         Test.objects.filter(pk=test.pk).update(procedure="shaft_power")
         test.refresh_from_db()
-        torque = Instrument.objects.create(name="Torque", channel="torque", resource="X", profile={"query": "T?", "unit": "N m"})
+        torque = Instrument.objects.create(
+            name="Torque", channel="torque", resource="X", profile={"query": "T?", "unit": "N m"}
+        )
         self.rig.meters.create(channel="torque", instrument=torque)
         one = self.begin("power")
 
         def now():
-            return next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now").key
+            return next(
+                s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now"
+            ).key
 
         self.assertEqual(now(), "guard")
         live.confirm(self.built.operator, one, "guard")
@@ -266,7 +316,9 @@ class OrderTests(LiveCase):
         live.confirm(self.built.operator, one, "guard")
         self.assertEqual(now(), "throttle")
 
-    def test_a_turn_that_was_asked_for_a_moment_ago_counts_though_the_recorder_has_not_said_so(self):
+    def test_a_turn_that_was_asked_for_a_moment_ago_counts_though_the_recorder_has_not_said_so(
+        self,
+    ):
         one = self.record(self.guarded(self.begin()), 30.0, at=29.5)
         live.set_throttle(self.built.operator, one, 40.0)
         with self.assertRaisesRegex(ValidationError, "The throttle was turned 0 s ago"):
@@ -275,18 +327,27 @@ class OrderTests(LiveCase):
     def test_a_rig_whose_throttle_is_on_no_line(self):
         self.rig.meters.filter(channel="throttle").delete()
         one = self.guarded(self.begin())
-        for wrong in (lambda: live.hold(self.built.operator, one, "power", 3.0), lambda: live.sweep(self.built.operator, one, [10, 20, 30], 10.0)):
+        for wrong in (
+            lambda: live.hold(self.built.operator, one, "power", 3.0),
+            lambda: live.sweep(self.built.operator, one, [10, 20, 30], 10.0),
+        ):
             with self.assertRaisesRegex(ValidationError, "on no line"):
                 wrong()
         step = next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now")
-        self.assertEqual((step.text, step.button), ("Open the throttle by hand, low first.", "It is open"))
+        self.assertEqual(
+            (step.text, step.button), ("Open the throttle by hand, low first.", "It is open")
+        )
 
     def test_the_reference_comes_next_when_it_is_asked_for(self):
         one = self.guarded(self.begin())
         self.client.login(username="operator", password=PASSWORD)
-        answer = self.client.post(reverse("bench:live_end", args=[self.built.round.slug, one.pk]), {"then": "reference"})
+        answer = self.client.post(
+            reverse("bench:live_end", args=[self.built.round.slug, one.pk]), {"then": "reference"}
+        )
         self.assertEqual(
-            answer["Location"], reverse("bench:capture", args=[self.built.round.slug, one.test_id]) + f"?subject=r{self.built.reference.pk}"
+            answer["Location"],
+            reverse("bench:capture", args=[self.built.round.slug, one.test_id])
+            + f"?subject=r{self.built.reference.pk}",
         )
         self.assertIsNotNone(Live.objects.get(pk=one.pk).ended_at)
 
@@ -302,10 +363,18 @@ class CurveTests(LiveCase):
             "system_resistance": [23_500.0, 100.0],
             "system_exponent": [2.0, 0.0],
         }
-        type(self.rig).objects.filter(pk=self.rig.pk).update(constants=self.rig.constants | constants)
+        type(self.rig).objects.filter(pk=self.rig.pk).update(
+            constants=self.rig.constants | constants
+        )
         for channel in ("static_pressure", "orifice_pressure"):
             meter, _ = Instrument.objects.update_or_create(
-                channel=channel, defaults={"name": f"M {channel}", "resource": "X", "profile": {"query": "P?", "unit": "Pa"}, "resolution": 0.1}
+                channel=channel,
+                defaults={
+                    "name": f"M {channel}",
+                    "resource": "X",
+                    "profile": {"query": "P?", "unit": "Pa"},
+                    "resolution": 0.1,
+                },
             )
             self.rig.meters.update_or_create(channel=channel, defaults={"instrument": meter})
         Test.objects.filter(pk=self.built.tests["air"].pk).update(procedure="fan_curve")
@@ -313,7 +382,10 @@ class CurveTests(LiveCase):
 
     def test_nothing_swept_then_by_hand(self):
         one = self.guarded(self.begin())
-        self.assertEqual([s.key for s in guide.steps(Live.objects.get(pk=one.pk), "si")], ["mount", "guard", "sweep", "accept"])
+        self.assertEqual(
+            [s.key for s in guide.steps(Live.objects.get(pk=one.pk), "si")],
+            ["mount", "guard", "sweep", "accept"],
+        )
         with self.assertRaisesRegex(ValidationError, "at least three steps"):
             live.accept(self.built.operator, self.record(one, 20.0), ROOM)
         rig = LiveRig(rate=RATE, seed=8)
@@ -324,21 +396,43 @@ class CurveTests(LiveCase):
             rig.damper = damper
             rig.advance(6.0 + 12 * (number + 1))
         rows = np.column_stack([rig.since(c, -1)[1] for c in one.recording.columns])
-        Piece.objects.create(recording=one.recording, first=10_000, count=len(rows), data=np.ascontiguousarray(rows, "<f8").tobytes())
-        Recording.objects.filter(pk=one.recording_id).update(started_at=timezone.now() - timedelta(seconds=1000 + 78))
-        Live.objects.filter(pk=one.pk).update(heard_at=timezone.now(), status={"throttle": 100.0, "turned": 1000.0, "at": 1078.0, "calm": True})
+        Piece.objects.create(
+            recording=one.recording,
+            first=10_000,
+            count=len(rows),
+            data=np.ascontiguousarray(rows, "<f8").tobytes(),
+        )
+        Recording.objects.filter(pk=one.recording_id).update(
+            started_at=timezone.now() - timedelta(seconds=1000 + 78)
+        )
+        Live.objects.filter(pk=one.pk).update(
+            heard_at=timezone.now(),
+            status={"throttle": 100.0, "turned": 1000.0, "at": 1078.0, "calm": True},
+        )
         one = Live.objects.get(pk=one.pk)
         self.assertEqual(next(s for s in guide.steps(one, "si") if s.state == "now").key, "accept")
-        run = live.accept(self.built.operator, one, Room(20.0, 101_325.0, 50.0))  # 1.2 kg/m3, which the stand-in's plates read at
+        run = live.accept(
+            self.built.operator, one, Room(20.0, 101_325.0, 50.0)
+        )  # 1.2 kg/m3, which the stand-in's plates read at
         self.assertEqual(run.result.missing, "")
-        self.assertAlmostEqual(run.result.value, rig.fan.working_flow(23_500.0, 1900.0, 1.2), delta=3 * run.result.u)
+        self.assertAlmostEqual(
+            run.result.value, rig.fan.working_flow(23_500.0, 1900.0, 1.2), delta=3 * run.result.u
+        )
         self.assertEqual(len(run.result.curve["points"]), 6)
         self.client.login(username="operator", password=PASSWORD)
         self.assertContains(self.client.get(run.get_absolute_url()), "The curve")
 
     def test_a_sweep_that_goes_on_is_waited_for(self):
         one = self.record(
-            self.guarded(self.begin()), 60.0, task={"kind": "sweep", "begun": 20.0, "done": False, "held": False, "text": "Step 2 of 8: 40 %"}
+            self.guarded(self.begin()),
+            60.0,
+            task={
+                "kind": "sweep",
+                "begun": 20.0,
+                "done": False,
+                "held": False,
+                "text": "Step 2 of 8: 40 %",
+            },
         )
         step = next(s for s in guide.steps(one, "si") if s.state == "now")
         self.assertEqual((step.key, step.text), ("sweep", "Step 2 of 8: 40 %"))
@@ -348,17 +442,25 @@ class CurveTests(LiveCase):
 
 class PlacesTests(LiveCase):
     def test_outlets_are_read_place_by_place(self):
-        type(self.rig).objects.filter(pk=self.rig.pk).update(constants=self.rig.constants | {"places": [3.0, 0.0]})
+        type(self.rig).objects.filter(pk=self.rig.pk).update(
+            constants=self.rig.constants | {"places": [3.0, 0.0]}
+        )
         Test.objects.filter(pk=self.built.tests["air"].pk).update(procedure="imbalance", readings=2)
         self.built.tests["air"].refresh_from_db()
         one = self.record(self.guarded(self.begin()), 60.0)
         step = next(s for s in guide.steps(one, "si") if s.key == "read")
         self.assertEqual(step.text, "0 of 3 readings of 4 s taken. Place 1 of 3 is next.")
         one = self.taken(one, (10, 14), (16, 20))
-        self.assertIn("Place 3 of 3 is next", next(s for s in guide.steps(one, "si") if s.key == "read").text)
+        self.assertIn(
+            "Place 3 of 3 is next", next(s for s in guide.steps(one, "si") if s.key == "read").text
+        )
         run = live.accept(self.built.operator, one, ROOM)
         self.assertIn("Nothing was read at place 3 of 3", run.result.missing)
-        run = live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (10, 14), (16, 20), (30, 34)), ROOM)
+        run = live.accept(
+            self.built.operator,
+            self.taken(Live.objects.get(pk=one.pk), (10, 14), (16, 20), (30, 34)),
+            ROOM,
+        )
         self.assertLess(run.result.value, 2.0)  # one outlet read three times is in balance
 
 
@@ -366,11 +468,23 @@ class CarriedTests(LiveCase):
     def test_windows_and_exclusions_go_with_readings_that_count_for_other_rules(self):
         from hauch.bench.successors import carry_over
 
-        run = live.accept(self.built.operator, self.taken(self.record(self.guarded(self.begin()), 60.0), (10, 14), (20, 24)), ROOM)
+        run = live.accept(
+            self.built.operator,
+            self.taken(self.record(self.guarded(self.begin()), 60.0), (10, 14), (20, 24)),
+            ROOM,
+        )
         old = self.built.tests["air"]
         new = Test.objects.create(
-            round=old.round, key="air-2", label="Air, common speed", procedure=old.procedure, rig=old.rig, setting=old.setting, order=9, replaces=old, common_speed=1900.0
-        )  # fmt: skip
+            round=old.round,
+            key="air-2",
+            label="Air, common speed",
+            procedure=old.procedure,
+            rig=old.rig,
+            setting=old.setting,
+            order=9,
+            replaces=old,
+            common_speed=1900.0,
+        )
         self.assertEqual(carry_over(self.built.host, old, new), 1)
         made = Run.objects.get(test=new)
         self.assertEqual(made.windows, run.windows)
@@ -392,13 +506,21 @@ class ByHandTests(LiveCase):
 
         self.client.login(username="operator", password=PASSWORD)
         url = reverse("bench:dnf", args=[self.built.round.slug, self.built.tests["air"].pk])
-        data = {"subject": f"s{self.subject.specimen.pk}", "reason": "hub came loose", "r-air_speed": ["15,8", "15,9"], "unit-air_speed": "km/h"}
+        data = {
+            "subject": f"s{self.subject.specimen.pk}",
+            "reason": "hub came loose",
+            "r-air_speed": ["15,8", "15,9"],
+            "unit-air_speed": "km/h",
+        }
         page = self.client.post(url, data | {"r-air_speed": ["fast"]}, follow=True)
         self.assertContains(page, "is not a number")
         self.assertEqual(Run.objects.count(), 0)
         self.client.post(url, data | {"picture": SimpleUploadedFile("x.png", png(), "image/png")})
         run = Run.objects.get()
-        self.assertEqual((run.state, bool(run.picture), [r.typed for r in run.readings.all()]), ("dnf", True, ["15,8", "15,9"]))
+        self.assertEqual(
+            (run.state, bool(run.picture), [r.typed for r in run.readings.all()]),
+            ("dnf", True, ["15,8", "15,9"]),
+        )
         page = self.client.get(run.get_absolute_url())
         self.assertContains(page, "15,8")
         self.assertContains(page, "Why it did not finish")
@@ -406,7 +528,9 @@ class ByHandTests(LiveCase):
 
 class GuideTests(LiveCase):
     def now(self, one):
-        return next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now").key
+        return next(
+            s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now"
+        ).key
 
     def test_steps_in_order(self):
         one = self.begin()
@@ -429,11 +553,16 @@ class GuideTests(LiveCase):
         Specimen.objects.filter(pk=self.subject.specimen.pk).update(cap=2300.0)
         self.subject.specimen.refresh_from_db()
         steps = {s.key: s for s in guide.steps(self.begin(), "si")}
-        self.assertEqual(steps["mount"].hints, ["Press the hub onto the shaft", "Screw the cap on, left-hand thread"])
+        self.assertEqual(
+            steps["mount"].hints,
+            ["Press the hub onto the shaft", "Screw the cap on, left-hand thread"],
+        )
         self.assertIn("Not above 2,300 1/min", steps["guard"].text)
 
     def test_equal_power_by_the_round(self):
-        type(self.built.round).objects.filter(pk=self.built.round.pk).update(equal="power", equal_value=3.0)
+        type(self.built.round).objects.filter(pk=self.built.round.pk).update(
+            equal="power", equal_value=3.0
+        )
         one = self.guarded(self.begin())
         step = next(s for s in guide.steps(Live.objects.get(pk=one.pk), "si") if s.state == "now")
         self.assertEqual((step.key, step.button), ("hold", "Hold 3 W"))
@@ -465,7 +594,9 @@ class GuideTests(LiveCase):
             self.built.air(self.built.specimens[name], minute, (4.1, 4.1))
         self.assertTrue(bracket_due(test))
         due = plan_of(self.built.round, 12).due
-        self.assertEqual(next(d.reference for d in due if d.test.pk == test.pk), self.built.reference)
+        self.assertEqual(
+            next(d.reference for d in due if d.test.pk == test.pk), self.built.reference
+        )
         self.built.air(self.built.reference, 9, (4.0, 4.0))
         self.assertFalse(bracket_due(test))
 
@@ -475,22 +606,41 @@ class GuideTests(LiveCase):
         mean, half = guide.bands(self.built.tests["air"])["air_speed"]
         self.assertAlmostEqual(mean, 4.06)
         self.assertAlmostEqual(half, 2 * 0.1 / 2**0.5, places=9)
-        self.built.record("rise", self.built.reference, 0, {"load_temperature": (60.0, 60.0), "room_temperature": (20.0, 20.0)})
-        self.assertAlmostEqual(guide.bands(self.built.tests["rise"])["load_temperature"][0], 40.0)  # over the room, as it is now
+        self.built.record(
+            "rise",
+            self.built.reference,
+            0,
+            {"load_temperature": (60.0, 60.0), "room_temperature": (20.0, 20.0)},
+        )
+        self.assertAlmostEqual(
+            guide.bands(self.built.tests["rise"])["load_temperature"][0], 40.0
+        )  # over the room, as it is now
 
 
 class ExclusionTests(LiveCase):
     def setUp(self):
         super().setUp()
-        self.run_ = live.accept(self.built.operator, self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (20, 24)), ROOM)
+        self.run_ = live.accept(
+            self.built.operator,
+            self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (20, 24)),
+            ROOM,
+        )
 
     def test_a_stretch_is_left_out_with_its_reason_and_counts_again(self):
         before = Run.objects.get(pk=self.run_.pk).result
-        made = exclusions.exclude(self.built.operator, self.run_, "a door was opened", "air_speed", (9.0, 16.0))
+        made = exclusions.exclude(
+            self.built.operator, self.run_, "a door was opened", "air_speed", (9.0, 16.0)
+        )
         after = Run.objects.get(pk=self.run_.pk).result
         self.assertNotEqual(before.value, after.value)
-        self.assertIn("Air speed: left out by hand from 9.0 to 16.0 s (71 samples left out).", after.troubles)
-        self.assertTrue(AuditEntry.objects.filter(action="run.exclude", detail__reason="a door was opened").exists())
+        self.assertIn(
+            "Air speed: left out by hand from 9.0 to 16.0 s (71 samples left out).", after.troubles
+        )
+        self.assertTrue(
+            AuditEntry.objects.filter(
+                action="run.exclude", detail__reason="a door was opened"
+            ).exists()
+        )
         exclusions.restore(self.built.operator, made)
         self.assertEqual(Run.objects.get(pk=self.run_.pk).result.value, before.value)
         self.assertTrue(AuditEntry.objects.filter(action="run.restore").exists())
@@ -498,7 +648,9 @@ class ExclusionTests(LiveCase):
             exclusions.restore(self.built.operator, made)
 
     def test_all_left_out_is_no_result_and_no_zero(self):
-        exclusions.exclude(self.built.operator, self.run_, "fan blew from the window", "time", (0.0, 60.0))
+        exclusions.exclude(
+            self.built.operator, self.run_, "fan blew from the window", "time", (0.0, 60.0)
+        )
         self.assertIn("no sample", Run.objects.get(pk=self.run_.pk).result.missing)
 
     def test_a_typed_reading_is_left_out(self):
@@ -506,15 +658,22 @@ class ExclusionTests(LiveCase):
         reading = run.readings.get(typed="5.0")
         exclusions.exclude(self.built.operator, run, "read too early", reading_pk=reading.pk)
         result = Run.objects.get(pk=run.pk).result
-        self.assertEqual(next(s["inputs"] for s in result.working if s["name"] == "Air speed: mean of readings"), [["n", 1.0, ""]])
+        self.assertEqual(
+            next(s["inputs"] for s in result.working if s["name"] == "Air speed: mean of readings"),
+            [["n", 1.0, ""]],
+        )
         self.client.login(username="operator", password=PASSWORD)
         self.assertContains(self.client.get(run.get_absolute_url()), "<s>5.0</s>")
 
     def test_refusals(self):
         for arguments, words in (
-            (("", "air_speed", (1.0, 2.0)), "Say in a few words"), (("x", "air_speed", (3.0, 2.0)), "ends before"), (("x", "nothing", (1.0, 2.0)), "Choose a channel"),
-            (("x", "air_speed", None), "Choose a channel"), (("x", "air_speed", (float("nan"), 2.0)), "ends before"), (("x", "", None, 10**6), "not of this run"),
-        ):  # fmt: skip
+            (("", "air_speed", (1.0, 2.0)), "Say in a few words"),
+            (("x", "air_speed", (3.0, 2.0)), "ends before"),
+            (("x", "nothing", (1.0, 2.0)), "Choose a channel"),
+            (("x", "air_speed", None), "Choose a channel"),
+            (("x", "air_speed", (float("nan"), 2.0)), "ends before"),
+            (("x", "", None, 10**6), "not of this run"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
                 exclusions.exclude(self.built.operator, self.run_, *arguments)
         with self.assertRaises(PermissionDenied):
@@ -524,12 +683,24 @@ class ExclusionTests(LiveCase):
     def test_over_http_with_wrong_input_too(self):
         self.client.login(username="operator", password=PASSWORD)
         url = reverse("bench:exclude", args=[self.built.round.slug, self.run_.pk])
-        page = self.client.post(url, {"channel": "air_speed", "from_s": "ten", "to_s": "16", "reason": "x"}, follow=True)
+        page = self.client.post(
+            url, {"channel": "air_speed", "from_s": "ten", "to_s": "16", "reason": "x"}, follow=True
+        )
         self.assertContains(page, "“ten” is not a number")
-        page = self.client.post(url, {"channel": "air_speed", "from_s": "9,0", "to_s": "16", "reason": "a door"}, follow=True)
+        page = self.client.post(
+            url,
+            {"channel": "air_speed", "from_s": "9,0", "to_s": "16", "reason": "a door"},
+            follow=True,
+        )
         self.assertContains(page, "It is left out")
         self.assertContains(page, "a door")
-        page = self.client.post(reverse("bench:restore", args=[self.built.round.slug, self.run_.pk, Exclusion.objects.get().pk]), follow=True)
+        page = self.client.post(
+            reverse(
+                "bench:restore",
+                args=[self.built.round.slug, self.run_.pk, Exclusion.objects.get().pk],
+            ),
+            follow=True,
+        )
         self.assertContains(page, "counts again since")
 
     def test_raw_rows_are_never_changed(self):
@@ -542,7 +713,13 @@ class ExclusionTests(LiveCase):
 class ObservationTests(LiveCase):
     def test_notes_with_time_tags_and_picture_belong_to_the_run_and_the_entry(self):
         one = self.record(self.guarded(self.begin()), 40.0)
-        seen = live.observe(self.built.operator, self.built.round, live=one, text="tufts point back", tags=["tufts", "nonsense"])
+        seen = live.observe(
+            self.built.operator,
+            self.built.round,
+            live=one,
+            text="tufts point back",
+            tags=["tufts", "nonsense"],
+        )
         self.assertAlmostEqual(seen.at_s, 40.0, delta=1.0)
         self.assertEqual(seen.tag_words, ["tufts"])
         run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
@@ -552,12 +729,23 @@ class ObservationTests(LiveCase):
         url = reverse("bench:observe", args=[self.built.round.slug, run.pk])
         from django.core.files.uploadedfile import SimpleUploadedFile
 
-        self.assertContains(self.client.post(url, {"text": "", "at_s": ""}, follow=True), "Write what you saw")
-        self.assertContains(self.client.post(url, {"text": "x", "at_s": "soon"}, follow=True), "is not a number")
+        self.assertContains(
+            self.client.post(url, {"text": "", "at_s": ""}, follow=True), "Write what you saw"
+        )
+        self.assertContains(
+            self.client.post(url, {"text": "x", "at_s": "soon"}, follow=True), "is not a number"
+        )
         bad = SimpleUploadedFile("x.png", b"<svg onload=alert(1)>", "image/png")
-        self.assertContains(self.client.post(url, {"text": "x", "picture": bad}, follow=True), "no picture that can be read")
+        self.assertContains(
+            self.client.post(url, {"text": "x", "picture": bad}, follow=True),
+            "no picture that can be read",
+        )
         good = SimpleUploadedFile("x.png", png(), "image/png")
-        page = self.client.post(url, {"text": "a crack at the hub", "tags": ["damage"], "at_s": "12", "picture": good}, follow=True)
+        page = self.client.post(
+            url,
+            {"text": "a crack at the hub", "tags": ["damage"], "at_s": "12", "picture": good},
+            follow=True,
+        )
         self.assertContains(page, "a crack at the hub")
         entry = self.client.get(self.built.entries["Amsel"].get_absolute_url())
         self.assertContains(entry, "a crack at the hub")
@@ -572,16 +760,25 @@ class ComparisonTests(LiveCase):
         amsel = self.built.specimens["Amsel"]
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         old = self.built.air(amsel, 1, (4.1, 4.1))
-        self.assertEqual([r.what for r in comparisons(Run.objects.get(pk=old.pk))], ["Loft-140 L-02 (1 run nearest in time)"])
+        self.assertEqual(
+            [r.what for r in comparisons(Run.objects.get(pk=old.pk))],
+            ["Loft-140 L-02 (1 run nearest in time)"],
+        )
         version = Version.objects.create(entry=self.built.entries["Amsel"], number=2)
-        Prediction.objects.create(version=version, procedure="airflow", source="designer", value=0.05, u=0.001)
+        Prediction.objects.create(
+            version=version, procedure="airflow", source="designer", value=0.05, u=0.001
+        )
         newer = Specimen.objects.create(version=version, code="R-9", state="ready")
         run = self.built.air(newer, 5, (4.4, 4.4))
         rows = {r.what: r for r in comparisons(Run.objects.get(pk=run.pk))}
         reference = rows["Loft-140 L-02 (1 run nearest in time)"]
         self.assertAlmostEqual(reference.found.change.value, 10.0, places=9)
         self.assertEqual(reference.found.word, "better")
-        self.assertAlmostEqual(rows["version 1 of this entry (1 run)"].found.change.value, 100 * (4.4 / 4.1 - 1), places=9)
+        self.assertAlmostEqual(
+            rows["version 1 of this entry (1 run)"].found.change.value,
+            100 * (4.4 / 4.1 - 1),
+            places=9,
+        )
         self.assertEqual(rows["the designer's prediction"].found.word, "worse")
         self.client.login(username="operator", password=PASSWORD)
         page = self.client.get(run.get_absolute_url())
@@ -604,7 +801,9 @@ class ComparisonTests(LiveCase):
             state="dnf",
             reason="does not start",
         )
-        self.assertIn("It works at “Full throttle” and not at “Hanging, axis upright”", orientation_told(run))
+        self.assertIn(
+            "It works at “Full throttle” and not at “Hanging, axis upright”", orientation_told(run)
+        )
 
 
 class PageTests(LiveCase):
@@ -615,38 +814,71 @@ class PageTests(LiveCase):
 
     def post(self, name, one, data=None, htmx=True):
         headers = {"HX-Request": "true"} if htmx else {}
-        return self.client.post(reverse(f"bench:{name}", args=[self.slug, one.pk]), data or {}, headers=headers)
+        return self.client.post(
+            reverse(f"bench:{name}", args=[self.slug, one.pk]), data or {}, headers=headers
+        )
 
     def test_from_the_overview_to_the_run(self):
         page = self.client.get(reverse("bench:overview", args=[self.slug]))
         self.assertContains(page, "Record live")
         page = self.client.post(
-            reverse("bench:live_start", args=[self.slug, self.built.tests["air"].pk]), {"subject": f"s{self.subject.specimen.pk}"}, follow=True
+            reverse("bench:live_start", args=[self.slug, self.built.tests["air"].pk]),
+            {"subject": f"s{self.subject.specimen.pk}"},
+            follow=True,
         )
         self.assertContains(page, "Mount Amsel on Rack rig.")
         one = Live.objects.get()
-        self.assertContains(self.client.get(reverse("bench:overview", args=[self.slug])), "is being recorded on Rack rig")
+        self.assertContains(
+            self.client.get(reverse("bench:overview", args=[self.slug])),
+            "is being recorded on Rack rig",
+        )
         self.assertContains(self.post("live_take", one), "The recorder is silent", status_code=422)
         self.assertContains(self.post("live_step", one, {"step": "mount"}), "The guard is closed")
         self.assertContains(self.post("live_step", one, {"step": "guard"}), "Open the throttle")
         self.post("live_step", one, {"step": "throttle"})
         self.assertEqual(Live.objects.get().last_wish["throttle"], 100.0)
-        self.assertContains(self.post("live_throttle", one, {"do": "set", "percent": "lots"}), "is not a number", status_code=422)
-        self.assertContains(self.post("live_throttle", one, {"do": "hold", "channel": "nonsense"}), "Choose what is held", status_code=422)
+        self.assertContains(
+            self.post("live_throttle", one, {"do": "set", "percent": "lots"}),
+            "is not a number",
+            status_code=422,
+        )
+        self.assertContains(
+            self.post("live_throttle", one, {"do": "hold", "channel": "nonsense"}),
+            "Choose what is held",
+            status_code=422,
+        )
         self.post("live_throttle", one, {"do": "hold", "channel": "power", "target": "3"})
         self.assertEqual(Live.objects.get().last_wish["task"]["target"], 3.0)
         self.assertContains(
-            self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "99", "dwell": "10"}),
+            self.post(
+                "live_throttle",
+                one,
+                {"do": "sweep", "low": "30", "high": "90", "count": "99", "dwell": "10"},
+            ),
             "Take 3 to 40 steps",
             status_code=422,
         )
-        self.post("live_throttle", one, {"do": "sweep", "low": "30", "high": "90", "count": "4", "dwell": "10"})
+        self.post(
+            "live_throttle",
+            one,
+            {"do": "sweep", "low": "30", "high": "90", "count": "4", "dwell": "10"},
+        )
         self.assertEqual(Live.objects.get().last_wish["task"]["levels"], [30.0, 50.0, 70.0, 90.0])
         self.record(one, 40.0)
         self.assertContains(self.post("live_take", one), "1 of 2 readings")
-        self.assertContains(self.post("live_note", one, {"text": "hums", "tags": ["whistle"]}), "hums")
-        self.assertContains(self.post("live_accept", one, {"form_key": "x"}), "Enter a valid UUID", status_code=422)
-        data = {"temperature": "21", "pressure": "965", "humidity": "50", "form_key": "0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a001", "then": "show"}
+        self.assertContains(
+            self.post("live_note", one, {"text": "hums", "tags": ["whistle"]}), "hums"
+        )
+        self.assertContains(
+            self.post("live_accept", one, {"form_key": "x"}), "Enter a valid UUID", status_code=422
+        )
+        data = {
+            "temperature": "21",
+            "pressure": "965",
+            "humidity": "50",
+            "form_key": "0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a001",
+            "then": "show",
+        }
         answer = self.post("live_accept", one, data)
         run = Run.objects.get()
         self.assertEqual(answer["HX-Redirect"], run.get_absolute_url())
@@ -654,9 +886,16 @@ class PageTests(LiveCase):
         self.assertContains(page, "hums")
         self.assertContains(self.post("live_undo", one), "no reading to take back", status_code=422)
         self.post("live_end", one, htmx=False)
-        self.assertRedirects(self.client.get(one.get_absolute_url()), run.get_absolute_url(), fetch_redirect_response=False)
+        self.assertRedirects(
+            self.client.get(one.get_absolute_url()),
+            run.get_absolute_url(),
+            fetch_redirect_response=False,
+        )
         self.assertEqual(
-            self.client.get(reverse("bench:live_guide", args=[self.slug, one.pk]), headers={"HX-Request": "true"})["HX-Redirect"],
+            self.client.get(
+                reverse("bench:live_guide", args=[self.slug, one.pk]),
+                headers={"HX-Request": "true"},
+            )["HX-Redirect"],
             reverse("bench:overview", args=[self.slug]),
         )
 
@@ -665,7 +904,9 @@ class PageTests(LiveCase):
         data = {"temperature": "21", "pressure": "965", "humidity": "50", "then": "next"}
         for n in range(3):
             self.taken(one, (10 + n, 14 + n))
-            answer = self.post("live_accept", one, data | {"form_key": f"0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a00{n}"})
+            answer = self.post(
+                "live_accept", one, data | {"form_key": f"0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a00{n}"}
+            )
         self.assertIsNotNone(Live.objects.get().ended_at)
         self.assertIn("/tests/", answer["HX-Redirect"])
 
@@ -674,9 +915,13 @@ class PageTests(LiveCase):
         for who in ("designer", "viewer", "stranger"):
             self.client.login(username=who, password=PASSWORD)
             self.assertIn(self.client.get(one.get_absolute_url()).status_code, (403, 404))
-            self.assertIn(self.post("live_throttle", one, {"percent": "50"}).status_code, (403, 404))
+            self.assertIn(
+                self.post("live_throttle", one, {"percent": "50"}).status_code, (403, 404)
+            )
         self.client.logout()
-        self.assertEqual(self.client.get(reverse("bench:live_stream", args=[self.slug, one.pk])).status_code, 302)
+        self.assertEqual(
+            self.client.get(reverse("bench:live_stream", args=[self.slug, one.pk])).status_code, 302
+        )
 
     def test_a_window_is_read_without_the_whole_recording(self):
         one = self.record(self.begin(), 40.0)

@@ -35,7 +35,9 @@ class PortTests(unittest.TestCase):
 
 class PackagesTests(unittest.TestCase):
     def test_every_development_command_gets_the_development_packages(self):
-        """A benchmark stopped on a fresh machine: it drives a browser, and the browser's driver was not installed."""
+        """A benchmark stopped on a fresh machine: it drives a browser, and the browser's driver was
+        not installed.
+        """
         script = (Path(__file__).parents[2] / "hauch").read_text()
         commands = re.search(r"case \$command in ([\w |]+)\) lock=dev", script).group(1)
         self.assertEqual(set(commands.split(" | ")), DEVELOPMENT)
@@ -81,7 +83,10 @@ class SupervisorTests(unittest.TestCase):
 
     def test_a_killed_child_is_started_again_and_its_orphans_end(self):
         note = Path(tempfile.mkdtemp()) / "pid"
-        code = f"import subprocess, time, sys; p = subprocess.Popen(['sleep', '60']); open({str(note)!r}, 'w').write(str(p.pid)); time.sleep(60)"
+        code = (
+            "import subprocess, time, sys; p = subprocess.Popen(['sleep', '60']);"
+            f" open({str(note)!r}, 'w').write(str(p.pid)); time.sleep(60)"
+        )
         supervisor = self.supervise(code)
         self.wait_for(lambda: note.exists() and note.read_text())
         orphan, first = int(note.read_text()), supervisor.children["worker"].pid
@@ -89,7 +94,12 @@ class SupervisorTests(unittest.TestCase):
         self.wait_for(lambda: supervisor.children["worker"].poll() is not None)
         supervisor.check()
         self.assertNotEqual(supervisor.children["worker"].pid, first)
-        self.wait_for(lambda: not Path(f"/proc/{orphan}").exists() or "Z" in Path(f"/proc/{orphan}/stat").read_text().split(")")[1][:3])
+        self.wait_for(
+            lambda: (
+                not Path(f"/proc/{orphan}").exists()
+                or "Z" in Path(f"/proc/{orphan}/stat").read_text().split(")")[1][:3]
+            )
+        )
 
     def test_a_child_that_keeps_dying_waits_longer_each_time_and_takes_nothing_else_away(self):
         supervisor = self.supervise("raise SystemExit(3)")
@@ -132,7 +142,9 @@ class SupervisorTests(unittest.TestCase):
         wait_until_healthy(free_port(), supervisor, [True])
 
     def test_stop_ends_a_child_that_does_not_listen(self):
-        supervisor = self.supervise("import signal, time; signal.signal(signal.SIGTERM, signal.SIG_IGN); time.sleep(60)")
+        supervisor = self.supervise(
+            "import signal, time; signal.signal(signal.SIGTERM, signal.SIG_IGN); time.sleep(60)"
+        )
         time.sleep(0.5)
         supervisor.stop()
         self.assertIsNotNone(supervisor.children["worker"].returncode)
@@ -141,23 +153,41 @@ class SupervisorTests(unittest.TestCase):
 class CommandLineTests(unittest.TestCase):
     def test_options_and_unknown_commands(self):
         options = parser().parse_args(["start", "--no-demo", "--port", "9000", "--data", "/tmp/x"])
-        self.assertEqual((options.no_demo, options.port, options.data), (True, 9000, Path("/tmp/x")))
-        done = subprocess.run([sys.executable, "-m", "hauch.ops", "dance"], capture_output=True, text=True)
+        self.assertEqual(
+            (options.no_demo, options.port, options.data), (True, 9000, Path("/tmp/x"))
+        )
+        done = subprocess.run(
+            [sys.executable, "-m", "hauch.ops", "dance"], capture_output=True, text=True
+        )
         self.assertEqual(done.returncode, 2)
         self.assertIn("invalid choice: 'dance'", done.stderr)
 
     def test_simulated_meters_say_what_cannot_be(self):
-        for arguments in (["--benches", "0"], ["--first-port", "80"], ["--benches", "50", "--first-port", "65000"], ["--rate", "0"]):
-            with self.subTest(arguments), self.assertRaisesRegex(CannotGoOn, "Take 1 to 50 benches"):
+        for arguments in (
+            ["--benches", "0"],
+            ["--first-port", "80"],
+            ["--benches", "50", "--first-port", "65000"],
+            ["--rate", "0"],
+        ):
+            with (
+                self.subTest(arguments),
+                self.assertRaisesRegex(CannotGoOn, "Take 1 to 50 benches"),
+            ):
                 standins(parser().parse_args(["standins", *arguments]))
         with socket.socket() as taken:
             taken.bind(("127.0.0.1", 0))
             taken.listen()
             with self.assertRaisesRegex(CannotGoOn, "is in use"):
-                standins(parser().parse_args(["standins", "--first-port", str(taken.getsockname()[1])]))
+                standins(
+                    parser().parse_args(["standins", "--first-port", str(taken.getsockname()[1])])
+                )
 
     def test_maintenance_without_an_installation_says_what_to_do(self):
         folder = tempfile.mkdtemp()
-        done = subprocess.run([sys.executable, "-m", "hauch.ops", "recompute", "--data", folder], capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "hauch.ops", "recompute", "--data", folder],
+            capture_output=True,
+            text=True,
+        )
         self.assertEqual(done.returncode, 1)
         self.assertIn("Run ./hauch start first", done.stderr)

@@ -38,7 +38,10 @@ class Pages(TestCase):
             "entry": cls.built.entries["Binse"].get_absolute_url(),
             "workshop": reverse("workshop:list", args=[slug]),
             "bench": reverse("bench:overview", args=[slug]),
-            "capture": reverse("bench:capture", args=[slug, air.pk]) + f"?subject=s{cls.built.specimens['Amsel'].pk}",
+            "capture": (
+                reverse("bench:capture", args=[slug, air.pk])
+                + f"?subject=s{cls.built.specimens['Amsel'].pk}"
+            ),
             "run": run.get_absolute_url(),
             "verdict": reverse("verdict:standing", args=[slug]),
             "cell": reverse("verdict:cell", args=[slug, 1, cls.built.entries["Binse"].pk, "air"]),
@@ -60,7 +63,9 @@ class Pages(TestCase):
             "traverse": reverse("stores:calibrate_rig", args=[air.rig_id, "traverse"]),
             "blank plate": reverse("stores:calibrate_rig", args=[air.rig_id, "blank_plate"]),
             "instrument": reverse("stores:instrument", args=[air.rig.meters.first().instrument_id]),
-            "change instrument": reverse("stores:change_instrument", args=[air.rig.meters.first().instrument_id]),
+            "change instrument": reverse(
+                "stores:change_instrument", args=[air.rig.meters.first().instrument_id]
+            ),
             "calibrate": reverse("stores:calibrate", args=[air.rig.meters.first().instrument_id]),
             "new rig": reverse("stores:new_rig") + "?kind=lift",
             "new instrument": reverse("stores:new_instrument") + "?channel=power",
@@ -74,11 +79,15 @@ class Pages(TestCase):
         }
 
     def get(self, who, page, **more):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
         return self.client.get(self.pages.get(page, page), **more)
 
     def post(self, who, url, data, **more):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
         with self.captureOnCommitCallbacks(execute=True):
             return self.client.post(url, data, **more)
 
@@ -89,21 +98,49 @@ IN_ROUND = ("host", "operator", "designer", "viewer")
 
 class BeforePublicationTests(Pages):
     STATUS = {
-        "home": dict.fromkeys(EVERYBODY, 200), "search": dict.fromkeys(EVERYBODY, 200), "person": dict.fromkeys(EVERYBODY, 200),
-        "stores": dict.fromkeys(EVERYBODY, 200), "brief": dict.fromkeys(IN_ROUND, 200), "entries": dict.fromkeys(IN_ROUND, 200),
-        "workshop": dict.fromkeys(IN_ROUND, 200), "own entry": {"host": 200, "operator": 200, "designer": 200},
-        "entry": {"host": 200, "operator": 200}, "bench": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
-        "capture": {"host": 200, "operator": 200, "designer": 403, "viewer": 403}, "run": {"host": 200, "operator": 200},
-        "verdict": dict.fromkeys(IN_ROUND, 200), "cell": {"host": 200, "operator": 200}, "zip": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "home": dict.fromkeys(EVERYBODY, 200),
+        "search": dict.fromkeys(EVERYBODY, 200),
+        "person": dict.fromkeys(EVERYBODY, 200),
+        "stores": dict.fromkeys(EVERYBODY, 200),
+        "brief": dict.fromkeys(IN_ROUND, 200),
+        "entries": dict.fromkeys(IN_ROUND, 200),
+        "workshop": dict.fromkeys(IN_ROUND, 200),
+        "own entry": {"host": 200, "operator": 200, "designer": 200},
+        "entry": {"host": 200, "operator": 200},
+        "bench": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "capture": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "run": {"host": 200, "operator": 200},
+        "verdict": dict.fromkeys(IN_ROUND, 200),
+        "cell": {"host": 200, "operator": 200},
+        "zip": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "csv": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "import": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
-        "attention": dict.fromkeys(EVERYBODY, 200), "begin": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
-        **{page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403} for page in ("change", "rules", "people", "audit")},
-        **{page: dict.fromkeys(IN_ROUND, 200) for page in ("envelope", "sheet")}, "care": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
-        **{page: dict.fromkeys(EVERYBODY, 200) for page in ("reference", "rig", "instrument", "library")},
-        **{page: {"host": 200, "operator": 200, "designer": 403, "viewer": 403, "stranger": 403}
-           for page in ("change rig", "traverse", "blank plate", "change instrument", "calibrate", "new rig", "new instrument", "import library")},
-    }  # fmt: skip
+        "attention": dict.fromkeys(EVERYBODY, 200),
+        "begin": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+        **{
+            page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403}
+            for page in ("change", "rules", "people", "audit")
+        },
+        **{page: dict.fromkeys(IN_ROUND, 200) for page in ("envelope", "sheet")},
+        "care": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        **{
+            page: dict.fromkeys(EVERYBODY, 200)
+            for page in ("reference", "rig", "instrument", "library")
+        },
+        **{
+            page: {"host": 200, "operator": 200, "designer": 403, "viewer": 403, "stranger": 403}
+            for page in (
+                "change rig",
+                "traverse",
+                "blank plate",
+                "change instrument",
+                "calibrate",
+                "new rig",
+                "new instrument",
+                "import library",
+            )
+        },
+    }
 
     def test_everybody_on_every_page(self):
         for page, expected in self.STATUS.items():
@@ -114,7 +151,10 @@ class BeforePublicationTests(Pages):
     def test_nobody_without_signing_in(self):
         for page, url in self.pages.items():
             with self.subTest(page):
-                self.assertRedirects(self.client.get(url), f"{reverse('people:login')}?next={url.replace('?', '%3F').replace('=', '%3D')}")
+                self.assertRedirects(
+                    self.client.get(url),
+                    f"{reverse('people:login')}?next={url.replace('?', '%3F').replace('=', '%3D')}",
+                )
 
     def test_designer_sees_own_entries_and_no_standing(self):
         entries = self.get("designer", "entries").content.decode()
@@ -132,7 +172,9 @@ class BeforePublicationTests(Pages):
             with self.subTest(page), CaptureQueriesContext(connection) as queries:
                 self.client.get(self.pages[page])
             self.assertLessEqual(
-                len(queries), 17 if page == "run" else MOST_QUERIES, f"{page}: " + "\n".join(q["sql"][:160] for q in queries.captured_queries)
+                len(queries),
+                17 if page == "run" else MOST_QUERIES,
+                f"{page}: " + "\n".join(q["sql"][:160] for q in queries.captured_queries),
             )
 
     def test_matrix_is_complete_and_closed(self):
@@ -149,11 +191,15 @@ class BeforePublicationTests(Pages):
         for action, roles in MATRIX.items():
             for who in IN_ROUND:
                 with self.subTest(action=action, who=who):
-                    self.assertEqual(allowed(self.built.people[who], action, self.built.round), who in roles)
+                    self.assertEqual(
+                        allowed(self.built.people[who], action, self.built.round), who in roles
+                    )
 
 
 class PostTests(Pages):
-    """Everybody on every action that a page offers: who may not is refused before anything is looked at."""
+    """Everybody on every action that a page offers: who may not is refused before anything is
+    looked at.
+    """
 
     def actions(self):
         built, slug = self.built, self.built.round.slug
@@ -164,32 +210,59 @@ class PostTests(Pages):
         run = Run.objects.filter(specimen=built.specimens["Amsel"]).first()
         host, bench, in_round = {"host"}, {"host", "operator"}, {"host", "operator", "designer"}
         return {
-            reverse("rounds:begin"): host, reverse("rounds:change", args=[slug]): host, reverse("change_rules", args=[slug]): host,
-            reverse("rounds:envelope", args=[slug]): host, reverse("rounds:move", args=[slug]): host, reverse("rounds:people", args=[slug]): host,
-            reverse("rounds:role", args=[slug, member.pk]): host, reverse("rounds:revoke", args=[slug, made.pk]): host,
-            reverse("rounds:ask", args=[slug]): in_round, reverse("rounds:answer", args=[slug, question.pk]): host,
-            reverse("verdict:publish", args=[slug]): host, reverse("change_reference", args=[slug]): bench,
-            reverse("stores:new_rig") + "?kind=lift": bench, reverse("stores:change_rig", args=[air.rig_id]): bench,
-            reverse("stores:rig_drawing", args=["tunnel"]): bench, reverse("stores:calibrate_rig", args=[air.rig_id, "traverse"]): bench,
-            reverse("stores:new_instrument") + "?channel=power": bench, reverse("stores:change_instrument", args=[meter.pk]): bench,
-            reverse("stores:calibrate", args=[meter.pk]): bench, reverse("stores:new_reference"): bench,
-            reverse("stores:note_reference", args=[built.reference.pk]): bench, reverse("exchange:import_library"): bench,
-            reverse("exchange:import"): host, reverse("bench:capture", args=[slug, air.pk]) + f"?subject=s{built.specimens['Amsel'].pk}": bench,
-            reverse("bench:void", args=[slug, run.pk]): bench, reverse("entries:add", args=[slug]): {"host", "designer"},
+            reverse("rounds:begin"): host,
+            reverse("rounds:change", args=[slug]): host,
+            reverse("change_rules", args=[slug]): host,
+            reverse("rounds:envelope", args=[slug]): host,
+            reverse("rounds:move", args=[slug]): host,
+            reverse("rounds:people", args=[slug]): host,
+            reverse("rounds:role", args=[slug, member.pk]): host,
+            reverse("rounds:revoke", args=[slug, made.pk]): host,
+            reverse("rounds:ask", args=[slug]): in_round,
+            reverse("rounds:answer", args=[slug, question.pk]): host,
+            reverse("verdict:publish", args=[slug]): host,
+            reverse("change_reference", args=[slug]): bench,
+            reverse("stores:new_rig") + "?kind=lift": bench,
+            reverse("stores:change_rig", args=[air.rig_id]): bench,
+            reverse("stores:rig_drawing", args=["tunnel"]): bench,
+            reverse("stores:calibrate_rig", args=[air.rig_id, "traverse"]): bench,
+            reverse("stores:new_instrument") + "?channel=power": bench,
+            reverse("stores:change_instrument", args=[meter.pk]): bench,
+            reverse("stores:calibrate", args=[meter.pk]): bench,
+            reverse("stores:new_reference"): bench,
+            reverse("stores:note_reference", args=[built.reference.pk]): bench,
+            reverse("exchange:import_library"): bench,
+            reverse("exchange:import"): host,
+            reverse("bench:capture", args=[slug, air.pk])
+            + f"?subject=s{built.specimens['Amsel'].pk}": bench,
+            reverse("bench:void", args=[slug, run.pk]): bench,
+            reverse("entries:add", args=[slug]): {"host", "designer"},
             reverse("desk:save", args=["rotor"]): {"host", "operator", "designer", "viewer"},
-            reverse("desk:start_search", args=["rotor"]): {"host", "operator", "designer", "viewer"},
-        }  # fmt: skip
+            reverse("desk:start_search", args=["rotor"]): {
+                "host",
+                "operator",
+                "designer",
+                "viewer",
+            },
+        }
 
     def test_everybody_on_every_action(self):
         for url, who_may in self.actions().items():
             for who in EVERYBODY:
                 if who in who_may and url.endswith(("/publish/", "/role/")):
-                    continue  # what they do is tested where it belongs, and would change who may what here
-                data = {"type_name": "Loft-140", "serial": "L-77"} if url.endswith("references/new/") else {}
+                    # what they do is tested where it belongs, and would change who may what here
+                    continue
+                data = (
+                    {"type_name": "Loft-140", "serial": "L-77"}
+                    if url.endswith("references/new/")
+                    else {}
+                )
                 with self.subTest(url, who=who), transaction.atomic():
                     status = self.post(who, url, data).status_code
                     transaction.set_rollback(True)
-                self.assertEqual(status in {403, 404}, who not in who_may, f"{who} on {url}: {status}")
+                self.assertEqual(
+                    status in {403, 404}, who not in who_may, f"{who} on {url}: {status}"
+                )
 
     def test_nobody_without_signing_in(self):
         for url in self.actions():
@@ -202,7 +275,14 @@ class AfterPublicationTests(Pages):
     published = True
 
     def test_all_members_see_everything_but_the_bench(self):
-        for page, status in {"entry": 200, "verdict": 200, "cell": 200, "run": 200, "bench": 403, "zip": 403}.items():
+        for page, status in {
+            "entry": 200,
+            "verdict": 200,
+            "cell": 200,
+            "run": 200,
+            "bench": 403,
+            "zip": 403,
+        }.items():
             with self.subTest(page):
                 self.assertEqual(self.get("viewer", page).status_code, status)
         self.assertEqual(self.get("stranger", "verdict").status_code, 404)
@@ -215,12 +295,19 @@ class SecurityTests(Pages):
         self.assertIn("default-src 'none'", policy)
         self.assertIn("script-src 'self';", policy + ";")
         self.assertNotIn("unsafe", policy)
-        self.assertEqual((answer["X-Frame-Options"], answer["X-Content-Type-Options"]), ("DENY", "nosniff"))
+        self.assertEqual(
+            (answer["X-Frame-Options"], answer["X-Content-Type-Options"]), ("DENY", "nosniff")
+        )
 
     def test_names_are_text_and_no_markup(self):
         url = reverse("entries:add", args=[self.built.round.slug])
         Round.objects.update(state="open")
-        answer = self.post("designer", url, {"name": "<script>alert(1)</script> Ü", "story": "</textarea><img src=x onerror=y>"}, follow=True)
+        answer = self.post(
+            "designer",
+            url,
+            {"name": "<script>alert(1)</script> Ü", "story": "</textarea><img src=x onerror=y>"},
+            follow=True,
+        )
         self.assertContains(answer, "&lt;script&gt;alert(1)&lt;/script&gt; Ü")
         self.assertNotContains(answer, "<script>alert")
         self.assertNotContains(answer, "<img src=x")
@@ -235,7 +322,9 @@ class SecurityTests(Pages):
 
         strict = Client(enforce_csrf_checks=True)
         strict.force_login(self.built.host, backend="django.contrib.auth.backends.ModelBackend")
-        self.assertEqual(strict.post(reverse("verdict:publish", args=[self.built.round.slug])).status_code, 403)
+        self.assertEqual(
+            strict.post(reverse("verdict:publish", args=[self.built.round.slug])).status_code, 403
+        )
 
     def test_exports_are_attachments_without_formulas(self):
         self.built.entries["Binse"].name = "=cmd()"
@@ -252,14 +341,25 @@ class SecurityTests(Pages):
         self.assertEqual((answer.json()["database"], answer.json()["worker"]), ("ok", "none"))
 
     def test_wrong_password_says_so(self):
-        answer = self.client.post(reverse("people:login"), {"username": "host", "password": "wrong"})
+        answer = self.client.post(
+            reverse("people:login"), {"username": "host", "password": "wrong"}
+        )
         self.assertContains(answer, "do not go together")
-        self.assertRedirects(self.client.post(reverse("people:login"), {"username": "host", "password": PASSWORD}), "/")
+        self.assertRedirects(
+            self.client.post(reverse("people:login"), {"username": "host", "password": PASSWORD}),
+            "/",
+        )
 
 
 class BenchPageTests(Pages):
     def capture(self, **data):
-        form = {"r-air_speed": ["4,2", "4,3"], "unit-air_speed": "m/s", "temperature": "21,5", "pressure": "965", "humidity": "48"}
+        form = {
+            "r-air_speed": ["4,2", "4,3"],
+            "unit-air_speed": "m/s",
+            "temperature": "21,5",
+            "pressure": "965",
+            "humidity": "48",
+        }
         form |= {"form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140141"} | data
         return self.post("operator", self.pages["capture"], form, follow=True)
 
@@ -304,19 +404,36 @@ class BenchPageTests(Pages):
     def test_did_not_finish_and_void(self):
         url = reverse("bench:dnf", args=[self.built.round.slug, self.built.tests["air"].pk])
         subject = f"s{self.built.specimens['Kiebitz'].pk}"
-        self.assertContains(self.post("operator", url, {"subject": subject, "reason": ""}, follow=True), "why it did not finish")
+        self.assertContains(
+            self.post("operator", url, {"subject": subject, "reason": ""}, follow=True),
+            "why it did not finish",
+        )
         self.post("operator", url, {"subject": subject, "reason": "rubs <b>hard</b>"})
         answer = self.get("host", "verdict")
         self.assertContains(answer, "Did not finish: rubs &lt;b&gt;hard&lt;/b&gt;")
         run = Run.objects.filter(specimen=self.built.specimens["Binse"]).first()
         void = reverse("bench:void", args=[self.built.round.slug, run.pk])
-        self.assertContains(self.post("operator", void, {"reason": "door open"}, follow=True), "Void, it does not count: door open")
+        self.assertContains(
+            self.post("operator", void, {"reason": "door open"}, follow=True),
+            "Void, it does not count: door open",
+        )
 
     def test_addresses_that_lead_nowhere(self):
-        for url in ("bench/runs/999999/", "bench/tests/999999/?subject=s1", "entries/999999/", "verdict/v1/999999/air/", "verdict/v9/1/air/"):
+        for url in (
+            "bench/runs/999999/",
+            "bench/tests/999999/?subject=s1",
+            "entries/999999/",
+            "verdict/v1/999999/air/",
+            "verdict/v9/1/air/",
+        ):
             with self.subTest(url):
-                self.assertEqual(self.get("host", f"/rounds/{self.built.round.slug}/{url}").status_code, 404)
-        self.assertRedirects(self.get("host", self.pages["capture"].replace("?subject=s", "?subject=q")), self.pages["bench"])
+                self.assertEqual(
+                    self.get("host", f"/rounds/{self.built.round.slug}/{url}").status_code, 404
+                )
+        self.assertRedirects(
+            self.get("host", self.pages["capture"].replace("?subject=s", "?subject=q")),
+            self.pages["bench"],
+        )
 
 
 class UploadTests(Pages):
@@ -327,11 +444,18 @@ class UploadTests(Pages):
     def confirm(self, answer, **data):
         mapping = {}
         for column in answer.context["columns"]:
-            mapping |= {f"channel-{column['index']}": column["channel"], f"unit-{column['index']}": column["unit"]}
+            mapping |= {
+                f"channel-{column['index']}": column["channel"],
+                f"unit-{column['index']}": column["unit"],
+            }
         form = {
-            "subject": f"s{self.built.specimens['Amsel'].pk}", "temperature": "21", "pressure": "965", "humidity": "48",
-            "form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140142", "tests": [str(t.pk) for t in self.built.tests.values()],
-        }  # fmt: skip
+            "subject": f"s{self.built.specimens['Amsel'].pk}",
+            "temperature": "21",
+            "pressure": "965",
+            "humidity": "48",
+            "form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140142",
+            "tests": [str(t.pk) for t in self.built.tests.values()],
+        }
         return self.client.post(answer.request["PATH_INFO"], mapping | form | data, follow=True)
 
     def test_preview_confirm_result_and_memory(self):
@@ -344,12 +468,16 @@ class UploadTests(Pages):
         again = self.upload("other name.csv", data)
         self.assertContains(again, "This file is in already", status_code=409)
         self.assertContains(again, "märz.csv", status_code=409)
-        remembered = self.upload("april.csv", data + b"03.04.2026 09:32:00;3,8;38,9;48,7;66,2;21,5;11,92;0,371;1704\r\n")
+        remembered = self.upload(
+            "april.csv", data + b"03.04.2026 09:32:00;3,8;38,9;48,7;66,2;21,5;11,92;0,371;1704\r\n"
+        )
         self.assertContains(remembered, "as Operator confirmed them for this logger")
 
     def test_broken_file_lists_rows_and_imports_nothing(self):
         answer = self.confirm(self.upload("broken.csv", (DATA / "bench_d_broken.csv").read_bytes()))
-        self.assertContains(answer, "43 of 1802 rows cannot be read, so nothing was imported", status_code=422)
+        self.assertContains(
+            answer, "43 of 1802 rows cannot be read, so nothing was imported", status_code=422
+        )
         self.assertContains(answer, "“OL” in air speed is not a number", status_code=422)
         self.assertEqual(Recording.objects.count(), 0)
 
@@ -365,18 +493,30 @@ class UploadTests(Pages):
 
     def test_200_megabytes_are_not_even_kept(self):
         url = reverse("bench:upload", args=[self.built.round.slug])
-        body = b'--x\r\nContent-Disposition: form-data; name="log"; filename="huge.csv"\r\n\r\n' + b"0,1\n" * 50_000_000 + b"\r\n--x--\r\n"
-        self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
-        answer = self.client.generic("POST", url, body, content_type="multipart/form-data; boundary=x")
+        body = (
+            b'--x\r\nContent-Disposition: form-data; name="log"; filename="huge.csv"\r\n\r\n'
+            + b"0,1\n" * 50_000_000
+            + b"\r\n--x--\r\n"
+        )
+        self.client.force_login(
+            self.built.operator, backend="django.contrib.auth.backends.ModelBackend"
+        )
+        answer = self.client.generic(
+            "POST", url, body, content_type="multipart/form-data; boundary=x"
+        )
         self.assertContains(answer, "larger than 134 MB and was not read", status_code=422)
         self.assertEqual(SourceFile.objects.count(), 0)
 
     def test_confirming_nonsense(self):
         preview = self.upload("log.csv", (DATA / "bench_b_german.csv").read_bytes())
         for data, words in (
-            ({"subject": ""}, "Choose what was run"), ({"tests": []}, "at least one test"), ({"unit-1": "furlong"}, "“furlong” is not known for air speed"),
-            ({"channel-1": ""}, "also needs air speed"), ({"pressure": ""}, "Air pressure is missing"), ({"channel-0": ""}, "which column holds the time"),
-        ):  # fmt: skip
+            ({"subject": ""}, "Choose what was run"),
+            ({"tests": []}, "at least one test"),
+            ({"unit-1": "furlong"}, "“furlong” is not known for air speed"),
+            ({"channel-1": ""}, "also needs air speed"),
+            ({"pressure": ""}, "Air pressure is missing"),
+            ({"channel-0": ""}, "which column holds the time"),
+        ):
             with self.subTest(words):
                 self.assertContains(self.confirm(preview, **data), words, status_code=422)
         self.assertEqual(Recording.objects.count(), 0)
@@ -388,29 +528,45 @@ class SmallPageTests(Pages):
         self.assertContains(self.get("host", "search"), "Binse")
         self.assertContains(self.get("host", f"/search/?q=run {run.pk}"), f"Run {run.pk},")
         self.assertContains(self.get("host", "/search/?q=vane"), "Vane")
-        self.assertContains(self.get("host", "/search/?q=xyz"), "Nothing that you may see has this name")
+        self.assertContains(
+            self.get("host", "/search/?q=xyz"), "Nothing that you may see has this name"
+        )
 
     def test_htmx_gets_the_part_alone(self):
         part = self.get("host", "entries", headers={"HX-Request": "true"}).content.decode()
         self.assertNotIn("<html", part)
         self.assertIn("Amsel", part)
-        self.assertNotIn("<html", self.get("host", "cell", headers={"HX-Request": "true"}).content.decode())
+        self.assertNotIn(
+            "<html", self.get("host", "cell", headers={"HX-Request": "true"}).content.decode()
+        )
 
     def test_specimen_form_and_state(self):
         slug = self.built.round.slug
         version = self.built.entries["Kiebitz"].versions.get()
         good = {"version": version.pk, "code": "R-30", "material": "ASA", "mass_g": "31.4"}
-        self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good, follow=True), "Specimen R-30 is printed")
-        self.assertContains(self.post("operator", reverse("workshop:add", args=[slug]), good), "is on another specimen", status_code=422)
+        self.assertContains(
+            self.post("operator", reverse("workshop:add", args=[slug]), good, follow=True),
+            "Specimen R-30 is printed",
+        )
+        self.assertContains(
+            self.post("operator", reverse("workshop:add", args=[slug]), good),
+            "is on another specimen",
+            status_code=422,
+        )
         specimen = version.specimens.get(code="R-30")
         move = reverse("workshop:move", args=[slug, specimen.pk])
-        self.assertContains(self.post("operator", move, {"state": "ready"}, follow=True), "not done yet")
+        self.assertContains(
+            self.post("operator", move, {"state": "ready"}, follow=True), "not done yet"
+        )
         self.post("operator", move, {"state": "broken"})
         specimen.refresh_from_db()
         self.assertEqual((specimen.state, specimen.mass), ("broken", 0.0314))
 
     def test_units_page_and_publication(self):
-        self.assertContains(self.post("viewer", self.pages["person"], {"units": "si"}, follow=True), "shown in these units")
+        self.assertContains(
+            self.post("viewer", self.pages["person"], {"units": "si"}, follow=True),
+            "shown in these units",
+        )
         publish = reverse("verdict:publish", args=[self.built.round.slug])
         self.assertEqual(self.post("operator", publish, {}).status_code, 403)
         self.post("host", publish, {})

@@ -52,7 +52,10 @@ class FigureTagTests(SimpleTestCase):
         self.assertEqual(render(text, "inch"), "90.1 ± 1.1 cfm")
 
     def test_number_and_unit_for_table_heads(self):
-        self.assertEqual(render('{% number 0.0425 "volume_flow" 0.0005 %} {% unit "volume_flow" %}'), "153.0 m³/h")
+        self.assertEqual(
+            render('{% number 0.0425 "volume_flow" 0.0005 %} {% unit "volume_flow" %}'),
+            "153.0 m³/h",
+        )
 
     def test_working_figures_are_converted_where_they_have_a_kind(self):
         self.assertEqual(render('{% si 9.80665 "Pa" %}'), "1 mmH2O")
@@ -60,7 +63,12 @@ class FigureTagTests(SimpleTestCase):
         self.assertEqual(render('{% si 0.846 "" %}'), "0.846")
 
     def test_probabilities_claim_no_certainty(self):
-        for value, text in ((0.9999, "over 99 %"), (0.001, "below 1 %"), (0.61, "61 %"), (0.0, "below 1 %")):
+        for value, text in (
+            (0.9999, "over 99 %"),
+            (0.001, "below 1 %"),
+            (0.61, "61 %"),
+            (0.0, "below 1 %"),
+        ):
             self.assertEqual(render("{{ p|share }}", p=value), text)
         self.assertEqual(render("{{ p|share }}", p=None), "–")
 
@@ -73,7 +81,9 @@ class MarkTests(SimpleTestCase):
     def test_marks_differ_in_shape_and_colour_together(self):
         first = [mark_svg(n) for n in range(8)]
         self.assertEqual(len(set(first)), 8)
-        self.assertEqual(len({re.search(r'd="([^"]+)"', svg).group(1) for svg in first}), len(SHAPES))
+        self.assertEqual(
+            len({re.search(r'd="([^"]+)"', svg).group(1) for svg in first}), len(SHAPES)
+        )
         self.assertEqual(len({re.search(r'class="(m\d)', svg).group(1) for svg in first}), 8)
 
     def test_then_they_repeat_with_an_outline(self):
@@ -91,36 +101,112 @@ class ChartTests(SimpleTestCase):
     DATA = {
         "repeats": {
             "kind": "volume_flow",
-            "points": [{"label": "run 1", "value": 0.042, "expanded": 0.001, "this": True}, {"label": "run 2", "value": 0.043, "expanded": 0.001}],
+            "points": [
+                {"label": "run 1", "value": 0.042, "expanded": 0.001, "this": True},
+                {"label": "run 2", "value": 0.043, "expanded": 0.001},
+            ],
             "reference": (0.041, 0.0004),
         },
         "trace": {
-            "kind": "temperature", "label": "Load", "times": [0.0, 60.0, 120.0, 180.0], "values": [21.0, 40.0, None, 60.0], "windows": [(120.0, 180.0)],
-            "marks": [{"kind": "dropout", "from": 110.0, "to": 130.0}], "reference": (61.0, 0.5),
+            "kind": "temperature",
+            "label": "Load",
+            "times": [0.0, 60.0, 120.0, 180.0],
+            "values": [21.0, 40.0, None, 60.0],
+            "windows": [(120.0, 180.0)],
+            "marks": [{"kind": "dropout", "from": 110.0, "to": 130.0}],
+            "reference": (61.0, 0.5),
         },
         "gains": [
             {"label": "Air", "gain": 6.0, "expanded": 1.2, "word": "better", "reference": 0.5},
-            {"label": "Noise", "gain": 0.2, "expanded": 1.0, "word": "too close to call", "reference": 0.5},
+            {
+                "label": "Noise",
+                "gain": 0.2,
+                "expanded": 1.0,
+                "word": "too close to call",
+                "reference": 0.5,
+            },
         ],
-        "control": {"points": [{"n": 1, "run": 5, "at": "2026-09-14", "y": 0.1, "ewma": 0.02, "low": -0.3, "high": 0.3, "what": "inside"},
-                               {"n": 2, "run": 6, "at": "2026-09-14", "y": 2.1, "ewma": 0.4, "low": -0.3, "high": 0.3, "what": "outside"}],
-                    "limit": 1.5, "unit": "%", "ready": True},
-        "residuals": {"kind": "air_speed", "points": [{"at": 1.0, "off": 0.01}, {"at": 5.0, "off": -0.02}],
-                      "band": [{"at": 1.0, "low": -0.03, "high": 0.03}, {"at": 5.0, "low": -0.04, "high": 0.04}]},
+        "control": {
+            "points": [
+                {
+                    "n": 1,
+                    "run": 5,
+                    "at": "2026-09-14",
+                    "y": 0.1,
+                    "ewma": 0.02,
+                    "low": -0.3,
+                    "high": 0.3,
+                    "what": "inside",
+                },
+                {
+                    "n": 2,
+                    "run": 6,
+                    "at": "2026-09-14",
+                    "y": 2.1,
+                    "ewma": 0.4,
+                    "low": -0.3,
+                    "high": 0.3,
+                    "what": "outside",
+                },
+            ],
+            "limit": 1.5,
+            "unit": "%",
+            "ready": True,
+        },
+        "residuals": {
+            "kind": "air_speed",
+            "points": [{"at": 1.0, "off": 0.01}, {"at": 5.0, "off": -0.02}],
+            "band": [
+                {"at": 1.0, "low": -0.03, "high": 0.03},
+                {"at": 5.0, "low": -0.04, "high": 0.04},
+            ],
+        },
         "profile": {"points": [(0.28, 0.98), (0.96, 0.7)], "factor": 0.85},
-        "curves": {"x": ("volume_flow", "flow"), "y": ("pressure", "pressure"), "bars": (), "others": [], "marks": [("now", 0.02), ("then", 0.03)],
-                   "points": [("duty", 0.02, 9.0), ("stalled", 0.01, 11.0)],
-                   "lines": [{"label": "fan", "xs": [0.0, 0.02, 0.04], "ys": [12.0, 9.0, float("nan")], "style": "first"},
-                             {"label": "system", "xs": [0.0, 0.04], "ys": [0.0, 20.0], "style": "dashed"}, {"label": "other", "xs": [0.0, 0.04], "ys": [11.0, 1.0], "style": "other1"}]},
-        "sweep": {"x_label": "flow", "x_kind": "volume_flow", "y_label": "static pressure", "y_kind": "pressure",
-                  "points": [(0.0, 0.001, 60.0, 1.0), (0.02, 0.001, 50.0, 1.0), (0.04, 0.001, 20.0, 1.0)],
-                  "line": [(0.0, 60.0), (0.04, 20.0)], "system": [(0.0, 0.0), (0.04, 37.0)], "at": (0.03, 36.0)},
-        "record": [{"by": "Alma", "metric": "airflow", "error": 4.0, "entry": "Distel"}, {"by": "Rotor model", "metric": "airflow", "error": -7.0, "entry": "Distel"}],
-        "places": {"entries": ["Distel", "Mohn"], "cells": [{"entry": "Distel", "place": 1, "p": 0.8}, {"entry": "Mohn", "place": 2, "p": 0.8}]},
-    }  # fmt: skip
+        "curves": {
+            "x": ("volume_flow", "flow"),
+            "y": ("pressure", "pressure"),
+            "bars": (),
+            "others": [],
+            "marks": [("now", 0.02), ("then", 0.03)],
+            "points": [("duty", 0.02, 9.0), ("stalled", 0.01, 11.0)],
+            "lines": [
+                {
+                    "label": "fan",
+                    "xs": [0.0, 0.02, 0.04],
+                    "ys": [12.0, 9.0, float("nan")],
+                    "style": "first",
+                },
+                {"label": "system", "xs": [0.0, 0.04], "ys": [0.0, 20.0], "style": "dashed"},
+                {"label": "other", "xs": [0.0, 0.04], "ys": [11.0, 1.0], "style": "other1"},
+            ],
+        },
+        "sweep": {
+            "x_label": "flow",
+            "x_kind": "volume_flow",
+            "y_label": "static pressure",
+            "y_kind": "pressure",
+            "points": [(0.0, 0.001, 60.0, 1.0), (0.02, 0.001, 50.0, 1.0), (0.04, 0.001, 20.0, 1.0)],
+            "line": [(0.0, 60.0), (0.04, 20.0)],
+            "system": [(0.0, 0.0), (0.04, 37.0)],
+            "at": (0.03, 36.0),
+        },
+        "record": [
+            {"by": "Alma", "metric": "airflow", "error": 4.0, "entry": "Distel"},
+            {"by": "Rotor model", "metric": "airflow", "error": -7.0, "entry": "Distel"},
+        ],
+        "places": {
+            "entries": ["Distel", "Mohn"],
+            "cells": [
+                {"entry": "Distel", "place": 1, "p": 0.8},
+                {"entry": "Mohn", "place": 2, "p": 0.8},
+            ],
+        },
+    }
 
     def drawn(self, name, system="workshop"):
-        spec = json.loads(json.dumps(specs.SPECS[name](self.DATA[name], system)).replace('"container"', "600"))
+        spec = json.loads(
+            json.dumps(specs.SPECS[name](self.DATA[name], system)).replace('"container"', "600")
+        )
         return vl_convert.vegalite_to_svg(spec)
 
     def test_all_draw_in_all_units(self):
@@ -144,13 +230,20 @@ class ChartTests(SimpleTestCase):
             "add_up": False,
         }
         spec = specs.SPECS["curves"](data, "workshop")
-        self.assertEqual([layer["mark"]["type"] for layer in spec["layer"]], ["bar", "text", "tick"])
+        self.assertEqual(
+            [layer["mark"]["type"] for layer in spec["layer"]], ["bar", "text", "tick"]
+        )
         self.assertAlmostEqual(spec["layer"][0]["data"]["values"][0]["value"], 36.0)
         added = specs.SPECS["curves"](data | {"add_up": True}, "si")["layer"][0]["data"]["values"]
-        self.assertEqual([(row["begin"], row["end"]) for row in added], [(0.0, 0.01), (0.01, 0.022), (0.0, 0.022)])
+        self.assertEqual(
+            [(row["begin"], row["end"]) for row in added],
+            [(0.0, 0.01), (0.01, 0.022), (0.0, 0.022)],
+        )
 
     def test_variants_differ_without_colour(self):
-        dashes = specs.SPECS["curves"](self.DATA["curves"], "si")["layer"][0]["encoding"]["strokeDash"]["scale"]["range"]
+        dashes = specs.SPECS["curves"](self.DATA["curves"], "si")["layer"][0]["encoding"][
+            "strokeDash"
+        ]["scale"]["range"]
         self.assertEqual(len({tuple(d) for d in dashes}), 3)
 
     def test_units_reach_the_axis(self):
@@ -164,7 +257,10 @@ class ChartTests(SimpleTestCase):
         self.assertIn("ink(petrol)", text)
 
     def test_hostile_names_stay_data(self):
-        data = {"entries": ["</script><b>"], "cells": [{"entry": "</script><b>", "place": 1, "p": 1.0}]}
+        data = {
+            "entries": ["</script><b>"],
+            "cells": [{"entry": "</script><b>", "place": 1, "p": 1.0}],
+        }
         html = figure("places", data, 'a "label" <x>', "si")
         self.assertEqual(html.count("</script>"), 1)
         self.assertIn("a &quot;label&quot; &lt;x&gt;", html)
@@ -183,7 +279,9 @@ class FormTests(TestCase):
                 parse_number(text)
 
     def test_readings_with_their_units(self):
-        data = QueryDict("r-air_speed=961&r-air_speed=&r-air_speed=x&unit-air_speed=ft/min&r-speed=1900")
+        data = QueryDict(
+            "r-air_speed=961&r-air_speed=&r-air_speed=x&unit-air_speed=ft/min&r-speed=1900"
+        )
         readings, problems = typed_readings(data, ("air_speed", "speed"), "workshop")
         self.assertAlmostEqual(readings["air_speed"][0].value, 961 * 0.00508, places=9)
         self.assertEqual(readings["air_speed"][0].typed, "961")
@@ -201,8 +299,16 @@ class FormTests(TestCase):
                 subject_of(self.built.round, choice)
 
     def test_a_traverse_needs_no_profile_factor(self):
-        readings = {"air_speed": [Typed(3.0 + point, str(point), "m/s", point) for point in (1, 2, 3)]}
-        new = NewRun(self.built.tests["air"], Subject(specimen=self.built.specimens["Amsel"]), ROOM, START, readings)
+        readings = {
+            "air_speed": [Typed(3.0 + point, str(point), "m/s", point) for point in (1, 2, 3)]
+        }
+        new = NewRun(
+            self.built.tests["air"],
+            Subject(specimen=self.built.specimens["Amsel"]),
+            ROOM,
+            START,
+            readings,
+        )
         run = actions.record_run(self.built.operator, new)
         names = [step["name"] for step in run.result.working]
         self.assertIn("Traverse mean", names)
@@ -215,11 +321,21 @@ class LineTests(TestCase):
         cls.built = build()
 
     def texts(self, who="host"):
-        return {station.key: station.text for station in stations(self.built.round, self.built.people[who])}
+        return {
+            station.key: station.text
+            for station in stations(self.built.round, self.built.people[who])
+        }
 
     def test_a_round_as_it_goes_along(self):
         self.assertEqual(
-            self.texts(), {"brief": "rules v1", "entries": "3 in", "workshop": "all ready", "bench": "0 of 18 runs", "verdict": "too early"}
+            self.texts(),
+            {
+                "brief": "rules v1",
+                "entries": "3 in",
+                "workshop": "all ready",
+                "bench": "0 of 18 runs",
+                "verdict": "too early",
+            },
         )
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         self.built.air(self.built.specimens["Amsel"], 5, (4.4, 4.4))
@@ -228,17 +344,28 @@ class LineTests(TestCase):
         judge_round(self.built.round.pk)
         self.assertEqual(self.texts()["verdict"], "provisional")
         entry_actions.withdraw(self.built.host, self.built.entries["Binse"], "")
-        self.assertEqual((self.texts()["entries"], self.texts()["bench"]), ("2 in, 1 withdrawn", "1 of 12 runs"))
+        self.assertEqual(
+            (self.texts()["entries"], self.texts()["bench"]), ("2 in, 1 withdrawn", "1 of 12 runs")
+        )
         self.built.specimens["Kiebitz"].state = "broken"
         self.built.specimens["Kiebitz"].save()
         self.assertEqual(self.texts()["workshop"], "all ready, 1 broken")
 
     def test_did_not_finish_is_asked_for_no_more_runs(self):
-        actions.record_dnf(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Binse"]), "rubs", START)
+        actions.record_dnf(
+            self.built.operator,
+            self.built.tests["air"],
+            Subject(specimen=self.built.specimens["Binse"]),
+            "rubs",
+            START,
+        )
         self.assertEqual(self.texts()["bench"], "0 of 12 runs")
 
     def test_who_may_go_where(self):
-        open_to = {who: [s.key for s in stations(self.built.round, self.built.people[who]) if s.open] for who in ("operator", "viewer")}
+        open_to = {
+            who: [s.key for s in stations(self.built.round, self.built.people[who]) if s.open]
+            for who in ("operator", "viewer")
+        }
         self.assertEqual(open_to["operator"], ["brief", "entries", "workshop", "bench", "verdict"])
         self.assertEqual(open_to["viewer"], ["brief", "entries", "workshop"])
 
@@ -250,9 +377,16 @@ class LineTests(TestCase):
         self.built.measure_all()
         run = self.built.air(self.built.specimens["Amsel"], 500, (4.4, 4.4))
         actions.void_run(self.built.operator, run, "door")
-        kept = sorted(Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str)
+        kept = sorted(
+            Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str
+        )
         rebuild(self.built.round)
-        self.assertEqual(sorted(Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str), kept)
+        self.assertEqual(
+            sorted(
+                Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str
+            ),
+            kept,
+        )
 
 
 @mock.patch("hauch.bench.queries.MOST_CHOICES", 2)
@@ -267,7 +401,9 @@ class ManyEntriesTests(TestCase):
         judge_round(cls.built.round.pk)
 
     def setUp(self):
-        self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.operator, backend="django.contrib.auth.backends.ModelBackend"
+        )
 
     def test_plan_names_what_is_due_all_the_same(self):
         plan = plan_of(self.built.round, 2)
@@ -277,17 +413,36 @@ class ManyEntriesTests(TestCase):
 
     def test_bench_asks_for_the_code(self):
         slug = self.built.round.slug
-        self.assertContains(self.client.get(reverse("bench:overview", args=[slug])), "Code on the part, or entry")
+        self.assertContains(
+            self.client.get(reverse("bench:overview", args=[slug])), "Code on the part, or entry"
+        )
         pick = reverse("bench:pick", args=[slug])
-        answer = self.client.get(pick, {"test": self.built.tests["air"].pk, "subject": "r-2"}, follow=True)
+        answer = self.client.get(
+            pick, {"test": self.built.tests["air"].pk, "subject": "r-2"}, follow=True
+        )
         self.assertContains(answer, "Binse, Air test, repeat 1")
-        self.assertContains(self.client.get(pick, {"test": self.built.tests["air"].pk, "subject": "X-9"}, follow=True), "Choose what was run")
-        self.assertContains(self.client.get(pick, {"test": "", "subject": "r-2"}, follow=True), "Choose a test and what is run.")
+        self.assertContains(
+            self.client.get(
+                pick, {"test": self.built.tests["air"].pk, "subject": "X-9"}, follow=True
+            ),
+            "Choose what was run",
+        )
+        self.assertContains(
+            self.client.get(pick, {"test": "", "subject": "r-2"}, follow=True),
+            "Choose a test and what is run.",
+        )
 
     def test_workshop_asks_for_the_entry(self):
         url = reverse("workshop:add", args=[self.built.round.slug])
-        self.assertContains(self.client.post(url, {"version": "kiebitz", "code": "R-77"}, follow=True), "Specimen R-77 is printed")
-        self.assertContains(self.client.post(url, {"version": "Nobody", "code": "R-78"}), "No entry of this round is named “Nobody”", status_code=422)
+        self.assertContains(
+            self.client.post(url, {"version": "kiebitz", "code": "R-77"}, follow=True),
+            "Specimen R-77 is printed",
+        )
+        self.assertContains(
+            self.client.post(url, {"version": "Nobody", "code": "R-78"}),
+            "No entry of this round is named “Nobody”",
+            status_code=422,
+        )
 
 
 class FirstPeopleTests(TestCase):
@@ -307,6 +462,8 @@ class FirstPeopleTests(TestCase):
 
     def test_home_of_an_installation_without_a_round(self):
         add_person("host", "Host", staff=True)
-        self.client.force_login(User.objects.get(), backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            User.objects.get(), backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertContains(self.client.get("/"), "import one that was exported elsewhere")
         self.assertContains(self.client.get("/stores/"), "No rig yet")

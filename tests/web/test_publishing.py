@@ -1,4 +1,6 @@
-"""What was published stays as it was, on a page that anybody may read; later runs make a provisional standing beside it."""
+"""What was published stays as it was, on a page that anybody may read; later runs make a
+provisional standing beside it.
+"""
 
 from datetime import timedelta
 from unittest import mock
@@ -36,15 +38,21 @@ class PublishingTests(TestCase):
         self.assertContains(page, "Amsel leads with")
         self.assertContains(page, "Which rotor dries most for its power?")
         self.assertContains(page, "Ilvy")
-        self.assertContains(page, '<small class="amber">too close to call</small>', count=2)  # Binse and Kiebitz share their rank
+        self.assertContains(
+            page, '<small class="amber">too close to call</small>', count=2
+        )  # Binse and Kiebitz share their rank
         self.assertContains(page, "≈ ref")
         self.assertNotContains(page, "Sign out")
-        self.assertEqual(Client().get(reverse("verdict:standing", args=[self.built.round.slug])).status_code, 302)
+        self.assertEqual(
+            Client().get(reverse("verdict:standing", args=[self.built.round.slug])).status_code, 302
+        )
 
     def test_later_runs_change_the_standing_and_not_what_was_published(self):
         publish(self.built.host, self.built.round)
         before = self.public()
-        with mock.patch("django.utils.timezone.now", return_value=timezone.now() + timedelta(days=1)):
+        with mock.patch(
+            "django.utils.timezone.now", return_value=timezone.now() + timedelta(days=1)
+        ):
             for repeat in range(3):
                 self.built.air(self.built.specimens["Binse"], 60 * 24 * 365 + repeat, (9.0, 9.0))
         judge_round(self.built.round.pk)
@@ -75,16 +83,24 @@ class PublishingTests(TestCase):
             self.built.air(self.built.specimens["Binse"], 300 + repeat, (9.0, 9.0))
         self.assertTrue(Standing.objects.get().stale)
         publish(self.built.host, self.built.round)
-        self.assertEqual(Publication.objects.get().content["opening"]["leader"]["entry"]["name"], "Binse")
+        self.assertEqual(
+            Publication.objects.get().content["opening"]["leader"]["entry"]["name"], "Binse"
+        )
 
     def test_what_cannot_be_published(self):
         with self.assertRaises(PermissionDenied):
             publish(self.built.operator, self.built.round)
         wrong = mock.patch("hauch.verdict.judging.judge", side_effect=ArithmeticError)
-        with wrong, self.assertLogs("hauch.verdict.actions", "ERROR"), self.assertRaisesRegex(ValidationError, "cannot be computed"):
+        with (
+            wrong,
+            self.assertLogs("hauch.verdict.actions", "ERROR"),
+            self.assertRaisesRegex(ValidationError, "cannot be computed"),
+        ):
             publish(self.built.host, self.built.round)
         self.assertEqual((Publication.objects.count(), Round.objects.get().state), (0, "bench"))
-        empty = Round.objects.create(slug="empty", number=9, title="Empty", question="?", part="rotor", state="brief")
+        empty = Round.objects.create(
+            slug="empty", number=9, title="Empty", question="?", part="rotor", state="brief"
+        )
         empty.memberships.create(user=self.built.host, role="host")
         with self.assertRaisesRegex(ValidationError, "no rules yet"):
             publish(self.built.host, empty)

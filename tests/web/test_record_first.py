@@ -1,4 +1,6 @@
-"""Recorded first, judged after: whatever judging makes of it, a reading stays, and the standing says how far it is."""
+"""Recorded first, judged after: whatever judging makes of it, a reading stays, and the standing
+says how far it is.
+"""
 
 import threading
 from unittest import mock
@@ -28,7 +30,9 @@ def readings(kind="air"):
 
 
 class FirstRunTests(TestCase):
-    """The first run that the bench proposes is the reference's: nothing can be ranked then, and nothing may be lost."""
+    """The first run that the bench proposes is the reference's: nothing can be ranked then, and
+    nothing may be lost.
+    """
 
     def setUp(self):
         self.built = build()
@@ -71,7 +75,10 @@ class FirstRunTests(TestCase):
 
     def test_an_entry_first_and_one_test_missing(self):
         rules = self.built.round.rules.get()
-        for test, subject in (("air", f"s{self.built.specimens['Amsel'].pk}"), ("power", f"r{self.built.reference.pk}")):
+        for test, subject in (
+            ("air", f"s{self.built.specimens['Amsel'].pk}"),
+            ("power", f"r{self.built.reference.pk}"),
+        ):
             self.send(test, subject)
             self.assertEqual(Standing.objects.get(rules=rules).failure, "")
         self.assertEqual(Run.objects.count(), 2)
@@ -89,24 +96,38 @@ class ApartTests(TestCase):
 
     def test_what_goes_wrong_in_judging_touches_no_run_and_is_told(self):
         before = Standing.objects.get().rows.count()
-        with mock.patch("hauch.verdict.judging.judge", side_effect=ValueError("a shape")), self.assertLogs("hauch.verdict.judging", "ERROR"):
+        with (
+            mock.patch("hauch.verdict.judging.judge", side_effect=ValueError("a shape")),
+            self.assertLogs("hauch.verdict.judging", "ERROR"),
+        ):
             run = self.record_one()
         self.assertTrue(Run.objects.filter(pk=run.pk, result__value__isnull=False).exists())
         standing = Standing.objects.get()
-        self.assertEqual((standing.failure, standing.stale, standing.rows.count()), ("ValueError: a shape", True, before))
+        self.assertEqual(
+            (standing.failure, standing.stale, standing.rows.count()),
+            ("ValueError: a shape", True, before),
+        )
         self.client.force_login(self.built.host)
         page = self.client.get(reverse("verdict:standing", args=[self.built.round.slug]))
         self.assertContains(page, "Nothing that was recorded is lost")
         self.record_one()
-        self.assertEqual((Standing.objects.get().failure, Standing.objects.get().stale), ("", False))
+        self.assertEqual(
+            (Standing.objects.get().failure, Standing.objects.get().stale), ("", False)
+        )
 
     def test_the_worker_has_the_job_from_the_same_commit(self):
-        """Whatever becomes of the process after the commit: the job stands in the database with the run."""
+        """Whatever becomes of the process after the commit: the job stands in the database with the
+        run.
+        """
         known = set(ProcrastinateJob.objects.values_list("pk", flat=True))
         self.built.air(self.built.specimens["Amsel"], 200, (4.4, 4.41))
         self.built.air(self.built.specimens["Amsel"], 205, (4.4, 4.41))
-        made = ProcrastinateJob.objects.exclude(pk__in=known).filter(task_name="verdict.refresh_standings")
-        self.assertEqual([job.args for job in made], [{"round_id": self.built.round.pk}])  # one for both: the standing was stale already
+        made = ProcrastinateJob.objects.exclude(pk__in=known).filter(
+            task_name="verdict.refresh_standings"
+        )
+        self.assertEqual(
+            [job.args for job in made], [{"round_id": self.built.round.pk}]
+        )  # one for both: the standing was stale already
         self.assertTrue(Standing.objects.get().stale)
 
     def test_a_change_while_it_is_judged_leaves_it_stale_and_is_judged_next(self):
@@ -146,7 +167,11 @@ class TwiceAtOnceTests(TransactionTestCase):
 
         def send(client):
             try:
-                values = {"subject": f"s{built.specimens['Amsel'].pk}", "reason": "two blades rub", "form_key": key}
+                values = {
+                    "subject": f"s{built.specimens['Amsel'].pk}",
+                    "reason": "two blades rub",
+                    "form_key": key,
+                }
                 answers.append(client.post(address, values).status_code)
             finally:
                 connection.close()
@@ -162,5 +187,8 @@ class TwiceAtOnceTests(TransactionTestCase):
     def test_two_that_did_not_finish_count_up(self):
         built = build()
         subject = Subject(specimen=built.specimens["Amsel"])
-        made = [record_dnf(built.operator, built.tests["air"], subject, "burst", START) for _ in range(2)]
+        made = [
+            record_dnf(built.operator, built.tests["air"], subject, "burst", START)
+            for _ in range(2)
+        ]
         self.assertEqual([run.replicate for run in made], [1, 2])

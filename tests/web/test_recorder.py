@@ -1,4 +1,6 @@
-"""The recorder on simulated meters: stores as it comes, loses nothing when it or the database dies, guards the part, turns by rule."""
+"""The recorder on simulated meters: stores as it comes, loses nothing when it or the database dies,
+guards the part, turns by rule.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,17 @@ from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
 from tests.processes import environment
 
-CHANNELS = ("air_speed", "static_pressure", "sound_level", "load_temperature", "room_temperature", "voltage", "current", "speed", "throttle")
+CHANNELS = (
+    "air_speed",
+    "static_pressure",
+    "sound_level",
+    "load_temperature",
+    "room_temperature",
+    "voltage",
+    "current",
+    "speed",
+    "throttle",
+)
 
 
 class RecorderCase(TransactionTestCase):
@@ -42,7 +54,11 @@ class RecorderCase(TransactionTestCase):
         self.meters = Meters()
         self.addCleanup(self.meters.stop)
         put_on_line(self.built.tests["air"].rig, self.meters, CHANNELS)
-        self.one = live.begin(self.built.operator, self.built.tests["air"], Subject(specimen=self.built.specimens["Amsel"]))
+        self.one = live.begin(
+            self.built.operator,
+            self.built.tests["air"],
+            Subject(specimen=self.built.specimens["Amsel"]),
+        )
 
     def recorder(self) -> Recorder:
         recorder = Recorder(say=lambda text: None)
@@ -77,7 +93,10 @@ class RecorderCase(TransactionTestCase):
 
     def spin(self, percent=100.0):
         live.set_throttle(self.built.operator, self.one, percent)
-        self.until(lambda one: one.status.get("throttle") == percent and one.status.get("calm"), what="running steadily")
+        self.until(
+            lambda one: one.status.get("throttle") == percent and one.status.get("calm"),
+            what="running steadily",
+        )
 
     def ticks(self):
         times, channels = self.one.recording.arrays()
@@ -89,24 +108,40 @@ class RecorderTests(RecorderCase):
         self.recorder()
         self.ready()
         self.spin()
-        self.until(lambda one: one.status["at"] - one.status["turned"] > 8.6, what="time for a reading")
+        self.until(
+            lambda one: one.status["at"] - one.status["turned"] > 8.6, what="time for a reading"
+        )
         live.take(self.built.operator, self.one)
         run = live.accept(self.built.operator, self.one, ROOM)
-        # The virtual bench's own truth: 1,900 1/min, its true bore and profile, which the stores believe to be the same within their doubt.
+        # The virtual bench's own truth: 1,900 1/min, its true bore and profile, which the stores
+        # believe to be the same within their doubt.
         rig = self.meters.bench.rig
-        self.assertAlmostEqual(run.result.value, rig.fan.working_flow(rig.resistance, 1900.0, 1.2), delta=3 * run.result.u)
+        self.assertAlmostEqual(
+            run.result.value,
+            rig.fan.working_flow(rig.resistance, 1900.0, 1.2),
+            delta=3 * run.result.u,
+        )
         ticks, channels = self.ticks()
         self.assertEqual(set(np.diff(ticks).tolist()), {1})
         self.assertFalse(any(np.isnan(values[2:]).any() for values in channels.values()))
-        self.until(lambda one: Waveform.objects.filter(recording=one.recording).exists(), what="the waveform")
+        self.until(
+            lambda one: Waveform.objects.filter(recording=one.recording).exists(),
+            what="the waveform",
+        )
         wave = Waveform.objects.get()
         samples, rate = read_wav(kept(wave.source.path))
         self.assertEqual((rate, samples.size, wave.clipped), (48_000, 192_000, 0.0))
         self.meters.bench.rig.full_scale = 0.002  # a range that is too low for it
         time.sleep(4.5)
         live.take(self.built.operator, self.one)
-        self.until(lambda one: any("was clipped" in line for line in one.status["events"]), what="the clipping")
-        self.assertIn("was clipped", " ".join(live.accept(self.built.operator, self.one, ROOM).result.troubles))
+        self.until(
+            lambda one: any("was clipped" in line for line in one.status["events"]),
+            what="the clipping",
+        )
+        self.assertIn(
+            "was clipped",
+            " ".join(live.accept(self.built.operator, self.one, ROOM).result.troubles),
+        )
         live.end(self.built.operator, self.one)
         self.until(lambda one: self.meters.bench.rig.throttle == 0.0, what="the throttle closing")
 
@@ -118,7 +153,9 @@ class RecorderTests(RecorderCase):
         self.ready()
         live.set_throttle(self.built.operator, self.one, 60.0)  # head down it does not start
         self.until(
-            lambda one: "The part does not start at 60 %. The throttle was closed." in one.status["events"],
+            lambda one: (
+                "The part does not start at 60 %. The throttle was closed." in one.status["events"]
+            ),
             what="the cut of a part that does not start",
         )
         rig.turned_over = False
@@ -128,7 +165,12 @@ class RecorderTests(RecorderCase):
         self.assertIn("The part stopped", " ".join(self.one.status["events"]))
         self.spin(60.0)
         live.set_throttle(self.built.operator, self.one, 100.0)
-        self.until(lambda one: any("above the limit of 1,700 1/min" in line for line in one.status["events"]), what="the cut above the limit")
+        self.until(
+            lambda one: any(
+                "above the limit of 1,700 1/min" in line for line in one.status["events"]
+            ),
+            what="the cut above the limit",
+        )
         self.until(lambda one: rig.throttle == 0.0)
 
     def test_equal_power_and_a_sweep_by_rule(self):
@@ -139,7 +181,11 @@ class RecorderTests(RecorderCase):
         self.assertTrue(self.one.status["task"]["held"], self.one.status["task"])
         self.assertAlmostEqual(self.meters.bench.rig.now("power"), 2.5, delta=0.15)
         live.sweep(self.built.operator, self.one, [40.0, 60.0, 80.0], 5.0)
-        self.until(lambda one: one.status["task"]["kind"] == "sweep" and one.status["task"]["done"], 60, "the sweep")
+        self.until(
+            lambda one: one.status["task"]["kind"] == "sweep" and one.status["task"]["done"],
+            60,
+            "the sweep",
+        )
         self.assertTrue(self.one.status["task"]["held"])
         _, channels = self.ticks()
         self.assertTrue({40.0, 60.0, 80.0} <= set(np.round(channels["throttle"]).tolist()))
@@ -150,7 +196,16 @@ class RecorderTests(RecorderCase):
         self.spin()
         self.meters.bench.rig.fault("air_speed", "spike", size=6.0)
         self.meters.bench.rig.fault("voltage", "dropout", 1.0)
-        self.until(lambda one: sum("spiked" in line or "Voltage: samples lost" in line for line in one.status["events"]) >= 2, what="the marks")
+        self.until(
+            lambda one: (
+                sum(
+                    "spiked" in line or "Voltage: samples lost" in line
+                    for line in one.status["events"]
+                )
+                >= 2
+            ),
+            what="the marks",
+        )
         self.meters.call("anemometer", "RIG:OFFLINE 4")
         self.until(lambda one: "Air speed" in one.status["silent"], what="the silence")
         self.until(lambda one: one.status["silent"] == [], what="the line coming back")
@@ -162,7 +217,11 @@ class RecorderTests(RecorderCase):
 
 class DeathTests(RecorderCase):
     def start(self) -> subprocess.Popen:
-        child = subprocess.Popen([sys.executable, "-m", "hauch.ops.manage", "record"], env=environment(), stderr=subprocess.DEVNULL)
+        child = subprocess.Popen(
+            [sys.executable, "-m", "hauch.ops.manage", "record"],
+            env=environment(),
+            stderr=subprocess.DEVNULL,
+        )
         self.addCleanup(lambda: child.poll() is None and (child.kill(), child.wait()))
         return child
 
@@ -174,46 +233,75 @@ class DeathTests(RecorderCase):
         first.send_signal(signal.SIGKILL)
         first.wait()
         second = self.start()
-        self.until(lambda one: any("was taken up again" in line for line in one.status["events"]), what="the second recorder")
+        self.until(
+            lambda one: any("was taken up again" in line for line in one.status["events"]),
+            what="the second recorder",
+        )
         time.sleep(1.5)
         ticks, channels = self.ticks()
         self.assertGreater(ticks[-1], before + 50)
-        # The meters keep their samples, so that nothing at all is missing; at most one second may be.
+        # The meters keep their samples, so that nothing at all is missing; at most one second may
+        # be.
         self.assertLessEqual(np.diff(ticks).max() / 50, 1.0)
         self.assertEqual(np.diff(ticks).max(), 1)
         self.assertEqual(self.one.status["throttle"], 100.0)
         self.assertGreater(channels["speed"][-1], 1800)
         second.terminate()
         second.wait(10)
-        self.assertEqual(self.meters.bench.rig.throttle, 0.0)  # stopped in order, it leaves nothing turning
+        self.assertEqual(
+            self.meters.bench.rig.throttle, 0.0
+        )  # stopped in order, it leaves nothing turning
 
-    def test_a_second_recorder_takes_over_within_a_second_even_from_a_meter_that_keeps_nothing(self):
-        Instrument.objects.filter(resource=self.meters.resource("sound")).update(profile={"query": "MEAS:SPL?", "unit": "dB", "rate": 10})
+    def test_a_second_recorder_takes_over_within_a_second_even_from_a_meter_that_keeps_nothing(
+        self,
+    ):
+        Instrument.objects.filter(resource=self.meters.resource("sound")).update(
+            profile={"query": "MEAS:SPL?", "unit": "dB", "rate": 10}
+        )
         first = self.start()
         self.ready()
         second = self.start()
         self.spin(60.0)
         live.sweep(self.built.operator, self.one, [70.0, 80.0, 90.0], 5.0)
-        self.until(lambda one: "70 %" in (one.status.get("task") or {}).get("text", ""), what="the sweep")
+        self.until(
+            lambda one: "70 %" in (one.status.get("task") or {}).get("text", ""), what="the sweep"
+        )
         time.sleep(4.0)  # the second one has long begun
         first.send_signal(signal.SIGKILL)
         first.wait()
         killed = time.time() - self.one.recording.started_at.timestamp()
-        self.until(lambda one: any("was taken up again" in line for line in one.status["events"]), what="taking over")
-        self.until(lambda one: (one.status.get("task") or {}).get("done"), what="the rest of the sweep")
+        self.until(
+            lambda one: any("was taken up again" in line for line in one.status["events"]),
+            what="taking over",
+        )
+        self.until(
+            lambda one: (one.status.get("task") or {}).get("done"), what="the rest of the sweep"
+        )
         self.assertTrue(self.one.status["task"]["held"], self.one.status)
-        self.assertTrue(any("The sweep goes on by itself from" in line for line in self.one.status["events"]), self.one.status)
+        self.assertTrue(
+            any("The sweep goes on by itself from" in line for line in self.one.status["events"]),
+            self.one.status,
+        )
         ticks, channels = self.ticks()
         self.assertEqual(np.diff(ticks).max(), 1)
         times = ticks / 50
-        near = times[np.isfinite(channels["sound_level"]) & (times > killed - 2) & (times < killed + 10)]
+        near = times[
+            np.isfinite(channels["sound_level"]) & (times > killed - 2) & (times < killed + 10)
+        ]
         self.assertGreater(near.size, 10)
         self.assertLessEqual(np.diff(near).max(), 1.0)
-        held = [np.count_nonzero(np.abs(channels["throttle"] - level) < 0.2) / 50 for level in (70.0, 80.0, 90.0)]
-        self.assertGreater(min(held), 4.0, held)  # each step was held for its time, the one that was broken into for longer
+        held = [
+            np.count_nonzero(np.abs(channels["throttle"] - level) < 0.2) / 50
+            for level in (70.0, 80.0, 90.0)
+        ]
+        self.assertGreater(
+            min(held), 4.0, held
+        )  # each step was held for its time, the one that was broken into for longer
         self.assertEqual(self.meters.bench.rig.throttle, 90.0)
         live.set_throttle(self.built.operator, self.one, 0.0)
-        self.until(lambda one: self.meters.bench.rig.throttle == 0.0, what="obeying the second recorder")
+        self.until(
+            lambda one: self.meters.bench.rig.throttle == 0.0, what="obeying the second recorder"
+        )
         self.assertIsNone(second.poll())
 
     def test_a_recorder_that_hangs_is_relieved_of_its_bench_and_leaves_it_alone_when_it_wakes(self):
@@ -224,19 +312,28 @@ class DeathTests(RecorderCase):
         self.addCleanup(lambda: first.poll() is None and first.send_signal(signal.SIGCONT))
         with mock.patch("hauch.bench.recorder.HUNG", 2.0):
             second = self.recorder()
-            self.until(lambda one: any("was taken up again" in line for line in one.status["events"]), what="taking over from one that hangs")
+            self.until(
+                lambda one: any("was taken up again" in line for line in one.status["events"]),
+                what="taking over from one that hangs",
+            )
         live.set_throttle(self.built.operator, self.one, 40.0)
-        self.until(lambda one: self.meters.bench.rig.throttle == 40.0, what="obeying the second recorder")
+        self.until(
+            lambda one: self.meters.bench.rig.throttle == 40.0, what="obeying the second recorder"
+        )
         first.send_signal(signal.SIGCONT)
         at = self.one.status["at"]
         self.until(lambda one: one.status["at"] > at + 3.0, what="going on beside one that woke")
         self.assertIsNone(first.poll())
         self.assertEqual(list(second.held), [self.one.pk])
-        self.assertEqual((self.one.status["throttle"], self.meters.bench.rig.throttle), (40.0, 40.0))
+        self.assertEqual(
+            (self.one.status["throttle"], self.meters.bench.rig.throttle), (40.0, 40.0)
+        )
         self.assertEqual(np.diff(self.ticks()[0]).max(), 1)
         first.terminate()
         first.wait(10)
-        self.assertEqual(self.meters.bench.rig.throttle, 40.0)  # its orderly end closes only what it holds
+        self.assertEqual(
+            self.meters.bench.rig.throttle, 40.0
+        )  # its orderly end closes only what it holds
 
     def test_a_recorder_that_lost_its_bench_still_stores_what_only_it_has_read(self):
         recorder = self.recorder()
@@ -246,7 +343,14 @@ class DeathTests(RecorderCase):
         time.sleep(0.5)
         other = Recorder(say=lambda text: None)
         held = Held(
-            Session(self.one.pk, list(self.one.recording.columns), 50.0, Grid([], 50.0, time.time(), 0, {})), self.one.recording_id, time.time()
+            Session(
+                self.one.pk,
+                list(self.one.recording.columns),
+                50.0,
+                Grid([], 50.0, time.time(), 0, {}),
+            ),
+            self.one.recording_id,
+            time.time(),
         )
         held.unsaved.append(Rows(100_000, np.ones((3, len(CHANNELS)))))
         other.held[self.one.pk] = held
@@ -264,10 +368,20 @@ class DeathTests(RecorderCase):
         rows = np.full((600, len(self.one.recording.columns)), 7.0)
         rows[:, self.one.recording.columns.index("throttle")] = 91.6
         self.one.recording.pieces.create(first=0, count=600, data=rows.astype("<f8").tobytes())
-        for turned, throttle in ((5.0, 91.6), (11.95, 0.0)):  # a sweep's step that was not said yet; an orderly end
+        for turned, throttle in (
+            (5.0, 91.6),
+            (11.95, 0.0),
+        ):  # a sweep's step that was not said yet; an orderly end
             with self.subTest(turned=turned):
                 self.one.status = {"throttle": 0.0, "turned": turned, "seen": 4}
-                session = Session(self.one.pk, list(self.one.recording.columns), 50.0, None, throttle=0.0, turned=turned)
+                session = Session(
+                    self.one.pk,
+                    list(self.one.recording.columns),
+                    50.0,
+                    None,
+                    throttle=0.0,
+                    turned=turned,
+                )
                 held = Held(session, self.one.recording_id, 0.0)
                 go_on(held, self.one, 600, 0.0)
                 self.assertEqual((session.throttle, session.now, held.seen), (throttle, 12.0, 4))
@@ -278,7 +392,10 @@ class DeathTests(RecorderCase):
         self.ready()
         self.spin()
         with connection.cursor() as cursor:
-            cursor.execute("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()")
+            cursor.execute(
+                "select pg_terminate_backend(pid) from pg_stat_activity where datname ="
+                " current_database() and pid <> pg_backend_pid()"
+            )
         at = self.one.status["at"]
         self.until(lambda one: one.status["at"] > at + 2.5, what="going on")
         begin = self.one.recording.next_tick()
@@ -286,7 +403,11 @@ class DeathTests(RecorderCase):
         self.assertEqual(set(np.diff(self.ticks()[0]).tolist()), {1})
         live.set_throttle(self.built.operator, self.one, 50.0)
         self.until(lambda one: one.status["throttle"] == 50.0, what="obeying again")
-        pieces = list(self.one.recording.pieces.filter(first__gte=begin).order_by("first", "pk").values_list("first", "count"))
+        pieces = list(
+            self.one.recording.pieces.filter(first__gte=begin)
+            .order_by("first", "pk")
+            .values_list("first", "count")
+        )
         self.assertLess(sum(n for _, n in pieces), 1.1 * (pieces[-1][0] + pieces[-1][1] - begin))
 
 
@@ -301,7 +422,10 @@ class StreamTests(RecorderCase):
             end = time.time() + seconds
             async for text in stream:
                 got.append(text)
-                if sum(f"event: {kind}" in part for part in got for kind in [wanted]) >= 3 or time.time() > end:
+                if (
+                    sum(f"event: {kind}" in part for part in got for kind in [wanted]) >= 3
+                    or time.time() > end
+                ):
                     break
             await stream.aclose()
             await sync_to_async(connections.close_all)()
@@ -312,7 +436,11 @@ class StreamTests(RecorderCase):
         self.assertEqual((kinds[0], kinds.count("rows")), ("history", 3))
         self.assertEqual(set(json.loads(got[1].split("data: ")[1])["traces"]), {*CHANNELS, "power"})
         rows = [json.loads(part.split("data: ")[1]) for part in got if "event: rows" in part]
-        ticks = {tick for part in rows for tick in range(part["first"], part["first"] + len(part["rows"]))}  # a late sample may come behind
+        ticks = {
+            tick
+            for part in rows
+            for tick in range(part["first"], part["first"] + len(part["rows"]))
+        }  # a late sample may come behind
         last = max(ticks)
         self.assertEqual(ticks, set(range(min(ticks), last + 1)))
         time.sleep(1.0)
@@ -335,15 +463,23 @@ class SessionTests(TransactionTestCase):
 
         session = self.session(soaks=True, resolution=0.5)
         at = np.arange(6000) / 10
-        load = 45 - 22 * np.exp(-np.maximum(at - 60, 0) / 100) + 0.03 * np.random.default_rng(1).standard_normal(6000)
+        load = (
+            45
+            - 22 * np.exp(-np.maximum(at - 60, 0) / 100)
+            + 0.03 * np.random.default_rng(1).standard_normal(6000)
+        )
         for start in range(0, 6000, 100):
-            session.add(Piece(start, np.column_stack([load[start : start + 100], np.full(100, 1900.0)])))
+            session.add(
+                Piece(start, np.column_stack([load[start : start + 100], np.full(100, 1900.0)]))
+            )
             if start == 600:
                 session.turn(100.0)
         found = session.settle()
         self.assertAlmostEqual(found.end, 45.0, delta=0.1)
         session.forecast = found
-        said = json.loads(json.dumps(session.status()))["forecast"]  # what the recorder writes into the table
+        said = json.loads(json.dumps(session.status()))[
+            "forecast"
+        ]  # what the recorder writes into the table
         self.assertEqual((said["settled"], said["to_go"]), (True, 0.0))
         self.assertEqual(len(session.seconds), 600)
         self.assertEqual(len(session.recent), 600)
@@ -352,7 +488,14 @@ class SessionTests(TransactionTestCase):
         sweep = {"kind": "sweep", "levels": [70.0, 80.0, 90.0, 80.0], "dwell": 5.0}
         hold = {"kind": "hold", "channel": "power", "target": 6.0, "tolerance": 0.1}
         said = {"kind": "sweep", "text": "", "done": False, "held": False, "begun": 12.0, "step": 1}
-        for throttle, step, expected in ((80.0, 1, 1), (90.0, 1, 2), (80.0, 2, 3), (70.0, 1, None), (0.0, 0, None), (80.0, None, None)):
+        for throttle, step, expected in (
+            (80.0, 1, 1),
+            (90.0, 1, 2),
+            (80.0, 2, 3),
+            (70.0, 1, None),
+            (0.0, 0, None),
+            (80.0, None, None),
+        ):
             with self.subTest(throttle=throttle, step=step):
                 session = self.session(throttle=throttle)
                 task = task_again(said | {"step": step}, sweep, session)
@@ -360,16 +503,23 @@ class SessionTests(TransactionTestCase):
                 if task:
                     self.assertEqual(task.begun, 12.0)
                     self.assertEqual(task.machine.now(session.now + 4.9).throttle, throttle)
-                    self.assertEqual(task.machine.now(session.now + 5.1).throttle, sweep["levels"][min(expected + 1, 3)])
+                    self.assertEqual(
+                        task.machine.now(session.now + 5.1).throttle,
+                        sweep["levels"][min(expected + 1, 3)],
+                    )
         search = said | {"kind": "hold", "step": None}
         self.assertEqual(task_again(search, hold, self.session(throttle=62.0)).machine.target, 6.0)
-        self.assertIsNone(task_again(search, hold, self.session(throttle=0.0)))  # it was closed meanwhile
+        self.assertIsNone(
+            task_again(search, hold, self.session(throttle=0.0))
+        )  # it was closed meanwhile
         self.assertIsNone(task_again(said, hold, self.session(throttle=80.0)))
 
     def test_a_recorder_that_stood_still_turns_nothing_and_blames_nobody(self):
         recorder = Recorder(say=lambda text: None)
         session = self.session(throttle=70.0)
-        session.task = task_of({"kind": "sweep", "levels": [70.0, 80.0, 90.0], "dwell": 5.0}, session)
+        session.task = task_of(
+            {"kind": "sweep", "levels": [70.0, 80.0, 90.0], "dwell": 5.0}, session
+        )
         recorder.held[1] = Held(session, 1, 0.0)
         recorder.watched[2] = (None, 0.0)
         recorder._stood_still(31.0)
@@ -396,10 +546,26 @@ class SessionTests(TransactionTestCase):
         session = self.session(send=sent.append)
         held = Held(session, 1, 900.0)  # second 100 of the recording is now
         fresh, old = 99.0, 100.0 - STALE - 1
-        recorder._obey(held, {"wishes": [{"n": 1, "at": old, "throttle": 80.0}, {"n": 2, "at": old, "task": {"kind": "sweep"}}]})
+        recorder._obey(
+            held,
+            {
+                "wishes": [
+                    {"n": 1, "at": old, "throttle": 80.0},
+                    {"n": 2, "at": old, "task": {"kind": "sweep"}},
+                ]
+            },
+        )
         self.assertEqual((sent, session.throttle, session.task, held.seen), ([], 0.0, None, 2))
         self.assertIn("while nobody recorded", session.events[-1])
-        recorder._obey(held, {"wishes": [{"n": 2, "at": old, "throttle": 80.0}, {"n": 3, "at": fresh, "throttle": 60.0}]})
+        recorder._obey(
+            held,
+            {
+                "wishes": [
+                    {"n": 2, "at": old, "throttle": 80.0},
+                    {"n": 3, "at": fresh, "throttle": 60.0},
+                ]
+            },
+        )
         self.assertEqual((sent, held.urgent), ([60.0], True))
         recorder._obey(held, {"wishes": [{"n": 4, "at": old, "cut": True}]})
         self.assertEqual(sent, [60.0, 0.0])
@@ -413,7 +579,9 @@ class SessionTests(TransactionTestCase):
         speed = 1900 + 2 * random.standard_normal(2400)
         told = []
         for start in range(0, 2400, 10):
-            session.add(Rows(start, np.column_stack([air[start : start + 10], speed[start : start + 10]])))
+            session.add(
+                Rows(start, np.column_stack([air[start : start + 10], speed[start : start + 10]]))
+            )
             before = len(session.events)
             session.look()
             told += [(start / 10, line) for line in list(session.events)[before:]]
@@ -425,13 +593,18 @@ class SessionTests(TransactionTestCase):
 
     def test_a_session_goes_on_where_another_one_left_off(self):
         random = np.random.default_rng(5)
-        rows = np.column_stack([40 + random.standard_normal(1255), 1900 + random.standard_normal(1255)])
+        rows = np.column_stack(
+            [40 + random.standard_normal(1255), 1900 + random.standard_normal(1255)]
+        )
         rows[333, 0], rows[600:640] = np.nan, np.nan
         old, new = self.session(), self.session()
         for start in range(0, 1255, 5):
             old.add(Rows(start, rows[start : start + 5]))
         new.restore(0, rows)
-        self.assertEqual((new.recent_first, new.now, len(new.recent)), (old.recent_first, old.now, len(old.recent)))
+        self.assertEqual(
+            (new.recent_first, new.now, len(new.recent)),
+            (old.recent_first, old.now, len(old.recent)),
+        )
         np.testing.assert_array_equal(np.stack(new.recent), np.stack(old.recent))
         np.testing.assert_allclose(np.stack(new.seconds), np.stack(old.seconds))
         self.assertEqual((new.seconds_at, len(new.second)), (old.seconds_at, len(old.second)))

@@ -37,8 +37,12 @@ class ReferenceCase(TestCase):
         self.new.refresh_from_db()
 
     def post(self, data, who="operator"):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
-        return self.client.post(reverse("change_reference", args=[self.built.round.slug]), data, follow=True)
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
+        return self.client.post(
+            reverse("change_reference", args=[self.built.round.slug]), data, follow=True
+        )
 
 
 class HealthTests(ReferenceCase):
@@ -48,7 +52,9 @@ class HealthTests(ReferenceCase):
         self.assertIn("about 2 more runs", self.care().sentence)
         for minutes, speed in ((5, 4.01), (10, 4.0), (15, 4.005)):
             self.built.air(self.old, minutes, (speed, speed))
-        self.assertRegex(self.care().sentence, "L-02 repeats: its mean is known to ± 0.1. %, 1 % are asked")
+        self.assertRegex(
+            self.care().sentence, "L-02 repeats: its mean is known to ± 0.1. %, 1 % are asked"
+        )
         self.built.tests["air"].baseline = 0.01
         self.built.tests["air"].save()
         self.assertIn("does not repeat well enough yet", self.care().sentence)
@@ -66,27 +72,38 @@ class HealthTests(ReferenceCase):
         self.assertRegex(found.sentence, "Drifted by −.* % since 0. May 2026")
         self.assertEqual(len(found.drawn()["points"]), 24)
         self.assertEqual([specimen for specimen, _ in alarms([self.built.round])], [self.old])
-        self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.operator, backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertContains(self.client.get(reverse("attention")), "References that do not hold")
         page = self.client.get(self.old.get_absolute_url())
         self.assertContains(page, "It has drifted on 1 of 1 rig and test")
-        self.client.force_login(self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertNotContains(self.client.get(reverse("attention")), "References that do not hold")
-        self.assertContains(self.client.get(self.old.get_absolute_url()), "seen by hosts and bench operators")
+        self.assertContains(
+            self.client.get(self.old.get_absolute_url()), "seen by hosts and bench operators"
+        )
 
     def test_series_are_by_rig_state_and_specimen(self):
         from hauch.stores.models import Rig
 
         self.built.air(self.old, 0, (4.0, 4.0))
         test = self.built.tests["air"]
-        test.rig = Rig.objects.create(name="Rack rig", state=2, kind="tunnel", previous=test.rig, constants=test.rig.constants)
+        test.rig = Rig.objects.create(
+            name="Rack rig", state=2, kind="tunnel", previous=test.rig, constants=test.rig.constants
+        )
         for meter in test.rig.previous.meters.all():
             test.rig.meters.create(channel=meter.channel, instrument=meter.instrument)
         test.save()
         self.built.air(self.old, 5, (4.0, 4.0))
         self.bring_in()
         self.built.air(self.new, 6, (4.0, 4.0))
-        self.assertEqual(sorted(s.rig for s in series_of([self.built.round])), ["Rack rig", "Rack rig, state 2", "Rack rig, state 2"])
+        self.assertEqual(
+            sorted(s.rig for s in series_of([self.built.round])),
+            ["Rack rig", "Rack rig, state 2", "Rack rig, state 2"],
+        )
 
 
 class BridgeTests(ReferenceCase):
@@ -95,16 +112,27 @@ class BridgeTests(ReferenceCase):
         self.bring_in()
         self.assertEqual(self.new.state, "in_use")
         plan = plan_of(self.built.round)
-        self.assertEqual((plan.references[self.built.tests["air"].pk], plan.beside), (self.old, [self.new]))
+        self.assertEqual(
+            (plan.references[self.built.tests["air"].pk], plan.beside), (self.old, [self.new])
+        )
         self.assertIn((f"r{self.new.pk}", "Loft-140 L-03, reference"), subject_choices(plan))
         self.assertEqual(subject_of(self.built.round, "L-03"), Subject(reference=self.new))
-        for index, (what, speed) in enumerate([(self.old, 4.0), (self.new, 4.08), (self.old, 4.0), (self.new, 4.08), (self.old, 4.0)]):
+        for index, (what, speed) in enumerate(
+            [(self.old, 4.0), (self.new, 4.08), (self.old, 4.0), (self.new, 4.08), (self.old, 4.0)]
+        ):
             self.built.air(what, 200 + 5 * index, (speed, speed))
             self.built.power(what, 201 + 5 * index, 0.4)
         (bridge,) = self.care().bridges
         self.assertAlmostEqual(bridge["change"], 100 * 0.0198, delta=0.02)
         self.assertEqual((bridge["serial"], bridge["pairs"]), ("L-03", 1))
-        references.change_to(self.built.operator, self.built.round, self.new, self.tests, "L-02 hums.", START + timedelta(minutes=240))
+        references.change_to(
+            self.built.operator,
+            self.built.round,
+            self.new,
+            self.tests,
+            "L-02 hums.",
+            START + timedelta(minutes=240),
+        )
         references.take_out(self.built.operator, self.built.round, self.old, "Hums.", broken=False)
         self.old.refresh_from_db()
         self.assertEqual((self.old.state, self.care().active.specimen), ("retired", self.new))
@@ -122,16 +150,22 @@ class BridgeTests(ReferenceCase):
 
     def test_a_break_in_mid_round_shows_what_can_still_be_compared(self):
         self.built.measure_all()
-        references.take_out(self.built.operator, self.built.round, self.old, "Fell off the bench.", broken=True)
+        references.take_out(
+            self.built.operator, self.built.round, self.old, "Fell off the bench.", broken=True
+        )
         self.assertIn("No reference is in use", self.care().sentence)
         self.assertEqual((self.care().left_out, self.care().runs), (0, 9))
-        references.change_to(self.built.operator, self.built.round, self.new, self.tests, "The old one broke.")
+        references.change_to(
+            self.built.operator, self.built.round, self.new, self.tests, "The old one broke."
+        )
         self.built.air(self.new, 900, (4.1, 4.1))
         self.built.air(self.built.specimens["Amsel"], 905, (4.4, 4.4))
         care = self.care()
         self.assertEqual((care.left_out, care.runs), (1, 10))
         self.assertEqual([b["pairs"] for b in care.bridges], [0])
-        self.client.force_login(self.built.operator, backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.operator, backend="django.contrib.auth.backends.ModelBackend"
+        )
         page = self.client.get(reverse("care", args=[self.built.round.slug]))
         self.assertContains(page, "1 of 19 runs of entries cannot be compared now")
         self.assertContains(page, "was never run beside another that leads to L-02")
@@ -147,26 +181,71 @@ class BridgeTests(ReferenceCase):
         broken = ReferenceSpecimen.objects.create(type=self.old.type, serial="L-09", state="broken")
         change = references.change_to
         for act, words in (
-            (lambda: references.bring_in(self.built.operator, self.built.round, broken, self.tests), "is broken"),
-            (lambda: references.bring_in(self.built.operator, self.built.round, self.new, []), "at least one test"),
-            (lambda: change(self.built.operator, self.built.round, self.new, self.tests, " "), "why the reference changes"),
-            (lambda: change(self.built.operator, self.built.round, self.new, self.tests, "x", START - timedelta(days=1)), "only since"),
-            (lambda: references.take_out(self.built.operator, self.built.round, self.old, "", broken=True), "what happened"),
-            (lambda: references.take_out(self.built.operator, self.built.round, broken, "x", broken=True), "is broken"),
-        ):  # fmt: skip
+            (
+                lambda: references.bring_in(
+                    self.built.operator, self.built.round, broken, self.tests
+                ),
+                "is broken",
+            ),
+            (
+                lambda: references.bring_in(self.built.operator, self.built.round, self.new, []),
+                "at least one test",
+            ),
+            (
+                lambda: change(self.built.operator, self.built.round, self.new, self.tests, " "),
+                "why the reference changes",
+            ),
+            (
+                lambda: change(
+                    self.built.operator,
+                    self.built.round,
+                    self.new,
+                    self.tests,
+                    "x",
+                    START - timedelta(days=1),
+                ),
+                "only since",
+            ),
+            (
+                lambda: references.take_out(
+                    self.built.operator, self.built.round, self.old, "", broken=True
+                ),
+                "what happened",
+            ),
+            (
+                lambda: references.take_out(
+                    self.built.operator, self.built.round, broken, "x", broken=True
+                ),
+                "is broken",
+            ),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
                 act()
         with self.assertRaises(PermissionDenied):
-            references.bring_in(self.built.people["designer"], self.built.round, self.new, self.tests)
+            references.bring_in(
+                self.built.people["designer"], self.built.round, self.new, self.tests
+            )
 
     def test_over_the_web(self):
         tests = [str(t.pk) for t in self.tests]
-        self.assertContains(self.post({"what": "bring_in", "specimen": self.new.pk, "tests": tests}), "can be run beside the reference in use")
-        self.assertContains(self.post({"what": "change_to", "specimen": self.new.pk, "tests": tests, "reason": ""}), "Say in a few words")
         self.assertContains(
-            self.post({"what": "change_to", "specimen": self.new.pk, "tests": tests, "reason": "Worn."}), "is the reference from now on"
+            self.post({"what": "bring_in", "specimen": self.new.pk, "tests": tests}),
+            "can be run beside the reference in use",
         )
-        self.assertContains(self.post({"what": "broken", "specimen": self.old.pk, "reason": "Fell."}), "is out. Its runs stay and count")
+        self.assertContains(
+            self.post({"what": "change_to", "specimen": self.new.pk, "tests": tests, "reason": ""}),
+            "Say in a few words",
+        )
+        self.assertContains(
+            self.post(
+                {"what": "change_to", "specimen": self.new.pk, "tests": tests, "reason": "Worn."}
+            ),
+            "is the reference from now on",
+        )
+        self.assertContains(
+            self.post({"what": "broken", "specimen": self.old.pk, "reason": "Fell."}),
+            "is out. Its runs stay and count",
+        )
         for data, words in (
             ({"what": "x", "specimen": self.new.pk}, "Choose what is to be done"),
             ({"what": "retire"}, "Choose a reference specimen"),
@@ -174,6 +253,10 @@ class BridgeTests(ReferenceCase):
             self.assertContains(self.post(data), words)
         self.assertEqual(self.post({"what": "retire"}, who="designer").status_code, 403)
         self.assertEqual(
-            set(AuditEntry.objects.filter(action__startswith="reference.").values_list("action", flat=True)),
+            set(
+                AuditEntry.objects.filter(action__startswith="reference.").values_list(
+                    "action", flat=True
+                )
+            ),
             {"reference.bring_in", "reference.change", "reference.broken"},
         )

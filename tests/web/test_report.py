@@ -1,4 +1,6 @@
-"""The bench report of an entry: everything that was found, left out and seen, for those who may see it."""
+"""The bench report of an entry: everything that was found, left out and seen, for those who may see
+it.
+"""
 
 from __future__ import annotations
 
@@ -56,9 +58,24 @@ class ReportTests(TestCase):
         out = io.BytesIO()
         Image.new("RGB", (60, 40), "teal").save(out, "PNG")
         picture = keep_picture(self.built.operator, out.getvalue())
-        observe(self.built.operator, self.built.round, run=run, text="<b>tufts</b> point back", tags=["tufts"], picture=picture)
-        exclusions.exclude(self.built.operator, run, "read too early", reading_pk=run.readings.first().pk)
-        record_dnf(self.built.operator, air, Subject(specimen=self.built.specimens["Amsel"]), "two blades rub", START)
+        observe(
+            self.built.operator,
+            self.built.round,
+            run=run,
+            text="<b>tufts</b> point back",
+            tags=["tufts"],
+            picture=picture,
+        )
+        exclusions.exclude(
+            self.built.operator, run, "read too early", reading_pk=run.readings.first().pk
+        )
+        record_dnf(
+            self.built.operator,
+            air,
+            Subject(specimen=self.built.specimens["Amsel"]),
+            "two blades rub",
+            START,
+        )
         html = self.read()
         for words in (
             "&lt;b&gt;tufts&lt;/b&gt; point back",
@@ -75,18 +92,28 @@ class ReportTests(TestCase):
     def test_a_run_without_a_figure_says_why_and_other_settings_are_named(self):
         air = self.built.tests["air"]
         run = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=air).last()
-        Result.objects.filter(run=run).update(value=None, missing="Not settled: about 4 min to go.", troubles=[])
+        Result.objects.filter(run=run).update(
+            value=None, missing="Not settled: about 4 min to go.", troubles=[]
+        )
         html = self.read()
         self.assertIn("No result. Not settled: about 4 min to go.", html)
         other = Setting.objects.create(round=self.built.round, label="Hanging")
-        hung = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=air, result__value__isnull=False).last()
+        hung = Run.objects.filter(
+            specimen=self.built.specimens["Amsel"], test=air, result__value__isnull=False
+        ).last()
         Run.objects.filter(pk=hung.pk).update(setting=other)
         html = self.read()
         self.assertIn("Hanging</td>", html)
-        self.assertNotIn(f"How run {hung.pk} came about", html)  # the one at the setting that is scored is told
+        self.assertNotIn(
+            f"How run {hung.pk} came about", html
+        )  # the one at the setting that is scored is told
 
     def test_long_workings_are_not_folded_on_paper(self):
-        run = Run.objects.filter(specimen=self.built.specimens["Amsel"], test=self.built.tests["air"]).order_by("started_at").last()
+        run = (
+            Run.objects.filter(specimen=self.built.specimens["Amsel"], test=self.built.tests["air"])
+            .order_by("started_at")
+            .last()
+        )
         steps = [{**run.result.working[0], "name": f"Step number {n}"} for n in range(40)]
         Result.objects.filter(run=run).update(working=steps)
         html = self.read()
@@ -96,7 +123,9 @@ class ReportTests(TestCase):
     def test_a_designer_sees_the_own_entry_only_and_no_place_before_publication(self):
         own = self.read("Amsel", "designer")
         self.assertNotIn("Rank ", own)
-        self.assertNotIn("The reference at those moments", own)  # as the working of a cell, not before publication
+        self.assertNotIn(
+            "The reference at those moments", own
+        )  # as the working of a cell, not before publication
         self.assertIn("Air test", own)
         self.assertIn("Volume flow", own)
         self.read("Kiebitz", "designer", 404)
@@ -108,8 +137,14 @@ class ReportTests(TestCase):
         Entry.objects.create(round=self.built.round, name="Dohle", mark=9, designer_name="Ilvy")
         self.built.entries["Dohle"] = Entry.objects.get(name="Dohle")
         self.assertIn("No run yet. The report fills as the bench goes on.", self.read("Dohle"))
-        self.assertNotIn("Report to print", self.client.get(self.built.entries["Dohle"].get_absolute_url()).content.decode())
-        self.assertIn("Report to print", self.client.get(self.built.entries["Amsel"].get_absolute_url()).content.decode())
+        self.assertNotIn(
+            "Report to print",
+            self.client.get(self.built.entries["Dohle"].get_absolute_url()).content.decode(),
+        )
+        self.assertIn(
+            "Report to print",
+            self.client.get(self.built.entries["Amsel"].get_absolute_url()).content.decode(),
+        )
 
     def test_more_runs_cost_no_more_queries(self):
         self.client.login(username="host", password=PASSWORD)

@@ -1,4 +1,6 @@
-"""Stores: instruments, calibrations, rigs and their states, guided calibration, pictures, libraries."""
+"""Stores: instruments, calibrations, rigs and their states, guided calibration, pictures,
+libraries.
+"""
 
 import io
 import json
@@ -37,10 +39,16 @@ class StoresCase(TestCase):
     def setUpTestData(cls):
         cls.built = build()
         cls.rig = cls.built.tests["air"].rig
-        cls.meters = {m.channel: m.instrument for m in cls.rig.meters.all() if m.channel in cls.rig.how.channels}
+        cls.meters = {
+            m.channel: m.instrument
+            for m in cls.rig.meters.all()
+            if m.channel in cls.rig.how.channels
+        }
 
     def sign_in(self, who="host"):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
 
     def post(self, name, data, *args, who="host", **more):
         self.sign_in(who)
@@ -54,39 +62,61 @@ class CalibrationTests(StoresCase):
     def test_it_holds_for_runs_from_its_day_on(self):
         run = self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         before = run.result.value
-        actions.add_calibration(self.built.operator, self.vane, START.date() - timedelta(days=9), [(1, 0.9), (5, 4.5), (10, 9.0)])
+        actions.add_calibration(
+            self.built.operator,
+            self.vane,
+            START.date() - timedelta(days=9),
+            [(1, 0.9), (5, 4.5), (10, 9.0)],
+        )
         found = recompute(runs().filter(pk=run.pk))
         self.assertEqual(found.changed, [run.pk])
         run.result.refresh_from_db()
         self.assertAlmostEqual(run.result.value / before, 0.9, places=6)
         later = START.date() + timedelta(days=20)
-        actions.add_calibration(self.built.operator, self.vane, later, [(1, 0.8), (5, 4.0), (10, 8.0)])
+        actions.add_calibration(
+            self.built.operator, self.vane, later, [(1, 0.8), (5, 4.0), (10, 8.0)]
+        )
         self.assertEqual(recompute(runs().filter(pk=run.pk)).changed, [])
-        self.assertAlmostEqual(Instrument.objects.get(pk=self.vane.pk).meter(START + timedelta(days=30)).slope, 0.8)
+        self.assertAlmostEqual(
+            Instrument.objects.get(pk=self.vane.pk).meter(START + timedelta(days=30)).slope, 0.8
+        )
 
     def test_the_first_stands_for_what_was_before_it(self):
-        actions.add_calibration(self.built.operator, self.vane, date(2026, 6, 1), [(1, 0.9), (5, 4.5)])
+        actions.add_calibration(
+            self.built.operator, self.vane, date(2026, 6, 1), [(1, 0.9), (5, 4.5)]
+        )
         self.assertAlmostEqual(Instrument.objects.get(pk=self.vane.pk).meter(START).slope, 0.9)
 
     def test_the_limit_counts_besides_unless_it_is_replaced(self):
         self.assertEqual(self.vane.meter().accuracy, 0.02)
-        actions.add_calibration(self.built.operator, self.vane, date(2026, 4, 1), [(1, 1.0), (5, 5.0)], replaces_limit=True)
+        actions.add_calibration(
+            self.built.operator,
+            self.vane,
+            date(2026, 4, 1),
+            [(1, 1.0), (5, 5.0)],
+            replaces_limit=True,
+        )
         self.assertEqual(Instrument.objects.get(pk=self.vane.pk).meter().accuracy, 0.0)
 
     def test_withdrawn_it_no_longer_counts_and_stays_on_record(self):
-        made = actions.add_calibration(self.built.operator, self.vane, date(2026, 4, 1), [(1, 0.9), (5, 4.5)])
+        made = actions.add_calibration(
+            self.built.operator, self.vane, date(2026, 4, 1), [(1, 0.9), (5, 4.5)]
+        )
         with self.assertRaisesRegex(ValidationError, "in a few words"):
             actions.withdraw_calibration(self.built.operator, made, " ")
         actions.withdraw_calibration(self.built.operator, made, "The standard was broken.")
         self.assertEqual(Instrument.objects.get(pk=self.vane.pk).meter().slope, 1.0)
         self.assertEqual(Calibration.objects.count(), 1)
-        self.assertTrue(AuditEntry.objects.filter(action="instrument.withdraw_calibration").exists())
+        self.assertTrue(
+            AuditEntry.objects.filter(action="instrument.withdraw_calibration").exists()
+        )
 
     def test_what_cannot_be(self):
         for points, at, words in (
-            ([(1, 1)], date(2026, 4, 1), "through one point"), ([(1, 2), (2, 1)], date(2026, 4, 1), "The line falls"),
+            ([(1, 1)], date(2026, 4, 1), "through one point"),
+            ([(1, 2), (2, 1)], date(2026, 4, 1), "The line falls"),
             ([(1, 1), (2, 2)], timezone.localdate() + timedelta(days=2), "lies ahead"),
-        ):  # fmt: skip
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValidationError, words):
                 actions.add_calibration(self.built.operator, self.vane, at, points)
         self.assertEqual(Calibration.objects.count(), 0)
@@ -97,49 +127,94 @@ class CalibrationTests(StoresCase):
         self.assertEqual(due_of(self.vane).word, "never")
         for days, word in ((400, "late"), (350, "soon"), (100, "")):
             Calibration.objects.all().delete()
-            Calibration.objects.create(instrument=self.vane, at=timezone.localdate() - timedelta(days=days))
+            Calibration.objects.create(
+                instrument=self.vane, at=timezone.localdate() - timedelta(days=days)
+            )
             self.assertEqual(due_of(self.vane).word, word)
 
     def test_over_the_web_with_a_look_before_it_is_kept(self):
         url, data = (
             "stores:calibrate",
-            {"indicated": ["3,6", "18", "36", ""], "true": ["3,24", "16,2", "32,4", ""], "at": "2026-04-01", "standard": "pitot"},
+            {
+                "indicated": ["3,6", "18", "36", ""],
+                "true": ["3,24", "16,2", "32,4", ""],
+                "at": "2026-04-01",
+                "standard": "pitot",
+            },
         )
         look = self.post(url, data, self.vane.pk, headers={"hx-request": "true"})
         self.assertContains(look, "0.900000")
         self.assertEqual(Calibration.objects.count(), 0)
-        self.assertRedirects(self.post(url, data | {"keep": "yes"}, self.vane.pk), self.vane.get_absolute_url())
+        self.assertRedirects(
+            self.post(url, data | {"keep": "yes"}, self.vane.pk), self.vane.get_absolute_url()
+        )
         made = Calibration.objects.get()
         self.assertAlmostEqual(made.slope, 0.9, places=9)
         self.assertEqual([round(x, 6) for x in made.points[1]], [5.0, 4.5])
-        half = self.post(url, {"indicated": ["3.6", "x"], "true": ["", "1"], "at": "2026-04-01", "keep": "yes"}, self.vane.pk)
+        half = self.post(
+            url,
+            {"indicated": ["3.6", "x"], "true": ["", "1"], "at": "2026-04-01", "keep": "yes"},
+            self.vane.pk,
+        )
         self.assertContains(half, "Point 1 has only one figure", status_code=422)
         self.assertContains(half, "Point 2: “x” is not a number", status_code=422)
 
     def test_the_form_keeps_digits_that_were_left_alone(self):
-        Instrument.objects.filter(pk=self.vane.pk).update(accuracy=0.0213987654321, accuracy_share=0.0123456789)
+        Instrument.objects.filter(pk=self.vane.pk).update(
+            accuracy=0.0213987654321, accuracy_share=0.0123456789
+        )
         self.sign_in()
         page = self.client.get(reverse("stores:change_instrument", args=[self.vane.pk]))
-        data = {name: page.context["form"][name].value() or "" for name in page.context["form"].fields if name != "profile"}
-        shown = {name: page.context["form"].fields[name].prepare_value(v) if v != "" else "" for name, v in data.items()}
+        data = {
+            name: page.context["form"][name].value() or ""
+            for name in page.context["form"].fields
+            if name != "profile"
+        }
+        shown = {
+            name: page.context["form"].fields[name].prepare_value(v) if v != "" else ""
+            for name, v in data.items()
+        }
         shown |= {"serial": "V-7", "retired": ""}
-        self.client.post(reverse("stores:change_instrument", args=[self.vane.pk]), {k: v for k, v in shown.items() if v not in ("", None, False)})
+        self.client.post(
+            reverse("stores:change_instrument", args=[self.vane.pk]),
+            {k: v for k, v in shown.items() if v not in ("", None, False)},
+        )
         self.vane.refresh_from_db()
-        self.assertEqual((self.vane.serial, self.vane.accuracy, self.vane.accuracy_share), ("V-7", 0.0213987654321, 0.0123456789))
+        self.assertEqual(
+            (self.vane.serial, self.vane.accuracy, self.vane.accuracy_share),
+            ("V-7", 0.0213987654321, 0.0123456789),
+        )
 
 
 class RigStateTests(StoresCase):
     def test_a_rig_without_runs_changes_in_place(self):
-        now = actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.13, 0.0001)), self.meters, "")
+        now = actions.change_rig(
+            self.built.operator, self.rig, constants(self.rig, bore=(0.13, 0.0001)), self.meters, ""
+        )
         self.assertEqual((now.pk, now.state, now.pairs["bore"][0]), (self.rig.pk, 1, 0.13))
 
     def test_with_runs_it_gets_a_new_state_and_old_runs_keep_theirs(self):
         old = self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         figure = old.result.value
         with self.assertRaisesRegex(ValidationError, "Say what is different now"):
-            actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.14, 0.0001)), self.meters, " ")
-        now = actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.14, 0.0001)), self.meters, "A wider tube.")
-        self.assertEqual((now.state, now.previous_id, [s.state for s in states_of(now)]), (2, self.rig.pk, [2, 1]))
+            actions.change_rig(
+                self.built.operator,
+                self.rig,
+                constants(self.rig, bore=(0.14, 0.0001)),
+                self.meters,
+                " ",
+            )
+        now = actions.change_rig(
+            self.built.operator,
+            self.rig,
+            constants(self.rig, bore=(0.14, 0.0001)),
+            self.meters,
+            "A wider tube.",
+        )
+        self.assertEqual(
+            (now.state, now.previous_id, [s.state for s in states_of(now)]),
+            (2, self.rig.pk, [2, 1]),
+        )
         test = self.built.tests["air"]
         test.refresh_from_db()
         self.assertEqual(test.rig_id, now.pk)
@@ -148,31 +223,50 @@ class RigStateTests(StoresCase):
         self.assertAlmostEqual(new.result.value / figure, (0.14 / 0.1252) ** 2, places=6)
         self.assertEqual((old.rig_id, new.rig_id), (self.rig.pk, now.pk))
         with self.assertRaisesRegex(ValidationError, "was changed since"):
-            actions.change_rig(self.built.operator, self.rig, constants(self.rig), self.meters, "again")
+            actions.change_rig(
+                self.built.operator, self.rig, constants(self.rig), self.meters, "again"
+            )
 
     def test_published_rounds_keep_their_rig(self):
         self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         self.built.round.state, self.built.round.published_at = "published", START
         self.built.round.save()
-        actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.14, 0.0001)), self.meters, "A wider tube.")
+        actions.change_rig(
+            self.built.operator,
+            self.rig,
+            constants(self.rig, bore=(0.14, 0.0001)),
+            self.meters,
+            "A wider tube.",
+        )
         self.built.tests["air"].refresh_from_db()
         self.assertEqual(self.built.tests["air"].rig_id, self.rig.pk)
 
     def test_standing_leaves_out_what_has_no_reference_in_its_state(self):
         self.built.measure_all()
         test = self.built.tests["air"]
-        now = actions.change_rig(self.built.operator, self.rig, constants(self.rig, bore=(0.14, 0.0001)), self.meters, "A wider tube.")
+        now = actions.change_rig(
+            self.built.operator,
+            self.rig,
+            constants(self.rig, bore=(0.14, 0.0001)),
+            self.meters,
+            "A wider tube.",
+        )
         test.rig = now
         self.built.air(self.built.specimens["Amsel"], 500, (4.4, 4.4))
         judge_round(self.built.round.pk)
         standing = self.built.round.rules.get().standing
-        self.assertRegex(" ".join(standing.notes), "Air test: 1 run has no run of the reference in the same state")
+        self.assertRegex(
+            " ".join(standing.notes),
+            "Air test: 1 run has no run of the reference in the same state",
+        )
         before = standing.rows.get(entry__name="Amsel").tests["air"]["change"]
         self.built.air(self.built.reference, 505, (4.0, 4.0))
         judge_round(self.built.round.pk)
         standing.refresh_from_db()
         self.assertEqual(standing.notes, [])
-        self.assertAlmostEqual(standing.rows.get(entry__name="Amsel").tests["air"]["change"], before, delta=0.3)
+        self.assertAlmostEqual(
+            standing.rows.get(entry__name="Amsel").tests["air"]["change"], before, delta=0.3
+        )
 
     def test_nothing_changed_is_no_new_state(self):
         self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
@@ -182,27 +276,47 @@ class RigStateTests(StoresCase):
 
     def test_impossible_geometry_is_refused_by_field(self):
         with self.assertRaises(ValidationError) as refused:
-            actions.add_rig(self.built.host, Rig(name="T", kind="tunnel"), {"bore": (-0.1, 0.0), "length": (1.0, 0.0), "sensor_at": (1.5, 0.0)}, {})
+            actions.add_rig(
+                self.built.host,
+                Rig(name="T", kind="tunnel"),
+                {"bore": (-0.1, 0.0), "length": (1.0, 0.0), "sensor_at": (1.5, 0.0)},
+                {},
+            )
         self.assertEqual(set(refused.exception.message_dict), {"bore", "sensor_at"})
         self.assertFalse(Rig.objects.filter(name="T").exists())
 
     def test_the_form_keeps_digits_that_were_left_alone(self):
         rig = Rig.objects.create(
-            name="Tube", kind="tunnel", constants={"bore": [0.12521234567891, 0.00012345678901], "profile_factor": [0.845446040123, 0.005]}
+            name="Tube",
+            kind="tunnel",
+            constants={
+                "bore": [0.12521234567891, 0.00012345678901],
+                "profile_factor": [0.845446040123, 0.005],
+            },
         )
         self.built.tests["air"].rig = rig
-        self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0)) if rig.meters.exists() else None
+        (
+            self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
+            if rig.meters.exists()
+            else None
+        )
         self.sign_in()
         form = self.client.get(reverse("stores:change_rig", args=[rig.pk])).context["form"]
-        data = {name: form.fields[name].prepare_value(form[name].value()) or "" for name in form.fields}
+        data = {
+            name: form.fields[name].prepare_value(form[name].value()) or "" for name in form.fields
+        }
         self.client.post(reverse("stores:change_rig", args=[rig.pk]), data | {"note": "dusted"})
         rig.refresh_from_db()
-        self.assertEqual((rig.note, rig.pairs["bore"]), ("dusted", (0.12521234567891, 0.00012345678901)))
+        self.assertEqual(
+            (rig.note, rig.pairs["bore"]), ("dusted", (0.12521234567891, 0.00012345678901))
+        )
         self.assertEqual(Rig.objects.filter(name="Tube").count(), 1)
 
     def test_drawing_follows_while_typing_and_names_what_cannot_be(self):
         url = "stores:rig_drawing"
-        good = self.post(url, {"c_bore": "200", "c_length": "2000"}, "tunnel", headers={"hx-request": "true"})
+        good = self.post(
+            url, {"c_bore": "200", "c_length": "2000"}, "tunnel", headers={"hx-request": "true"}
+        )
         self.assertContains(good, "⌀ 200 mm")
         bad = self.post(url, {"c_bore": "-200"}, "tunnel", headers={"hx-request": "true"})
         self.assertContains(bad, "cannot be")
@@ -212,17 +326,28 @@ class RigStateTests(StoresCase):
 
 class GuidedCalibrationTests(StoresCase):
     def setUp(self):
-        self.rig = Rig.objects.create(name="Tube", kind="tunnel", constants={"bore": [0.1252, 0.0001]})
+        self.rig = Rig.objects.create(
+            name="Tube", kind="tunnel", constants={"bore": [0.1252, 0.0001]}
+        )
 
     def test_a_traverse_gives_the_profile_factor(self):
-        now = actions.calibrate_rig(self.built.operator, self.rig, RigCalibration.Kind.TRAVERSE, TRAVERSE, "six trays")
+        now = actions.calibrate_rig(
+            self.built.operator, self.rig, RigCalibration.Kind.TRAVERSE, TRAVERSE, "six trays"
+        )
         self.assertAlmostEqual(now.pairs["profile_factor"][0], sum(SHAPE) / 5, places=9)
         made = RigCalibration.objects.get()
-        self.assertEqual((made.rig_id, made.note, made.by), (now.pk, "six trays", self.built.operator))
+        self.assertEqual(
+            (made.rig_id, made.note, made.by), (now.pk, "six trays", self.built.operator)
+        )
 
     def test_a_blank_plate_gives_the_leak(self):
-        readings = {"pressures": [20.0, 80.0, 300.0], "flows": [2e-5 * p**0.65 for p in (20.0, 80.0, 300.0)]}
-        now = actions.calibrate_rig(self.built.operator, self.rig, RigCalibration.Kind.BLANK_PLATE, readings)
+        readings = {
+            "pressures": [20.0, 80.0, 300.0],
+            "flows": [2e-5 * p**0.65 for p in (20.0, 80.0, 300.0)],
+        }
+        now = actions.calibrate_rig(
+            self.built.operator, self.rig, RigCalibration.Kind.BLANK_PLATE, readings
+        )
         self.assertAlmostEqual(now.pairs["leak_exponent"][0], 0.65, places=9)
 
     def test_over_the_web(self):
@@ -234,20 +359,31 @@ class GuidedCalibrationTests(StoresCase):
         look = self.post("stores:calibrate_rig", data, *args, headers={"hx-request": "true"})
         self.assertContains(look, "0.844")
         self.assertEqual(RigCalibration.objects.count(), 0)
-        gap = self.post("stores:calibrate_rig", {k: v for k, v in data.items() if k != "v-1-2"} | {"keep": "yes"}, *args)
+        gap = self.post(
+            "stores:calibrate_rig",
+            {k: v for k, v in data.items() if k != "v-1-2"} | {"keep": "yes"},
+            *args,
+        )
         self.assertContains(gap, "Radius 2: a speed is missing", status_code=422)
         self.assertContains(gap, 'value="18"', status_code=422)
         self.post("stores:calibrate_rig", data | {"keep": "yes"}, *args)
         self.rig.refresh_from_db()
         self.assertAlmostEqual(self.rig.pairs["profile_factor"][0], 0.844, places=4)
-        plate = self.post("stores:calibrate_rig", {"pressure": ["2", "9"], "flow": ["0,4", "9"], "keep": "yes"}, self.rig.pk, "blank_plate")
+        plate = self.post(
+            "stores:calibrate_rig",
+            {"pressure": ["2", "9"], "flow": ["0,4", "9"], "keep": "yes"},
+            self.rig.pk,
+            "blank_plate",
+        )
         self.assertContains(plate, "leaks have 0.5 to 1", status_code=422)
 
 
 class ReferenceAndPictureTests(StoresCase):
     def picture(self, kind="PNG", size=(40, 30)):
         out = io.BytesIO()
-        Image.new("RGB", size, "teal").save(out, kind, **({"exif": b"Exif\x00\x00secret place"} if kind == "JPEG" else {}))
+        Image.new("RGB", size, "teal").save(
+            out, kind, **({"exif": b"Exif\x00\x00secret place"} if kind == "JPEG" else {})
+        )
         return out.getvalue()
 
     def test_a_new_specimen(self):
@@ -282,7 +418,10 @@ class ReferenceAndPictureTests(StoresCase):
 
     def test_what_is_no_picture(self):
         for data in (b"", b"GIF89a" + b"0" * 50, b"<svg onload='x'/>", self.picture()[:60]):
-            with self.subTest(data[:8]), self.assertRaisesRegex(ValidationError, "no picture that can be read"):
+            with (
+                self.subTest(data[:8]),
+                self.assertRaisesRegex(ValidationError, "no picture that can be read"),
+            ):
                 clean_picture(data)
         with self.assertRaisesRegex(ValidationError, "at most 20 MB"):
             clean_picture(b"0" * 20_000_001)
@@ -290,7 +429,12 @@ class ReferenceAndPictureTests(StoresCase):
 
 class LibraryTests(StoresCase):
     def test_json_goes_out_and_comes_in_elsewhere(self):
-        actions.add_calibration(self.built.operator, Instrument.objects.get(name="Vane"), date(2026, 4, 1), [(1, 0.9), (5, 4.5)])
+        actions.add_calibration(
+            self.built.operator,
+            Instrument.objects.get(name="Vane"),
+            date(2026, 4, 1),
+            [(1, 0.9), (5, 4.5)],
+        )
         tube = Rig.objects.create(name="Tube", kind="tunnel", constants={"bore": [0.1252, 0.0001]})
         actions.calibrate_rig(self.built.operator, tube, RigCalibration.Kind.TRAVERSE, TRAVERSE)
         Rig.objects.exclude(pk=tube.pk).filter(tests=None).delete()
@@ -305,34 +449,69 @@ class LibraryTests(StoresCase):
 
     def test_csv_goes_out_and_comes_in(self):
         self.assertIn("Vane,air_speed,,0.01,0.02,0", instruments_csv())
-        names = import_library(self.built.host, b"name,channel,resolution,accuracy\nHot wire H1,air_speed,0.001,0.01\n'=cmd,power,1,\n")
+        names = import_library(
+            self.built.host,
+            b"name,channel,resolution,accuracy\nHot wire H1,air_speed,0.001,0.01\n'=cmd,power,1,\n",
+        )
         self.assertEqual(names, ["Hot wire H1", "=cmd"])
         self.assertIn("'=cmd", instruments_csv())
-        table = b"rig,kind,constant,value,standard_uncertainty\nBag,bag_fill,bag_volume,0.12,0.001\nBag,bag_fill,mouth,0.3,\n"
+        table = b"rig,kind,constant,value,standard_uncertainty\nBag,bag_fill,bag_volume,0.12,0.001\nBag,bag_fill,mouth,0.3,\n"  # noqa: E501
         self.assertEqual(import_library(self.built.host, table), ["Bag"])
         self.assertIn("Bag,bag_fill,bag_volume,0.12,0.001", rigs_csv())
 
     def test_what_cannot_be_read_leaves_nothing_behind(self):
         for data, words in (
-            (b"\xff\xfe", "no text in UTF-8"), (b"a,b\n1,2", "neither the columns"), (b"{}", "not a library"), (b"{", "cannot be read"),
-            (b"name,channel\nX,aura", "Line 2: “aura” is no channel"), (b"name,channel,resolution\nX,power,much", "Line 2, resolution: “much” is not a number"),
-            (b"name,channel,resolution\nX,power,1\nY,power,-1", "Line 3, Y: Resolution and limits must be 0 or more"),
-            (b"rig,kind,constant,value,standard_uncertainty\nX,tunnel,bore,-1,0", "X .line 2.: Bore of the tube: -1 m cannot be"),
+            (b"\xff\xfe", "no text in UTF-8"),
+            (b"a,b\n1,2", "neither the columns"),
+            (b"{}", "not a library"),
+            (b"{", "cannot be read"),
+            (b"name,channel\nX,aura", "Line 2: “aura” is no channel"),
+            (
+                b"name,channel,resolution\nX,power,much",
+                "Line 2, resolution: “much” is not a number",
+            ),
+            (
+                b"name,channel,resolution\nX,power,1\nY,power,-1",
+                "Line 3, Y: Resolution and limits must be 0 or more",
+            ),
+            (
+                b"rig,kind,constant,value,standard_uncertainty\nX,tunnel,bore,-1,0",
+                "X .line 2.: Bore of the tube: -1 m cannot be",
+            ),
             (b"rig,kind,constant,value,standard_uncertainty\nX,aura,bore,1,0", "is no kind of rig"),
-            (json.dumps({"schema": "hauch.library", "schema_version": 1, "instruments": [], "rigs": [{"name": "X"}]}).encode(), "“state” is missing"),
-        ):  # fmt: skip
+            (
+                json.dumps(
+                    {
+                        "schema": "hauch.library",
+                        "schema_version": 1,
+                        "instruments": [],
+                        "rigs": [{"name": "X"}],
+                    }
+                ).encode(),
+                "“state” is missing",
+            ),
+        ):
             before = (Instrument.objects.count(), Rig.objects.count(), AuditEntry.objects.count())
             with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
                 import_library(self.built.host, data)
-            self.assertEqual((Instrument.objects.count(), Rig.objects.count(), AuditEntry.objects.count()), before)
+            self.assertEqual(
+                (Instrument.objects.count(), Rig.objects.count(), AuditEntry.objects.count()),
+                before,
+            )
 
     def test_over_the_web(self):
         sent = SimpleUploadedFile("meters.csv", b"name,channel\nHot wire H1,air_speed\n")
         answer = self.post("exchange:import_library", {"library": sent}, follow=True)
         self.assertContains(answer, "New in the stores: Hot wire H1.")
-        self.assertContains(self.post("exchange:import_library", {}), "Choose the JSON or CSV file", status_code=422)
+        self.assertContains(
+            self.post("exchange:import_library", {}), "Choose the JSON or CSV file", status_code=422
+        )
         for table, start in (("instruments", b"name,channel"), ("rigs", b"rig,kind"), ("", b"{")):
-            self.assertTrue(self.client.get(reverse("exchange:library") + f"?table={table}").content.startswith(start))
+            self.assertTrue(
+                self.client.get(reverse("exchange:library") + f"?table={table}").content.startswith(
+                    start
+                )
+            )
 
 
 class PermissionTests(StoresCase):
@@ -341,8 +520,12 @@ class PermissionTests(StoresCase):
         for who in ("designer", "viewer", "stranger"):
             user = self.built.people[who]
             for action in (
-                lambda user=user: actions.save_instrument(user, Instrument(name="X", channel="power")),
-                lambda user=user: actions.add_calibration(user, vane, date(2026, 4, 1), [(1, 1), (2, 2)]),
+                lambda user=user: actions.save_instrument(
+                    user, Instrument(name="X", channel="power")
+                ),
+                lambda user=user: actions.add_calibration(
+                    user, vane, date(2026, 4, 1), [(1, 1), (2, 2)]
+                ),
                 lambda user=user: actions.add_rig(user, Rig(name="X", kind="lift"), {}, {}),
                 lambda user=user: actions.change_rig(user, self.rig, {}, {}, "x"),
                 lambda user=user: actions.calibrate_rig(user, self.rig, "traverse", TRAVERSE),

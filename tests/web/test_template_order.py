@@ -1,4 +1,6 @@
-"""Templates, their tags and their static files keep the order of the imports: a room builds only on rooms below it."""
+"""Templates, their tags and their static files keep the order of the imports: a room builds only on
+rooms below it.
+"""
 
 import re
 import tomllib
@@ -13,9 +15,15 @@ RENDERED = re.compile(r"""["']([a-z_]+/[a-z_]+\.html)["']""")
 
 def floors():
     """Room -> floor, the lowest 0, as the import contract has them."""
-    contracts = tomllib.loads((HOME / "pyproject.toml").read_text())["tool"]["importlinter"]["contracts"]
+    contracts = tomllib.loads((HOME / "pyproject.toml").read_text())["tool"]["importlinter"][
+        "contracts"
+    ]
     layers = next(c["layers"] for c in contracts if c["name"] == "Imports run one way")
-    return {room.strip().removeprefix("hauch."): floor for floor, row in enumerate(reversed(layers)) for room in row.split("|")}
+    return {
+        room.strip().removeprefix("hauch."): floor
+        for floor, row in enumerate(reversed(layers))
+        for room in row.split("|")
+    }
 
 
 class TemplateOrderTests(unittest.TestCase):
@@ -47,5 +55,9 @@ class TemplateOrderTests(unittest.TestCase):
         self.assertEqual(list(self.above(RENDERED, sorted(SOURCE.glob("*/*.py")))), [])
 
     def test_every_template_that_is_named_is_there(self):
-        named = {name for path in SOURCE.glob("*/templates/**/*.html") for name in NAMED.findall(path.read_text())}
+        named = {
+            name
+            for path in SOURCE.glob("*/templates/**/*.html")
+            for name in NAMED.findall(path.read_text())
+        }
         self.assertEqual(sorted(named - set(self.rooms)), [])

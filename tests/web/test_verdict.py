@@ -1,4 +1,6 @@
-"""Standings from stored runs: who leads, what is too close, what is missing, and whether the truth is found."""
+"""Standings from stored runs: who leads, what is too close, what is missing, and whether the truth
+is found.
+"""
 
 import math
 from datetime import timedelta
@@ -37,7 +39,8 @@ class StandingTests(TestCase):
     def test_clear_leader_and_a_pair_too_close_to_call(self):
         rows = self.rows()
         self.assertEqual(
-            [(rows[name].rank, rows[name].state) for name in ("Amsel", "Binse", "Kiebitz")], [(1, "ranked"), (2, "ranked"), (2, "ranked")]
+            [(rows[name].rank, rows[name].state) for name in ("Amsel", "Binse", "Kiebitz")],
+            [(1, "ranked"), (2, "ranked"), (2, "ranked")],
         )
         self.assertGreater(rows["Amsel"].first, 0.99)
         self.assertEqual(rows["Amsel"].tests["air"]["word"], "better")
@@ -61,11 +64,20 @@ class StandingTests(TestCase):
 
     def test_did_not_finish_is_last_and_incomplete_before_it(self):
         built = self.built
-        actions.record_dnf(built.operator, built.tests["air"], Subject(specimen=built.specimens["Amsel"]), "burst", START)
+        actions.record_dnf(
+            built.operator,
+            built.tests["air"],
+            Subject(specimen=built.specimens["Amsel"]),
+            "burst",
+            START,
+        )
         for run in Run.objects.filter(specimen=built.specimens["Binse"], test=built.tests["power"]):
             actions.void_run(built.operator, run, "wrong supply")
         rows = self.rows()
-        self.assertEqual([(rows[n].place, rows[n].state) for n in ("Kiebitz", "Binse", "Amsel")], [(1, "ranked"), (2, "incomplete"), (3, "dnf")])
+        self.assertEqual(
+            [(rows[n].place, rows[n].state) for n in ("Kiebitz", "Binse", "Amsel")],
+            [(1, "ranked"), (2, "incomplete"), (3, "dnf")],
+        )
         self.assertEqual(rows["Binse"].reason, "Not complete: power test missing.")
         self.assertIsNone(rows["Amsel"].score)
 
@@ -84,13 +96,21 @@ class StandingTests(TestCase):
         self.assertFalse(standing.rows.filter(state="ranked").exists())
 
     def test_an_unbridged_reference_is_told(self):
-        other = ReferenceSpecimen.objects.create(type=self.built.reference.type, serial="L-09", state="new")
+        other = ReferenceSpecimen.objects.create(
+            type=self.built.reference.type, serial="L-09", state="new"
+        )
         self.built.air(other, 60 * 24, (4.2, 4.2))
         standing = refresh(self.built.round.rules.first())
         self.assertIn("Loft-140 L-09 was never run beside Loft-140 L-02", standing.notes[0])
 
     def test_best_single_metric(self):
-        rules = RuleVersion.objects.create(round=self.built.round, number=2, scheme="best_single", created_by=self.built.host, draws=1000)
+        rules = RuleVersion.objects.create(
+            round=self.built.round,
+            number=2,
+            scheme="best_single",
+            created_by=self.built.host,
+            draws=1000,
+        )
         rules.tests.set(self.built.tests.values())
         RuleTerm.objects.create(rules=rules, test=self.built.tests["power"], weight=1)
         rows = self.rows(rules)
@@ -98,14 +118,19 @@ class StandingTests(TestCase):
         self.assertLess(rows["Amsel"].score, 100)
 
     def test_runs_at_another_setting_do_not_count(self):
-        setting = self.built.round.settings.create(label="Throttle 75 %", values={"throttle": "75 %"})
+        setting = self.built.round.settings.create(
+            label="Throttle 75 %", values={"throttle": "75 %"}
+        )
         before = self.rows()["Amsel"].tests["air"]["value"]
         self.built.air(self.built.specimens["Amsel"], 500, (2.0, 2.0), setting=setting)
         self.assertEqual(self.rows()["Amsel"].tests["air"]["value"], before)
 
     def test_a_large_round_is_left_to_the_worker(self):
         judge_round(self.built.round.pk)
-        with mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3), self.captureOnCommitCallbacks(execute=True) as called:
+        with (
+            mock.patch("hauch.verdict.actions.AT_ONCE_UP_TO", 3),
+            self.captureOnCommitCallbacks(execute=True) as called,
+        ):
             results_have_changed(self.built.round)
             results_have_changed(self.built.round)
         self.assertEqual(called, [])
@@ -120,8 +145,12 @@ class StandingTests(TestCase):
         row = standing.rows.get(entry=self.built.entries["Amsel"])
         cell, ground = row.tests["air"], standing.reference["air"]
         steps = queries.cell_working(self.built.tests["air"], cell, ground)
-        self.assertAlmostEqual(steps[2]["value"], 100 * (cell["value"] / cell["reference"] - 1), places=6)
-        self.assertAlmostEqual(sum(part["share"] for part in queries.cell_doubt(cell)), 1.0, places=9)
+        self.assertAlmostEqual(
+            steps[2]["value"], 100 * (cell["value"] / cell["reference"] - 1), places=6
+        )
+        self.assertAlmostEqual(
+            sum(part["share"] for part in queries.cell_doubt(cell)), 1.0, places=9
+        )
         parts = math.hypot(cell["from_repeats"], cell["from_reference"], cell["from_rig"])
         self.assertAlmostEqual(cell["change_expanded"] / parts, 2.2, delta=0.3)
 
@@ -134,10 +163,17 @@ class DemoTests(TestCase):
         for username, (name, _) in DEMO_PEOPLE.items():
             add_person(username, name, staff=username == "runa")
         cls.round = Cabinet().load()
-        cls.rows = {row.entry.name: row for row in StandingRow.objects.filter(standing__rules__number=2).select_related("entry", "standing")}
+        cls.rows = {
+            row.entry.name: row
+            for row in StandingRow.objects.filter(standing__rules__number=2).select_related(
+                "entry", "standing"
+            )
+        }
 
     def test_the_true_change_of_airflow_lies_in_the_interval(self):
-        """The virtual bench knows the flow of each fan through the trays; meter, drift and bridge must not hide it."""
+        """The virtual bench knows the flow of each fan through the trays; meter, drift and bridge
+        must not hide it.
+        """
         bench = Bench()
         truth = Loft140.working_flow(bench.resistance, 1900, 1.14)
         for name, _, _, flow, pressure, level, power in ENTRIES:
@@ -149,7 +185,8 @@ class DemoTests(TestCase):
 
     def test_the_true_change_of_noise_lies_in_the_interval(self):
         inside = sum(
-            abs(self.rows[name].tests["noise"]["change"] - level) < self.rows[name].tests["noise"]["change_expanded"]
+            abs(self.rows[name].tests["noise"]["change"] - level)
+            < self.rows[name].tests["noise"]["change_expanded"]
             for name, *_, level, _ in ENTRIES
         )
         self.assertGreaterEqual(inside, 7)
@@ -162,14 +199,25 @@ class DemoTests(TestCase):
         self.assertEqual(len(reference["air"]["bridges"]), 1)
         self.assertLess(reference["air"]["drift"] + reference["air"]["drift_expanded"], 0)
         self.assertTrue(Run.objects.filter(result__missing__contains="upper limit").exists())
-        self.assertTrue(Run.objects.filter(result__missing__contains="Not settled", state="void").exists())
-        kinds = {mark[1] for run in Run.objects.filter(test__key="rise", state="valid").select_related("result") for mark in run.result.marks}
+        self.assertTrue(
+            Run.objects.filter(result__missing__contains="Not settled", state="void").exists()
+        )
+        kinds = {
+            mark[1]
+            for run in Run.objects.filter(test__key="rise", state="valid").select_related("result")
+            for mark in run.result.marks
+        }
         self.assertEqual(kinds, {"dropout", "spike"})
-        self.assertIn("too close to call", {cell["word"] for row in self.rows.values() for cell in row.tests.values()})
+        self.assertIn(
+            "too close to call",
+            {cell["word"] for row in self.rows.values() for cell in row.tests.values()},
+        )
 
     def test_the_rule_change_swaps_first_and_second(self):
         for number, names in ((1, ["Schwalbe", "Distel"]), (2, ["Distel", "Schwalbe"])):
-            rows = StandingRow.objects.filter(standing__rules__number=number, standing__rules__round__slug="cabinet-rotor")[:2]
+            rows = StandingRow.objects.filter(
+                standing__rules__number=number, standing__rules__round__slug="cabinet-rotor"
+            )[:2]
             self.assertEqual([row.entry.name for row in rows], names)
 
     def test_all_runs_are_in_the_past_and_in_order(self):

@@ -33,7 +33,9 @@ class ScaleTests(SimpleTestCase):
 
 class SettleTests(SimpleTestCase):
     def test_repeats_that_would_tell_two_apart_by_hand(self):
-        """Gap 1 %, doubts 0.5 % each from 3 repeats: 1 > 1.645 sqrt(0.5 * 3/(3 + n)) from n = 2 on (n = 1: 1.007)."""
+        """Gap 1 %, doubts 0.5 % each from 3 repeats: 1 > 1.645 sqrt(0.5 * 3/(3 + n)) from n = 2 on
+        (n = 1: 1.007).
+        """
         self.assertEqual(queries.repeats_to_settle(row(101.0), row(100.0)), 2)
 
     def test_equal_scores_never_come_apart(self):
@@ -49,10 +51,19 @@ class GainTests(TestCase):
     def setUpTestData(cls):
         cls.built = build(kinds=("air", "power", "noise"))
         built = cls.built
-        for minute, what, level in ((0, built.reference, 50.0), (5, built.specimens["Amsel"], 48.0), (10, built.reference, 50.0)):
+        for minute, what, level in (
+            (0, built.reference, 50.0),
+            (5, built.specimens["Amsel"], 48.0),
+            (10, built.reference, 50.0),
+        ):
             built.air(what, minute, (4.0, 4.0) if what is built.reference else (4.4, 4.4))
             built.power(what, minute + 1, 0.4 if what is built.reference else 0.38)
-            built.record("noise", what, minute + 2, {"sound_level": (level, level), "background_level": (20.0,)})
+            built.record(
+                "noise",
+                what,
+                minute + 2,
+                {"sound_level": (level, level), "background_level": (20.0,)},
+            )
         cls.rules = built.round.rules.get()
         RuleTerm.objects.create(rules=cls.rules, test=built.tests["noise"], weight=1)
 
@@ -66,10 +77,14 @@ class GainTests(TestCase):
     def gains(self, **changes):
         standing, found = self.judged(**changes)
         tests = list(self.built.round.tests.all())
-        return {g["label"]: g for g in queries.gains_of(self.rules, tests, found, standing.reference)}
+        return {
+            g["label"]: g for g in queries.gains_of(self.rules, tests, found, standing.reference)
+        }
 
     def test_right_is_better_whatever_the_direction(self):
-        """+10 % air; 12 V * 0.38 A - 0.4 W against 12 V * 0.40 A - 0.4 W: 4.16/4.40, 5.5 % less; 2 of 50 dB less: 4 %."""
+        """+10 % air; 12 V * 0.38 A - 0.4 W against 12 V * 0.40 A - 0.4 W: 4.16/4.40, 5.5 % less; 2
+        of 50 dB less: 4 %.
+        """
         gains = self.gains()
         self.assertAlmostEqual(gains["Air test"]["gain"], 10.0, delta=0.05)
         self.assertAlmostEqual(gains["Power test"]["gain"], 5.45, delta=0.05)
@@ -77,12 +92,22 @@ class GainTests(TestCase):
 
     def test_levels_as_loudness(self):
         """1 - 2^(-2/10) = 12.9 %."""
-        self.assertAlmostEqual(self.gains(level_as=RuleVersion.LevelAs.LOUDNESS)["Noise test"]["gain"], 12.9, delta=0.1)
+        self.assertAlmostEqual(
+            self.gains(level_as=RuleVersion.LevelAs.LOUDNESS)["Noise test"]["gain"], 12.9, delta=0.1
+        )
 
     def test_score_is_one_hundred_plus_the_weighted_mean_of_the_gains(self):
         _, found = self.judged()
         gains = self.gains()
-        expected = 100 + (2 * gains["Air test"]["gain"] + gains["Power test"]["gain"] + gains["Noise test"]["gain"]) / 4
+        expected = (
+            100
+            + (
+                2 * gains["Air test"]["gain"]
+                + gains["Power test"]["gain"]
+                + gains["Noise test"]["gain"]
+            )
+            / 4
+        )
         self.assertAlmostEqual(found.score, expected, delta=1e-6)
 
     def test_band_adds_the_repeatability_of_all_scored_tests(self):
@@ -91,13 +116,17 @@ class GainTests(TestCase):
         band = queries.band_of(self.rules, terms, standing)
         halves = {key: value["repeat_expanded"] for key, value in standing.reference.items()}
         by_hand = math.sqrt(
-            (0.5 * halves["air"]) ** 2 + (0.25 * halves["power"]) ** 2 + (0.25 * 100 * halves["noise"] / standing.reference["noise"]["value"]) ** 2
+            (0.5 * halves["air"]) ** 2
+            + (0.25 * halves["power"]) ** 2
+            + (0.25 * 100 * halves["noise"] / standing.reference["noise"]["value"]) ** 2
         )
         self.assertAlmostEqual(band, by_hand, places=9)
 
     def test_working_of_a_level_is_in_decibels(self):
         standing, found = self.judged()
-        steps = queries.cell_working(self.built.tests["noise"], found.tests["noise"], standing.reference["noise"])
+        steps = queries.cell_working(
+            self.built.tests["noise"], found.tests["noise"], standing.reference["noise"]
+        )
         self.assertEqual((steps[2]["unit"], steps[2]["formula"]), ("dB", "x − x_ref"))
         self.assertAlmostEqual(steps[2]["value"], -2.0, delta=0.01)
         self.assertEqual(steps[0]["name"], "Mean of 1 repeat")

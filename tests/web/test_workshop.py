@@ -1,4 +1,6 @@
-"""The workshop: board, steps, print log, sizes, balance, label, the safety gate and what it carries to the bench."""
+"""The workshop: board, steps, print log, sizes, balance, label, the safety gate and what it carries
+to the bench.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ class Workshop(TestCase):
         return actions.add_specimen(self.operator, self.version, "W-01", state="planned", **more)
 
     def printed(self) -> Specimen:
-        specimen = actions.add_specimen(self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg"))
+        specimen = actions.add_specimen(
+            self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg")
+        )
         for step in specimen.steps.all():
             actions.tick_step(self.operator, step, True)
         return specimen
@@ -70,11 +74,17 @@ class Board(Workshop):
         self.assertEqual((specimen.state, specimen.prints.count()), ("printed", 2))
 
     def test_as_a_list_and_by_the_form(self):
-        page = self.client.post(self.at("add/"), {"version": self.version.pk, "code": "W-09", "mass_g": "34.5", "state": "printed"}, follow=True)
+        page = self.client.post(
+            self.at("add/"),
+            {"version": self.version.pk, "code": "W-09", "mass_g": "34.5", "state": "printed"},
+            follow=True,
+        )
         self.assertContains(page, "W-09 is printed")
         self.assertContains(self.client.get(self.at("?as=list")), "W-09")
         self.assertContains(
-            self.client.post(self.at("add/"), {"version": self.version.pk, "code": "W-09"}), "is on another specimen", status_code=422
+            self.client.post(self.at("add/"), {"version": self.version.pk, "code": "W-09"}),
+            "is on another specimen",
+            status_code=422,
         )
 
     def test_the_board_asks_few_queries(self):
@@ -85,15 +95,22 @@ class Board(Workshop):
 
     def test_viewers_look_and_designers_see_their_own(self):
         specimen = self.planned()
-        self.client.force_login(self.built.people["designer"], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people["designer"], backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertEqual(self.client.get(specimen.get_absolute_url()).status_code, 200)
         self.assertEqual(self.client.post(self.at(f"{specimen.pk}/move/")).status_code, 403)
-        self.client.force_login(self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertEqual(self.client.get(specimen.get_absolute_url()).status_code, 404)
 
     def test_withdrawn_states_and_unknown_changes(self):
         specimen = self.planned()
-        self.assertContains(self.client.post(self.at(f"{specimen.pk}/move/"), {"state": "molten"}, follow=True), "Choose one of")
+        self.assertContains(
+            self.client.post(self.at(f"{specimen.pk}/move/"), {"state": "molten"}, follow=True),
+            "Choose one of",
+        )
         self.assertEqual(self.client.post(self.at(f"{specimen.pk}/nothing/")).status_code, 404)
 
 
@@ -108,7 +125,9 @@ class Steps(Workshop):
         self.checked()
         specimen = self.planned(printed_in=Material.objects.get(key="pla"))
         self.assertTrue(any("Anneal at 85" in s.text for s in specimen.steps.all()))
-        self.assertContains(self.client.get(specimen.get_absolute_url()), "shorter along its layers")
+        self.assertContains(
+            self.client.get(specimen.get_absolute_url()), "shorter along its layers"
+        )
 
     def test_in_order_forwards_and_backwards(self):
         specimen = actions.add_specimen(self.operator, self.version, "W-01")
@@ -120,7 +139,9 @@ class Steps(Workshop):
         with self.assertRaisesRegex(ValidationError, "Step 2 was done after it"):
             actions.tick_step(self.operator, first, False)
         self.assertContains(self.post(specimen, "tick", step=second.pk), "is open again")
-        self.assertContains(self.post(specimen, "step", kind="glue", text="Glue the spinner."), "Glue the spinner.")
+        self.assertContains(
+            self.post(specimen, "step", kind="glue", text="Glue the spinner."), "Glue the spinner."
+        )
 
 
 class Sizes(Workshop):
@@ -133,31 +154,63 @@ class Sizes(Workshop):
         self.assertAlmostEqual(held.mean, 0.00392)
         self.post(specimen, "measure", kind="bore", place_1="4.0")  # the later word counts
         self.assertAlmostEqual(queries.measured(specimen)[0].mean, 0.00397)
-        self.assertContains(self.client.post(self.at(f"{specimen.pk}/measure/"), {"kind": "bore"}), "at least one size", status_code=422)
         self.assertContains(
-            self.client.post(self.at(f"{specimen.pk}/measure/"), {"kind": "bore", "place_1": "-1"}), "must be 0 or more", status_code=422
+            self.client.post(self.at(f"{specimen.pk}/measure/"), {"kind": "bore"}),
+            "at least one size",
+            status_code=422,
+        )
+        self.assertContains(
+            self.client.post(self.at(f"{specimen.pk}/measure/"), {"kind": "bore", "place_1": "-1"}),
+            "must be 0 or more",
+            status_code=422,
         )
 
     def test_print_settings_and_mass(self):
         specimen = self.printed()
-        data = {"printed_in": "", "material": "blue", "layer": "0.15", "line": "0.4", "walls": "4", "infill": "30", "mass": "36.2", "note": ""}
+        data = {
+            "printed_in": "",
+            "material": "blue",
+            "layer": "0.15",
+            "line": "0.4",
+            "walls": "4",
+            "infill": "30",
+            "mass": "36.2",
+            "note": "",
+        }
         self.post(specimen, "print", **data)
         specimen.refresh_from_db()
         self.assertAlmostEqual(specimen.layer, 0.00015)
         self.assertAlmostEqual(specimen.infill, 0.30)
         self.assertAlmostEqual(specimen.mass, 0.0362)
-        self.assertContains(self.client.post(self.at(f"{specimen.pk}/print/"), data | {"layer": "9"}), "0.02 to 1 mm high", status_code=422)
+        self.assertContains(
+            self.client.post(self.at(f"{specimen.pk}/print/"), data | {"layer": "9"}),
+            "0.02 to 1 mm high",
+            status_code=422,
+        )
 
     def test_the_desk_takes_them(self):
         rotor = TOOLS["rotor"]
-        predict(self.built.people["designer"], self.version, "airflow", 0.05, 0.005, "rotor", rotor.start())
+        predict(
+            self.built.people["designer"],
+            self.version,
+            "airflow",
+            0.05,
+            0.005,
+            "rotor",
+            rotor.start(),
+        )
         specimen = self.printed()
-        self.assertContains(self.client.post(f"/desk/specimens/{specimen.pk}/", follow=True), "Nothing was measured")
+        self.assertContains(
+            self.client.post(f"/desk/specimens/{specimen.pk}/", follow=True), "Nothing was measured"
+        )
         actions.add_measures(self.operator, specimen, "tip_gap", {1: 0.0011, 2: 0.0013})
         self.client.post(f"/desk/specimens/{specimen.pk}/")
         design = Design.objects.get(owner=self.operator, name="W-01 as measured")
         self.assertAlmostEqual(design.inputs["gap"], 0.0012)
-        self.assertAlmostEqual(design.inputs["tip"] + 2 * design.inputs["gap"], rotor.start()["tip"] + 2 * rotor.start()["gap"])
+        self.assertAlmostEqual(
+            design.inputs["tip"] + 2 * design.inputs["gap"],
+            rotor.start()["tip"] + 2 * rotor.start()["gap"],
+        )
 
     def test_balance_with_its_sentence(self):
         specimen = self.printed()
@@ -176,10 +229,18 @@ class Sizes(Workshop):
         self.assertContains(page, "180")
         self.assertAlmostEqual(queries.balanced(specimen)[0].correction.angle, math.pi)
         row = specimen.balances.get()
-        self.assertContains(self.post(specimen, "residual", balance=row.pk, residual="0,4"), "are left")
+        self.assertContains(
+            self.post(specimen, "residual", balance=row.pk, residual="0,4"), "are left"
+        )
         self.assertAlmostEqual(queries.balanced(specimen)[0].left, 1e-6)
-        self.assertContains(self.client.post(self.at(f"{specimen.pk}/balance/"), data | {"second": "4"}), "changed nothing", status_code=422)
-        self.assertContains(self.post(specimen, "residual", balance=row.pk, residual="x"), "is not a number")
+        self.assertContains(
+            self.client.post(self.at(f"{specimen.pk}/balance/"), data | {"second": "4"}),
+            "changed nothing",
+            status_code=422,
+        )
+        self.assertContains(
+            self.post(specimen, "residual", balance=row.pk, residual="x"), "is not a number"
+        )
 
 
 class TheGate(Workshop):
@@ -193,14 +254,22 @@ class TheGate(Workshop):
         self.assertContains(page, "Lithium cells")
         self.assertContains(page, "Not to be spun above")
         some = self.confirmed(specimen) - {"guard"}
-        page = self.client.post(self.at(f"{specimen.pk}/gate/"), {"power": "supply", "confirmed": list(some), "pass": "1"})
+        page = self.client.post(
+            self.at(f"{specimen.pk}/gate/"),
+            {"power": "supply", "confirmed": list(some), "pass": "1"},
+        )
         self.assertContains(page, "Not confirmed: The guard", status_code=422)
-        self.client.post(self.at(f"{specimen.pk}/gate/"), {"power": "supply", "confirmed": list(self.confirmed(specimen)), "pass": "1"})
+        self.client.post(
+            self.at(f"{specimen.pk}/gate/"),
+            {"power": "supply", "confirmed": list(self.confirmed(specimen)), "pass": "1"},
+        )
         specimen.refresh_from_db()
         self.assertEqual(specimen.state, "ready")
         self.assertGreater(specimen.cap, 1900)
         self.assertEqual(specimen.gates.get().by, self.operator)
-        capture = self.client.get(f"/rounds/{self.round.slug}/bench/tests/{self.built.tests['air'].pk}/?subject=s{specimen.pk}")
+        capture = self.client.get(
+            f"/rounds/{self.round.slug}/bench/tests/{self.built.tests['air'].pk}/?subject=s{specimen.pk}"
+        )
         self.assertContains(capture, "capped at")
         self.assertContains(self.client.get(self.at(f"{specimen.pk}/label/")), "<svg")
 
@@ -208,10 +277,17 @@ class TheGate(Workshop):
         specimen = self.built.specimens["Amsel"]
         specimen.cap = 1800.0
         specimen.save()
-        run = self.built.record("air", specimen, 5, {"air_speed": (4.0, 4.1), "speed": (1795.0, 1850.0)})
+        run = self.built.record(
+            "air", specimen, 5, {"air_speed": (4.0, 4.1), "speed": (1795.0, 1850.0)}
+        )
         self.assertIn("Spun at 1,850 1/min, above the 1,800 1/min", run.note)
         self.assertEqual(run.readings.filter(channel="speed").count(), 2)
-        self.assertEqual(self.built.record("air", specimen, 9, {"air_speed": (4.0, 4.1), "speed": (1795.0,)}).note, "")
+        self.assertEqual(
+            self.built.record(
+                "air", specimen, 9, {"air_speed": (4.0, 4.1), "speed": (1795.0,)}
+            ).note,
+            "",
+        )
 
     def test_no_way_around_it(self):
         self.checked()
@@ -263,7 +339,9 @@ class TheGate(Workshop):
         actions.set_print(self.operator, specimen, {"note": "sanded"})
         self.assertEqual(specimen.state, "ready")
         before = specimen.cap
-        actions.set_print(self.operator, specimen, {"printed_in": Material.objects.get(key="pa_cf")})
+        actions.set_print(
+            self.operator, specimen, {"printed_in": Material.objects.get(key="pa_cf")}
+        )
         specimen.refresh_from_db()
         self.assertEqual((specimen.state, specimen.cap), ("printed", None))
         with self.assertRaisesRegex(ValidationError, "another than when it passed"):
@@ -282,7 +360,9 @@ class TheGate(Workshop):
         first = queries.speed_limit(specimen).cap
         specimen.printed_in = pa
         ratio = math.sqrt(pa.along / petg.along * petg.density / pa.density)
-        self.assertAlmostEqual(queries.speed_limit(specimen).cap / first / ratio, 1, delta=0.1)  # both told in round figures, downwards
+        self.assertAlmostEqual(
+            queries.speed_limit(specimen).cap / first / ratio, 1, delta=0.1
+        )  # both told in round figures, downwards
 
     def test_tips_are_held_at_30_metres_a_second_and_it_says_why(self):
         self.checked()
@@ -300,7 +380,9 @@ class TheGate(Workshop):
         self.checked()
         specimen = self.printed()
         before, outer = queries.speed_limit(specimen).cap, PartCheck.objects.get().value("outer")
-        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=1.3 * outer, by=self.operator)
+        Measure.objects.create(
+            specimen=specimen, kind="outer", place=1, value=1.3 * outer, by=self.operator
+        )
         self.assertLess(queries.speed_limit(specimen).cap, before / 1.2)
 
     def test_without_a_check_the_diameter_decides_and_without_one_the_gate_stays_shut(self):
@@ -308,8 +390,12 @@ class TheGate(Workshop):
         self.assertIsNone(queries.speed_limit(specimen).cap)
         with self.assertRaisesRegex(ValidationError, "measure its outer diameter"):
             actions.pass_gate(self.operator, specimen, "supply", self.confirmed(specimen))
-        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator)
-        self.assertEqual(queries.speed_limit(specimen).cap, 4600.0)  # 4,620.6 by hand, in round figures downwards
+        Measure.objects.create(
+            specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator
+        )
+        self.assertEqual(
+            queries.speed_limit(specimen).cap, 4600.0
+        )  # 4,620.6 by hand, in round figures downwards
         Measure.objects.all().delete()
         self.round.envelope = {"values": {"bore": 0.1240}}
         self.round.save()
@@ -339,11 +425,17 @@ class Materials(Workshop):
         petg.refresh_from_db()
         self.assertEqual((petg.label, petg.price), ("PETG, tested", 21.0))
         self.assertAlmostEqual(petg.along, 38e6)
-        self.assertContains(self.client.post(petg.get_absolute_url(), data | {"density": "1"}), "Density lies", status_code=422)
+        self.assertContains(
+            self.client.post(petg.get_absolute_url(), data | {"density": "1"}),
+            "Density lies",
+            status_code=422,
+        )
         self.assertContains(self.client.get("/stores/"), "PETG, tested")
 
     def test_only_those_who_keep_the_stores(self):
         with self.assertRaises(PermissionDenied):
             save_material(self.built.people["viewer"], Material.objects.first())
-        self.client.force_login(self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people["viewer"], backend="django.contrib.auth.backends.ModelBackend"
+        )
         self.assertEqual(self.client.get("/stores/materials/new/").status_code, 403)

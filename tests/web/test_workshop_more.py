@@ -1,4 +1,6 @@
-"""More of the workshop and of checks in the background: steps of parts in pieces, what the line and Home tell, what a form keeps, jobs and their locks."""
+"""More of the workshop and of checks in the background: steps of parts in pieces, what the line and
+Home tell, what a form keeps, jobs and their locks.
+"""
 
 from __future__ import annotations
 
@@ -32,24 +34,35 @@ class Base(TestCase):
         cls.built = build()
 
     def setUp(self):
-        self.round, self.operator, self.host = self.built.round, self.built.operator, self.built.host
+        self.round, self.operator, self.host = (
+            self.built.round,
+            self.built.operator,
+            self.built.host,
+        )
         self.version = self.built.entries["Amsel"].versions.get()
 
     def sign_in(self, who: str = "operator"):
-        self.client.force_login(self.built.people[who], backend="django.contrib.auth.backends.ModelBackend")
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
 
     def attached(self, name: str = "amsel.stl", **more) -> PartFile:
         return actions.attach(self.host, self.version, name, ROTOR, **more)
 
     def defer_count(self) -> int:
         with connection.cursor() as cursor:
-            cursor.execute("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'entries.check_part' AND status = 'todo'")
+            cursor.execute(
+                "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'entries.check_part' AND"
+                " status = 'todo'"
+            )
             return cursor.fetchone()[0]
 
 
 class InTheBackground(Base):
     def test_a_check_is_left_to_the_worker_with_the_file_itself(self):
-        """Whatever becomes of the process after the commit: the job stands in the database with the file."""
+        """Whatever becomes of the process after the commit: the job stands in the database with the
+        file.
+        """
         with self.captureOnCommitCallbacks() as later:
             file = self.attached()
         self.assertEqual((later, self.defer_count()), ([], 1))
@@ -58,7 +71,11 @@ class InTheBackground(Base):
         self.assertEqual(self.defer_count(), 2)
 
     def test_nothing_is_left_to_the_worker_where_the_change_is_undone(self):
-        with self.captureOnCommitCallbacks() as waiting, self.assertRaises(ZeroDivisionError), transaction.atomic():
+        with (
+            self.captureOnCommitCallbacks() as waiting,
+            self.assertRaises(ZeroDivisionError),
+            transaction.atomic(),
+        ):
             self.attached()
             raise ZeroDivisionError
         self.assertEqual((waiting, self.defer_count(), PartFile.objects.count()), ([], 0, 0))
@@ -72,9 +89,14 @@ class InTheBackground(Base):
         self.assertEqual(PartCheck.objects.get(file=file).ended_at, first.ended_at)
 
     def test_the_worker_that_died_is_followed_by_another(self):
-        """The periodic job of the web takes stalled jobs up again; the check itself counts its attempts."""
+        """The periodic job of the web takes stalled jobs up again; the check itself counts its
+        attempts.
+        """
         file = self.attached()
-        with mock.patch("hauch.entries.checking.apart", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+        with (
+            mock.patch("hauch.entries.checking.apart", side_effect=KeyboardInterrupt),
+            self.assertRaises(KeyboardInterrupt),
+        ):
             run_check(file.check_row.pk)
         row = PartCheck.objects.get(file=file)
         self.assertEqual((row.state, row.attempts), ("running", 1))
@@ -136,7 +158,13 @@ class OnTheLine(Base):
         self.assertEqual(self.texts()["entries"], "3 in")
 
     def test_what_is_late(self):
-        shop.add_specimen(self.operator, self.version, "W-01", state="planned", due=timezone.localdate() - timedelta(days=1))
+        shop.add_specimen(
+            self.operator,
+            self.version,
+            "W-01",
+            state="planned",
+            due=timezone.localdate() - timedelta(days=1),
+        )
         self.assertEqual(self.texts()["workshop"], "3 of 4 ready, 1 late")
         shop.set_state(self.operator, Specimen.objects.get(code="W-01"), "broken")
         self.assertEqual(self.texts()["workshop"], "all ready, 1 broken")
@@ -174,33 +202,69 @@ class InPieces(Base):
         """30 m/s at 40 and at 55 mm: 7,162 and 5,209 1/min."""
         for name, outer, volume in (("large.stl", 0.080, 4e-5), ("small.stl", 0.110, 1e-6)):
             file = self.attached(name)
-            figures = [{"key": key, "quantity": {"value": value}} for key, value in (("outer", outer), ("volume", volume))]
-            PartCheck.objects.filter(file=file).update(state="done", verdict="ready", figures=figures, data={"material": "petg", "up": "z up"})
-        specimen = shop.add_specimen(self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg"))
+            figures = [
+                {"key": key, "quantity": {"value": value}}
+                for key, value in (("outer", outer), ("volume", volume))
+            ]
+            PartCheck.objects.filter(file=file).update(
+                state="done",
+                verdict="ready",
+                figures=figures,
+                data={"material": "petg", "up": "z up"},
+            )
+        specimen = shop.add_specimen(
+            self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg")
+        )
         self.assertEqual(looked.speed_limit(specimen).cap, 5200.0)
         self.assertEqual(looked.main_check(specimen).file.name, "large.stl")
 
     def test_limits_of_earlier_versions_are_lowered_and_the_gate_is_passed_anew(self):
-        """As the version before left it: a wheel of 100 mm that "may be spun up to 16,006 1/min", ready for the bench."""
+        """As the version before left it: a wheel of 100 mm that "may be spun up to 16,006 1/min",
+        ready for the bench.
+        """
         file = self.attached()
         figures = [
             {"key": key, "label": key, "quantity": {"value": value}}
-            for key, value in (("outer", 0.1), ("tip_speed", 9.9), ("hub_stress", 1.5e5), ("margin", 70.0), ("cap", 16006.0))
+            for key, value in (
+                ("outer", 0.1),
+                ("tip_speed", 9.9),
+                ("hub_stress", 1.5e5),
+                ("margin", 70.0),
+                ("cap", 16006.0),
+            )
         ]
-        told = [["well", "At 1,900 1/min strength is 71 times the stress in PETG; it may be spun up to 16,006 1/min."], ["well", "It fits."]]
+        told = [
+            [
+                "well",
+                (
+                    "At 1,900 1/min strength is 71 times the stress in PETG; it may be spun up to"
+                    " 16,006 1/min."
+                ),
+            ],
+            ["well", "It fits."],
+        ]
         PartCheck.objects.filter(file=file).update(
-            state="done", verdict="ready", figures=figures, reasons=told, data={"material": "petg", "up": "z up"}
+            state="done",
+            verdict="ready",
+            figures=figures,
+            reasons=told,
+            data={"material": "petg", "up": "z up"},
         )
         specimen = self.built.specimens["Amsel"]
         Specimen.objects.filter(pk=specimen.pk).update(cap=16000.0)
-        for app, name, function in (("entries", "0005_speed_limits_taken_out", "take_out"), ("workshop", "0003_limits_lowered", "lower")):
+        for app, name, function in (
+            ("entries", "0005_speed_limits_taken_out", "take_out"),
+            ("workshop", "0003_limits_lowered", "lower"),
+        ):
             getattr(import_module(f"hauch.{app}.migrations.{name}"), function)(apps, None)
         check = PartCheck.objects.get(file=file)
         self.assertEqual({f["key"] for f in check.figures}, {"outer", "tip_speed", "hub_stress"})
         self.assertEqual([r[1][:8] for r in check.reasons], ["It fits.", "An earli"])
         specimen.refresh_from_db()
         self.assertEqual(specimen.state, "printed")
-        self.assertAlmostEqual(specimen.cap, 16000 / math.sqrt(13))  # 4,438: below the 5,730 at which its tips run at 30 m/s
+        self.assertAlmostEqual(
+            specimen.cap, 16000 / math.sqrt(13)
+        )  # 4,438: below the 5,730 at which its tips run at 30 m/s
         self.assertIn("passes the safety gate anew", specimen.note)
         self.assertLessEqual(looked.speed_limit(specimen).cap, 5730.0)
 
@@ -211,8 +275,16 @@ class InPieces(Base):
 
     def test_a_specimen_that_was_ready_comes_back_only_whole(self):
         specimen = self.built.specimens["Amsel"]
-        Measure.objects.create(specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator)
-        Gate.objects.create(specimen=specimen, power="supply", cautions=[["code", "x"]], cap=4600.0, by=self.operator)
+        Measure.objects.create(
+            specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator
+        )
+        Gate.objects.create(
+            specimen=specimen,
+            power="supply",
+            cautions=[["code", "x"]],
+            cap=4600.0,
+            by=self.operator,
+        )
         shop.set_state(self.operator, specimen, "printed")
         self.assertEqual(looked.why_not_ready(specimen), "")
         shop.add_step(self.operator, specimen, "glue", "Glue the crack.")
@@ -222,13 +294,17 @@ class InPieces(Base):
     def test_limits_in_round_figures_downwards(self):
         file = self.attached()
         run_check(file.check_row.pk)
-        specimen = shop.add_specimen(self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg"))
+        specimen = shop.add_specimen(
+            self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg")
+        )
         told = PartCheck.objects.get(file=file).value("cap")
         cap = looked.speed_limit(specimen).cap
         self.assertLessEqual(cap, told)
         self.assertGreater(cap, 0.9 * told)
         self.assertEqual(cap % 10 ** (len(str(int(cap))) - 2), 0)
-        Material.objects.filter(key="petg").update(key="petg-2")  # the one it was checked with is gone
+        Material.objects.filter(key="petg").update(
+            key="petg-2"
+        )  # the one it was checked with is gone
         specimen.printed_in = Material.objects.get(key="pla")
         self.assertIn("not in the stores any more", looked.speed_limit(specimen).why)
 
@@ -250,9 +326,28 @@ class InTheDatabase(Base):
         self.refused(model=PrintRun, specimen=specimen, machine="x", hours=-1.0)
         self.refused(model=Measure, specimen=specimen, kind="bore", place=9, value=0.004)
         self.refused(model=Measure, specimen=specimen, kind="bore", place=1, value=-0.004)
-        self.refused(model=Material, key="x", label="X", density=5.0, along=1.0, across=1.0, heat=50.0)
-        self.refused(model=Material, key="x", label="X", density=1200.0, along=1.0, across=1.0, heat=50.0, shrinks=0.5)
-        reading = {"speed": 1.0, "first": 1.0, "first_angle": 0.0, "trial_radius": 0.1, "trial_angle": 0.0, "second": 1.0, "second_angle": 0.0}
+        self.refused(
+            model=Material, key="x", label="X", density=5.0, along=1.0, across=1.0, heat=50.0
+        )
+        self.refused(
+            model=Material,
+            key="x",
+            label="X",
+            density=1200.0,
+            along=1.0,
+            across=1.0,
+            heat=50.0,
+            shrinks=0.5,
+        )
+        reading = {
+            "speed": 1.0,
+            "first": 1.0,
+            "first_angle": 0.0,
+            "trial_radius": 0.1,
+            "trial_angle": 0.0,
+            "second": 1.0,
+            "second_angle": 0.0,
+        }
         self.refused(model=Balance, specimen=specimen, trial=0.0, **reading)
         with self.assertRaises(IntegrityError), transaction.atomic():
             PartFile.objects.filter(pk=file.pk).update(count=0)
@@ -272,11 +367,20 @@ class OnThePages(Base):
     def test_a_refused_form_keeps_what_was_typed(self):
         self.sign_in()
         specimen = shop.add_specimen(self.operator, self.version, "W-01")
-        page = self.client.post(f"/rounds/{self.round.slug}/workshop/{specimen.pk}/log/", {"machine": "", "hours": "2", "note": "A long note."})
+        page = self.client.post(
+            f"/rounds/{self.round.slug}/workshop/{specimen.pk}/log/",
+            {"machine": "", "hours": "2", "note": "A long note."},
+        )
         self.assertContains(page, "A long note.", status_code=422)
-        page = self.client.post(f"/rounds/{self.round.slug}/workshop/{specimen.pk}/log/", {"machine": "P", "hours": "-2"})
+        page = self.client.post(
+            f"/rounds/{self.round.slug}/workshop/{specimen.pk}/log/",
+            {"machine": "P", "hours": "-2"},
+        )
         self.assertContains(page, "greater than or equal", status_code=422)
-        page = self.client.post(f"/rounds/{self.round.slug}/workshop/{specimen.pk}/step/", {"kind": "dance", "text": "x"})
+        page = self.client.post(
+            f"/rounds/{self.round.slug}/workshop/{specimen.pk}/step/",
+            {"kind": "dance", "text": "x"},
+        )
         self.assertEqual(page.status_code, 422)
         self.assertEqual(specimen.prints.count(), 0)
 
@@ -288,13 +392,20 @@ class OnThePages(Base):
         specimen = shop.add_specimen(self.operator, self.version, "W-01", mass=0.0283495)
         page = self.client.get(specimen.get_absolute_url())
         self.assertContains(page, "oz")
-        self.client.post(f"/rounds/{self.round.slug}/workshop/{specimen.pk}/measure/", {"kind": "bore", "place_1": "0.157"})
+        self.client.post(
+            f"/rounds/{self.round.slug}/workshop/{specimen.pk}/measure/",
+            {"kind": "bore", "place_1": "0.157"},
+        )
         self.assertAlmostEqual(specimen.measures.get().value, 0.157 * 0.0254)
 
     def test_rings_measure_slots_and_rotors_gaps(self):
         from hauch.workshop.forms import MeasureForm
 
-        keys = lambda part: {k for k, _ in MeasureForm(None, units="workshop", part=part).fields["kind"].choices}  # noqa: E731
+        def keys(part):
+            return {
+                k for k, _ in MeasureForm(None, units="workshop", part=part).fields["kind"].choices
+            }
+
         self.assertIn("tip_gap", keys("rotor"))
         self.assertNotIn("slot", keys("rotor"))
         self.assertIn("slot", keys("ring"))
@@ -321,4 +432,6 @@ class OnThePages(Base):
         }
         self.client.post("/stores/materials/new/", data)
         self.assertEqual(Material.objects.get(key="straw").cautions, "Burns.")
-        self.assertContains(self.client.post("/stores/materials/new/", data), "already exists", status_code=422)
+        self.assertContains(
+            self.client.post("/stores/materials/new/", data), "already exists", status_code=422
+        )

@@ -1,4 +1,6 @@
-"""What can be done at the bench: record a run by hand or from a file, mark it did not finish, void it, recompute."""
+"""What can be done at the bench: record a run by hand or from a file, mark it did not finish, void
+it, recompute.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,10 @@ class Room:
         for name, channel in AMBIENT.items():
             value = getattr(self, name)
             if value is None:
-                problems[name] = f"{channel.label} is missing. Without it the result cannot be brought to standard air."
+                problems[name] = (
+                    f"{channel.label} is missing. Without it the result cannot be brought to"
+                    " standard air."
+                )
                 continue
             try:
                 check_reading(channel, value)
@@ -86,18 +91,28 @@ class Subject:
         if (self.specimen is None) == (self.reference is None):
             raise ValidationError("Choose what is run: a specimen or the reference.")
         if self.reference is not None and not self.reference.may_run:
-            raise ValidationError(f"{self.reference} is marked {self.reference.get_state_display()}. Choose the reference specimen in use.")
+            raise ValidationError(
+                f"{self.reference} is marked {self.reference.get_state_display()}. Choose the"
+                " reference specimen in use."
+            )
         if self.specimen is not None:
             entry = self.specimen.version.entry
             if entry.round_id != round.pk:
                 raise ValidationError(f"{entry} is not in this round.")
             if entry.state == Entry.State.WITHDRAWN:
-                raise ValidationError(f"{entry} was withdrawn, so it cannot be run. Choose another entry, or take the withdrawal back first.")
+                raise ValidationError(
+                    f"{entry} was withdrawn, so it cannot be run. Choose another entry, or take the"
+                    " withdrawal back first."
+                )
             if self.specimen.state == Specimen.State.BROKEN:
-                raise ValidationError(f"Specimen {self.specimen} of {entry} is marked broken. Choose another specimen.")
+                raise ValidationError(
+                    f"Specimen {self.specimen} of {entry} is marked broken. Choose another"
+                    " specimen."
+                )
             if self.specimen.state != Specimen.State.READY:
                 raise ValidationError(
-                    f"Specimen {self.specimen} of {entry} is {self.specimen.get_state_display()}. It comes onto a bench through the safety gate of the workshop."
+                    f"Specimen {self.specimen} of {entry} is {self.specimen.get_state_display()}."
+                    " It comes onto a bench through the safety gate of the workshop."
                 )
 
 
@@ -154,7 +169,9 @@ def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None
                 problems.setdefault(key, []).append(str(problem))
     at_hand = {key for key, typed in readings.items() if typed}
     if not problems and not fed_by(test.how, at_hand):
-        groups = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group) for group in test.how.needs)
+        groups = " or ".join(
+            " and ".join(CHANNELS[c].label.lower() for c in group) for group in test.how.needs
+        )
         problems["__all__"] = [f"No result without readings of {groups}. Take at least one."]
     if problems:
         raise ValidationError(problems)
@@ -162,24 +179,49 @@ def _check_readings(test: Test, readings: Mapping[str, Sequence[Typed]]) -> None
 
 def next_replicate(test: Test, setting: Setting, subject: Subject) -> int:
     """Number of the next repeat of a subject in a test at a setting."""
-    return (Run.objects.filter(test=test, setting=setting, **subject.fields).aggregate(top=Max("replicate"))["top"] or 0) + 1
+    return (
+        Run.objects.filter(test=test, setting=setting, **subject.fields).aggregate(
+            top=Max("replicate")
+        )["top"]
+        or 0
+    ) + 1
 
 
 def in_turn(test: Test) -> Test:
-    """The test as it is now, locked: its runs are recorded one at a time, so that repeats count up and a form sent twice is seen."""
-    return Test.objects.select_for_update(of=("self",)).select_related("round", "rig", "setting").get(pk=test.pk)
+    """The test as it is now, locked: its runs are recorded one at a time, so that repeats count up
+    and a form sent twice is seen.
+    """
+    return (
+        Test.objects.select_for_update(of=("self",))
+        .select_related("round", "rig", "setting")
+        .get(pk=test.pk)
+    )
 
 
 def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
     """A new run with the next free repeat; its result is still to be computed."""
     test = in_turn(new.test)
     setting = new.setting or test.setting
-    rig = new.test.rig if new.test.rig_id == test.rig_id else test.rig  # the one whose meters are known already, unless the test was moved
+    rig = (
+        new.test.rig if new.test.rig_id == test.rig_id else test.rig
+    )  # the one whose meters are known already, unless the test was moved
     run = Run(
-        uid=new.uid, test=new.test, rig=rig, setting=setting, hours=_hours(test, recording), note=new.note,
-        **new.subject.fields, replicate=next_replicate(test, setting, new.subject), started_at=new.started_at, operator=user,
-        temperature=new.room.temperature, pressure=new.room.pressure, humidity=new.room.humidity, recording=recording, form_key=new.form_key,
-    )  # fmt: skip
+        uid=new.uid,
+        test=new.test,
+        rig=rig,
+        setting=setting,
+        hours=_hours(test, recording),
+        note=new.note,
+        **new.subject.fields,
+        replicate=next_replicate(test, setting, new.subject),
+        started_at=new.started_at,
+        operator=user,
+        temperature=new.room.temperature,
+        pressure=new.room.pressure,
+        humidity=new.room.humidity,
+        recording=recording,
+        form_key=new.form_key,
+    )
     run.save(force_insert=True)
     seal_version(run)
     return run
@@ -190,7 +232,10 @@ def _note_cap(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     cap = run.specimen.cap if run.specimen else None
     fastest = max((r.value for r in readings.get("speed", ())), default=0.0)
     if cap is not None and fastest > cap:
-        said = f"Spun at {fastest:,.0f} 1/min, above the {cap:,.0f} 1/min of its safety gate. Look the part over before it runs again."
+        said = (
+            f"Spun at {fastest:,.0f} 1/min, above the {cap:,.0f} 1/min of its safety gate. Look the"
+            " part over before it runs again."
+        )
         run.note = f"{run.note}\n{said}".strip()
         run.save(update_fields=["note"])
 
@@ -206,7 +251,9 @@ READING_MINUTES = 3.0
 
 
 def _hours(test: Test, recording: Recording | None) -> float:
-    """Hours for which the part ran: as recorded, else the soak and the time in which readings are taken."""
+    """Hours for which the part ran: as recorded, else the soak and the time in which readings are
+    taken.
+    """
     if recording is not None:
         times, _ = recording.arrays()
         return max(float(times[-1] - times[0]), 0.0) / 3600 if times.size else 0.0
@@ -215,7 +262,15 @@ def _hours(test: Test, recording: Recording | None) -> float:
 
 def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     Reading.objects.bulk_create(
-        Reading(run=run, channel=key, position=r.position, seq=seq, value=r.value, typed=r.typed, unit=r.unit)
+        Reading(
+            run=run,
+            channel=key,
+            position=r.position,
+            seq=seq,
+            value=r.value,
+            typed=r.typed,
+            unit=r.unit,
+        )
         for key, typed in readings.items()
         for seq, r in enumerate(typed)
     )
@@ -231,10 +286,19 @@ def finish_run(run: Run) -> Run:
 
 @transaction.atomic
 def record_dnf(
-    user: User, test: Test, subject: Subject, reason: str, started_at: datetime, *, uid: uuid.UUID | None = None,
-    readings: Mapping[str, Sequence[Typed]] | None = None, picture: Picture | None = None, form_key: uuid.UUID | None = None,
-) -> Run:  # fmt: skip
-    """Record that a specimen did not finish, with the reason, a picture and what was read so far. It keeps its row, last.
+    user: User,
+    test: Test,
+    subject: Subject,
+    reason: str,
+    started_at: datetime,
+    *,
+    uid: uuid.UUID | None = None,
+    readings: Mapping[str, Sequence[Typed]] | None = None,
+    picture: Picture | None = None,
+    form_key: uuid.UUID | None = None,
+) -> Run:
+    """Record that a specimen did not finish, with the reason, a picture and what was read so far.
+    It keeps its row, last.
 
     Raises
     ------
@@ -246,11 +310,28 @@ def record_dnf(
         return sent
     subject.check(test.round)
     if not reason.strip():
-        raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
+        raise ValidationError(
+            {
+                "reason": (
+                    "Say in a few words why it did not finish, such as “two blades rub the frame"
+                    " above 1,150 1/min”."
+                )
+            }
+        )
     run = Run.objects.create(
-        uid=uid or uuid.uuid4(), test=test, rig=test.rig, setting=test.setting, **subject.fields, replicate=next_replicate(test, test.setting, subject), started_at=started_at, operator=user,
-        state=Run.State.DNF, reason=reason.strip(), picture=picture, form_key=form_key or uuid.uuid4(),
-    )  # fmt: skip
+        uid=uid or uuid.uuid4(),
+        test=test,
+        rig=test.rig,
+        setting=test.setting,
+        **subject.fields,
+        replicate=next_replicate(test, test.setting, subject),
+        started_at=started_at,
+        operator=user,
+        state=Run.State.DNF,
+        reason=reason.strip(),
+        picture=picture,
+        form_key=form_key or uuid.uuid4(),
+    )
     _store_readings(run, readings or {})
     seal_version(run)
     progress.update(run)
@@ -261,7 +342,9 @@ def record_dnf(
 
 @transaction.atomic
 def void_run(user: User, run: Run, reason: str) -> Run:
-    """Take a run out of the standing, with the reason; its readings stay. Runs made of the same readings go with it."""
+    """Take a run out of the standing, with the reason; its readings stay. Runs made of the same
+    readings go with it.
+    """
     require(user, "run.void", run.test.round)
     if not reason.strip():
         raise ValidationError({"reason": "Say in a few words why the run does not count."})
@@ -269,7 +352,12 @@ def void_run(user: User, run: Run, reason: str) -> Run:
     if run.state == Run.State.VOID:
         raise ValidationError(f"Run {run.pk} is void already: {run.reason}")
     # Runs that were made of the same readings for other rules go with it.
-    for one in [run, *run.carried_to.exclude(state=Run.State.VOID).select_related("test__round", "specimen__version")]:
+    for one in [
+        run,
+        *run.carried_to.exclude(state=Run.State.VOID).select_related(
+            "test__round", "specimen__version"
+        ),
+    ]:
         one.state, one.reason = Run.State.VOID, reason.strip()
         one.save(update_fields=["state", "reason"])
         progress.update(one)
@@ -297,7 +385,11 @@ class NewRecording:
 
 def imported_before(round: Round, sha256: str) -> Recording | None:
     """The recording that was imported from a file of the same content, if any."""
-    return Recording.objects.filter(round=round, source__sha256=sha256).prefetch_related("runs__test").first()
+    return (
+        Recording.objects.filter(round=round, source__sha256=sha256)
+        .prefetch_related("runs__test")
+        .first()
+    )
 
 
 @transaction.atomic
@@ -316,21 +408,47 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
     at_hand = set(new.log.channels) | {key for key, typed in new.extra.items() if typed}
     for test in new.tests:
         if not fed_by(test.how, at_hand):
-            lacking = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group if c not in at_hand) for group in test.how.needs)
+            lacking = " or ".join(
+                " and ".join(CHANNELS[c].label.lower() for c in group if c not in at_hand)
+                for group in test.how.needs
+            )
             raise ValidationError({"tests": f"{test.label} also needs {lacking}."})
-    if new.source is not None and (before := imported_before(new.round, new.source.sha256)) is not None:
-        raise ValidationError(f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not taken twice.")
+    if (
+        new.source is not None
+        and (before := imported_before(new.round, new.source.sha256)) is not None
+    ):
+        raise ValidationError(
+            f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not"
+            " taken twice."
+        )
     columns = [[c.channel, c.unit] for c in new.columns]
-    recording = Recording.objects.create(uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns)
+    recording = Recording.objects.create(
+        uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns
+    )
     store_chunks(recording, new.log.times, new.log.channels)
     runs = []
     for test in new.tests:
-        extra = {key: typed for key, typed in new.extra.items() if key in channels_of(test.how) and typed}
+        extra = {
+            key: typed for key, typed in new.extra.items() if key in channels_of(test.how) and typed
+        }
         _check_readings_of_extra(extra)
         key = uuid.uuid5(new.uid, test.key)
-        run = make_run(user, NewRun(test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key), recording)
+        run = make_run(
+            user,
+            NewRun(
+                test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key
+            ),
+            recording,
+        )
         _store_readings(run, extra)
-        record(user, "run.import", run, new.round, run=str(run.uid), file=new.source.name if new.source else "")
+        record(
+            user,
+            "run.import",
+            run,
+            new.round,
+            run=str(run.uid),
+            file=new.source.name if new.source else "",
+        )
         runs.append(finish_run(run))
     return runs
 
@@ -344,28 +462,45 @@ def _check_readings_of_extra(extra: Mapping[str, Sequence[Typed]]) -> None:
                 raise ValidationError({key: str(problem)}) from problem
 
 
-def store_chunks(recording: Recording, times: np.ndarray, channels: Mapping[str, np.ndarray]) -> None:
+def store_chunks(
+    recording: Recording, times: np.ndarray, channels: Mapping[str, np.ndarray]
+) -> None:
     """Append traces in chunks of `CHUNK_SAMPLES`; the seconds are the channel ``time``."""
     chunks = []
     for key, values in {TIME: times, **channels}.items():
         data = np.ascontiguousarray(values, dtype="<f8")
         for seq, start in enumerate(range(0, data.size, CHUNK_SAMPLES)):
             part = data[start : start + CHUNK_SAMPLES]
-            chunks.append(Chunk(recording=recording, channel=key, seq=seq, count=part.size, data=part.tobytes()))
+            chunks.append(
+                Chunk(
+                    recording=recording, channel=key, seq=seq, count=part.size, data=part.tobytes()
+                )
+            )
     Chunk.objects.bulk_create(chunks)
 
 
 @transaction.atomic
-def add_second(user: User, first: Recording, source: SourceFile, log: Log, columns: Sequence[Column], by: str, seconds: float = 0.0) -> Recording:
-    """Add the file of a second logger that ran beside a recording, and compute the runs of it again.
+def add_second(
+    user: User,
+    first: Recording,
+    source: SourceFile,
+    log: Log,
+    columns: Sequence[Column],
+    by: str,
+    seconds: float = 0.0,
+) -> Recording:
+    """Add the file of a second logger that ran beside a recording, and compute the runs of it
+    again.
 
     Parameters
     ----------
-    by : ``traces`` moves it so that its changes fall on those of the first, ``clocks`` trusts both clocks, ``hand`` adds ``seconds``
+    by : ``traces`` moves it so that its changes fall on those of the first, ``clocks`` trusts both
+        clocks, ``hand`` adds ``seconds``
 
     Raises
     ------
-    PermissionDenied, ValidationError : it cannot be brought onto the first one's clock; nothing is saved then
+    PermissionDenied, ValidationError : it cannot be brought onto the first one's clock; nothing is
+        saved then
     """
     require(user, "run.record", first.round)
     if imported_before(first.round, source.sha256) is not None:
@@ -381,30 +516,63 @@ def add_second(user: User, first: Recording, source: SourceFile, log: Log, colum
         except NotAligned as problem:
             raise ValidationError(str(problem)) from problem
         shift = found.seconds
-        note = f"by the traces: {CHANNELS[found.first_channel].label.lower()} and {CHANNELS[found.second_channel].label.lower()} agree to {found.correlation:.2f}"
+        note = (
+            f"by the traces: {CHANNELS[found.first_channel].label.lower()} and"
+            f" {CHANNELS[found.second_channel].label.lower()} agree to {found.correlation:.2f}"
+        )
     elif by == "clocks":
         if log.start is None:
-            raise ValidationError("The file has no dates, so its clock says nothing. Move it by its traces or by hand.")
+            raise ValidationError(
+                "The file has no dates, so its clock says nothing. Move it by its traces or by"
+                " hand."
+            )
         shift, note = clocks, "by the clocks of both loggers"
     else:
         shift, note = seconds, "by hand"
-    if not math.isfinite(shift) or shift + float(log.times[-1]) < float(times[0]) or shift + float(log.times[0]) > float(times[-1]):
-        raise ValidationError(f"Moved by {shift:.1f} s the file does not overlap with the first recording. Check the shift.")
+    if (
+        not math.isfinite(shift)
+        or shift + float(log.times[-1]) < float(times[0])
+        or shift + float(log.times[0]) > float(times[-1])
+    ):
+        raise ValidationError(
+            f"Moved by {shift:.1f} s the file does not overlap with the first recording. Check the"
+            " shift."
+        )
     second = Recording.objects.create(
-        round=first.round, source=source, started_at=log.start or first.started_at, columns=[[c.channel, c.unit] for c in columns], beside=first,
-        shift=round(shift, 4), shift_note=note,
-    )  # fmt: skip
+        round=first.round,
+        source=source,
+        started_at=log.start or first.started_at,
+        columns=[[c.channel, c.unit] for c in columns],
+        beside=first,
+        shift=round(shift, 4),
+        shift_note=note,
+    )
     store_chunks(second, log.times, log.channels)
-    record(user, "recording.second", second, first.round, file=source.name, shift=second.shift, how=note)
+    record(
+        user,
+        "recording.second",
+        second,
+        first.round,
+        file=source.name,
+        shift=second.shift,
+        how=note,
+    )
     recompute(run_rows().filter(recording=first, state=Run.State.VALID))
     return second
 
 
 @transaction.atomic
-def remember_mapping(user: User, fingerprint: str, columns: Sequence[Column], day_first: bool) -> LogMapping:
+def remember_mapping(
+    user: User, fingerprint: str, columns: Sequence[Column], day_first: bool
+) -> LogMapping:
     """Keep the confirmed meaning of a logger's columns for its next file."""
     mapping, _ = LogMapping.objects.update_or_create(
-        fingerprint=fingerprint, defaults={"columns": [[c.channel, c.unit] for c in columns], "day_first": day_first, "confirmed_by": user}
+        fingerprint=fingerprint,
+        defaults={
+            "columns": [[c.channel, c.unit] for c in columns],
+            "day_first": day_first,
+            "confirmed_by": user,
+        },
     )
     return mapping
 
@@ -430,9 +598,13 @@ def recompute(runs, *, write: bool = True) -> Recomputed:
         fields = compute(run)
         old = getattr(run, "result", None)
         count += 1
-        if old is not None and all(getattr(old, name) == value for name, value in fields.items() if name != "core_version"):
+        if old is not None and all(
+            getattr(old, name) == value for name, value in fields.items() if name != "core_version"
+        ):
             if write and old.core_version != fields["core_version"]:
-                Result.objects.filter(pk=old.pk).update(core_version=fields["core_version"], computed_at=timezone.now())
+                Result.objects.filter(pk=old.pk).update(
+                    core_version=fields["core_version"], computed_at=timezone.now()
+                )
             continue
         changed.append(run.pk)
         if write:

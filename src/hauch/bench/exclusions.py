@@ -21,32 +21,55 @@ from hauch.people.permissions import require
 
 @transaction.atomic
 def exclude(
-    user: User, run: Run, reason: str, channel: str = "", stretch: tuple[float, float] | None = None, reading_pk: int | None = None
+    user: User,
+    run: Run,
+    reason: str,
+    channel: str = "",
+    stretch: tuple[float, float] | None = None,
+    reading_pk: int | None = None,
 ) -> Exclusion:
-    """Leave a stretch of a channel, or a typed reading, out of a run's figure, with the reason; raw data stays.
+    """Leave a stretch of a channel, or a typed reading, out of a run's figure, with the reason; raw
+    data stays.
 
     Raises
     ------
     PermissionDenied, ValidationError : no reason, no such stretch or reading
     """
-    run = Run.objects.select_for_update(of=("self",)).select_related("test__round", "recording", "specimen__version").get(pk=run.pk)
+    run = (
+        Run.objects.select_for_update(of=("self",))
+        .select_related("test__round", "recording", "specimen__version")
+        .get(pk=run.pk)
+    )
     require(user, "run.void", run.test.round)
     if not reason.strip():
         raise ValidationError("Say in a few words why it is left out; the audit shows it.")
     if run.carried_from_id:
-        raise ValidationError(f"This run is made of the readings of run {run.carried_from_id}. Leave it out there, and it is left out here too.")
+        raise ValidationError(
+            f"This run is made of the readings of run {run.carried_from_id}. Leave it out there,"
+            " and it is left out here too."
+        )
     reading = run.readings.filter(pk=reading_pk).first() if reading_pk else None
     if reading_pk and reading is None:
         raise ValidationError("That reading is not of this run.")
     if reading is None:
-        if run.recording is None or stretch is None or (channel != "time" and channel not in CHANNELS):
+        if (
+            run.recording is None
+            or stretch is None
+            or (channel != "time" and channel not in CHANNELS)
+        ):
             raise ValidationError("Choose a channel, and from when to when it is left out.")
         if not all(math.isfinite(s) for s in stretch) or stretch[1] < stretch[0]:
             raise ValidationError("The stretch ends before it begins.")
     low, high = stretch if stretch and reading is None else (None, None)
     made = Exclusion.objects.create(
-        run=run, channel=reading.channel if reading else channel, from_s=low, to_s=high, reading=reading, reason=reason.strip()[:300], by=user
-    )  # fmt: skip
+        run=run,
+        channel=reading.channel if reading else channel,
+        from_s=low,
+        to_s=high,
+        reading=reading,
+        reason=reason.strip()[:300],
+        by=user,
+    )
     record(
         user,
         "run.exclude",
@@ -64,7 +87,11 @@ def exclude(
 @transaction.atomic
 def restore(user: User, exclusion: Exclusion) -> None:
     """Take an exclusion back; that it was there stays written."""
-    exclusion = Exclusion.objects.select_for_update(of=("self",)).select_related("run__test__round", "run__specimen__version").get(pk=exclusion.pk)
+    exclusion = (
+        Exclusion.objects.select_for_update(of=("self",))
+        .select_related("run__test__round", "run__specimen__version")
+        .get(pk=exclusion.pk)
+    )
     run = exclusion.run
     require(user, "run.void", run.test.round)
     if not exclusion.stands:

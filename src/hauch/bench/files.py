@@ -11,7 +11,13 @@ def keep_file(user: User, name: str, data: bytes) -> SourceFile:
     """Keep an uploaded file under its content hash; the same content is kept once."""
     digest, path = keep(data)
     source, _ = SourceFile.objects.get_or_create(
-        sha256=digest, defaults={"name": name.replace("\\", "/").split("/")[-1][:200], "size": len(data), "path": path, "uploaded_by": user}
+        sha256=digest,
+        defaults={
+            "name": name.replace("\\", "/").split("/")[-1][:200],
+            "size": len(data),
+            "path": path,
+            "uploaded_by": user,
+        },
     )
     return source
 

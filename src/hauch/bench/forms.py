@@ -28,9 +28,17 @@ class RoomForm(forms.Form):
     pressure = forms.CharField(required=False, max_length=20, widget=NumberInput)
     humidity = forms.CharField(required=False, max_length=20, widget=NumberInput)
     started_at = forms.DateTimeField(
-        required=False, widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"), label="Started", localize=False
+        required=False,
+        widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
+        label="Started",
+        localize=False,
     )
-    note = forms.CharField(required=False, max_length=4000, widget=forms.Textarea(attrs={"rows": 2}), label="What was odd?")
+    note = forms.CharField(
+        required=False,
+        max_length=4000,
+        widget=forms.Textarea(attrs={"rows": 2}),
+        label="What was odd?",
+    )
     form_key = forms.UUIDField(widget=forms.HiddenInput)
 
     def __init__(self, *args, units: str, **kwargs):
@@ -41,14 +49,20 @@ class RoomForm(forms.Form):
             self.fields[name].label = f"{channel.label}, {KINDS[channel.kind].shown[units]}"
 
     def room(self) -> Room:
-        """The room readings in SI; missing ones stay None so that the action names them. Adds errors for text."""
+        """The room readings in SI; missing ones stay None so that the action names them. Adds
+        errors for text.
+        """
         values: dict[str, float | None] = {}
         for name, channel in AMBIENT.items():
             text = self.cleaned_data.get(name, "")
             values[name] = None
             if text.strip():
                 try:
-                    values[name] = float(to_si(parse_number(text), KINDS[channel.kind].shown[self.units], channel.kind))
+                    values[name] = float(
+                        to_si(
+                            parse_number(text), KINDS[channel.kind].shown[self.units], channel.kind
+                        )
+                    )
                 except ValueError as problem:
                     self.add_error(name, str(problem))
         return Room(**values)
@@ -70,8 +84,11 @@ def room_initial(room: Room | None, units: str) -> dict[str, str]:
     return initial
 
 
-def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str, places: int = 0) -> tuple[dict[str, list[Typed]], list[str]]:
-    """Readings typed by hand, by channel, and a sentence for each that is no number. Units come with the form.
+def typed_readings(
+    data: QueryDict, channels: tuple[str, ...], units: str, places: int = 0
+) -> tuple[dict[str, list[Typed]], list[str]]:
+    """Readings typed by hand, by channel, and a sentence for each that is no number. Units come
+    with the form.
 
     Where a test reads ``places`` in turn, rows belong to place 1, 2, ... and begin again.
     """
@@ -91,17 +108,30 @@ def typed_readings(data: QueryDict, channels: tuple[str, ...], units: str, place
             except ValueError as problem:
                 problems.append(f"{channel.label}, reading {position}: {problem}")
                 continue
-            readings.setdefault(key, []).append(Typed(value, text.strip()[:40], unit[:20], (position - 1) % places + 1 if places else 0))
+            readings.setdefault(key, []).append(
+                Typed(
+                    value,
+                    text.strip()[:40],
+                    unit[:20],
+                    (position - 1) % places + 1 if places else 0,
+                )
+            )
     return readings, problems
 
 
 def subject_choices(plan: Plan) -> list[tuple[str, str]]:
-    """What can be run: reference specimens in use, then specimens of entries that are in; none where a code is asked for."""
+    """What can be run: reference specimens in use, then specimens of entries that are in; none
+    where a code is asked for.
+    """
     if plan.many:
         return []
     references = {specimen.pk: specimen for specimen in [*plan.references.values(), *plan.beside]}
     rows = [(f"r{pk}", f"{specimen}, reference") for pk, specimen in references.items()]
-    return [("", "Choose"), *rows, *((f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in plan.specimens)]
+    return [
+        ("", "Choose"),
+        *rows,
+        *((f"s{s.pk}", f"{s.version.entry.name}, specimen {s.code}") for s in plan.specimens),
+    ]
 
 
 def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
@@ -120,11 +150,20 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
             return known[choice]
     if number.isdigit():
         if kind == "s":
-            specimen = Specimen.objects.select_related("version__entry").filter(pk=number, version__entry__round=round).first()
+            specimen = (
+                Specimen.objects.select_related("version__entry")
+                .filter(pk=number, version__entry__round=round)
+                .first()
+            )
             if specimen is not None:
                 return Subject(specimen=specimen)
         if kind == "r":
-            reference = ReferenceSpecimen.objects.select_related("type").filter(pk=number, tests__test__round=round).distinct().first()
+            reference = (
+                ReferenceSpecimen.objects.select_related("type")
+                .filter(pk=number, tests__test__round=round)
+                .distinct()
+                .first()
+            )
             if reference is not None:
                 return Subject(reference=reference)
     if (subject := _by_name(round, choice.strip())) is not None:
@@ -133,14 +172,23 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
 
 
 def _by_name(round: Round, text: str) -> Subject | None:
-    """The subject of a typed code: of a specimen, of a reference specimen, or the name of an entry with one specimen."""
+    """The subject of a typed code: of a specimen, of a reference specimen, or the name of an entry
+    with one specimen.
+    """
     if not text:
         return None
     found = Specimen.objects.select_related("version__entry").filter(version__entry__round=round)
-    for specimens in (found.filter(code__iexact=text), found.filter(version__entry__name__iexact=text)):
+    for specimens in (
+        found.filter(code__iexact=text),
+        found.filter(version__entry__name__iexact=text),
+    ):
         if len(several := list(specimens[:2])) == 1:
             return Subject(specimen=several[0])
-    reference = ReferenceSpecimen.objects.select_related("type").filter(serial__iexact=text, tests__test__round=round).first()
+    reference = (
+        ReferenceSpecimen.objects.select_related("type")
+        .filter(serial__iexact=text, tests__test__round=round)
+        .first()
+    )
     return Subject(reference=reference) if reference else None
 
 
@@ -159,4 +207,7 @@ def unit_choices(kind: str, written: str) -> list[str]:
 
 def mapping_of(data: QueryDict, table: Table) -> list[Column]:
     """The confirmed mapping of a log's columns."""
-    return [Column(data.get(f"channel-{i}", ""), data.get(f"unit-{i}", "").strip()) for i in range(len(table.header))]
+    return [
+        Column(data.get(f"channel-{i}", ""), data.get(f"unit-{i}", "").strip())
+        for i in range(len(table.header))
+    ]

@@ -22,7 +22,9 @@ from hauch.rounds.models import HELD_EQUAL, Test
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One step: ``state`` is done, now or later; ``text`` says what to do, ``hints`` more of it, ``button`` how it is done."""
+    """One step: ``state`` is done, now or later; ``text`` says what to do, ``hints`` more of it,
+    ``button`` how it is done.
+    """
 
     key: str
     label: str
@@ -47,7 +49,11 @@ def main_channel(live: Live) -> str:
 def shown_channels(live: Live) -> list[str]:
     """Channels on the screen: those that are read, and the power where volts and amps are."""
     columns = list(live.recording.columns)
-    return [*columns, "power"] if "power" not in columns and {"voltage", "current"} <= set(columns) else columns
+    return (
+        [*columns, "power"]
+        if "power" not in columns and {"voltage", "current"} <= set(columns)
+        else columns
+    )
 
 
 HOLDABLE = ("power", "sound_level", "speed", "air_speed", "static_pressure")
@@ -58,9 +64,23 @@ def steps(live: Live, units: str) -> list[Step]:
     """All steps of the procedure in order; the first one that is not done is now."""
     how, status = live.test.how, live.status
     wanted: list[tuple[str, str, bool, str, list[str], str]] = [
-        ("mount", "Mount", "mount" in live.done, f"Mount {live.subject} on {live.test.rig}.", assembly(live), "It is mounted"),
-        ("guard", "Guard", "guard" in live.done, guard_text(live), [], "The guard is closed, nobody stands in the plane"),
-    ]  # fmt: skip
+        (
+            "mount",
+            "Mount",
+            "mount" in live.done,
+            f"Mount {live.subject} on {live.test.rig}.",
+            assembly(live),
+            "It is mounted",
+        ),
+        (
+            "guard",
+            "Guard",
+            "guard" in live.done,
+            guard_text(live),
+            [],
+            "The guard is closed, nobody stands in the plane",
+        ),
+    ]
     if "background_level" in channels_of(how) and "sound_level" in live.recording.columns:
         wanted.append(
             (
@@ -75,10 +95,19 @@ def steps(live: Live, units: str) -> list[Step]:
     if "tare_torque" in channels_of(how) and "torque" in live.recording.columns:
         read = TARE in live.beside
         first = [
-            ("guard", "Guard", read or "guard" in live.done, f"The drive without the part first. {guard_text(live)}", [], "The guard is closed over the bare drive"),
+            (
+                "guard",
+                "Guard",
+                read or "guard" in live.done,
+                f"The drive without the part first. {guard_text(live)}",
+                [],
+                "The guard is closed over the bare drive",
+            ),
             ("tare", "Without", read, tare_text(live), [], "Read it without the part"),
-        ]  # fmt: skip
-        wanted = first + [(key, label, is_done and read, *rest) for key, label, is_done, *rest in wanted]  # type: ignore[misc]
+        ]
+        wanted = first + [
+            (key, label, is_done and read, *rest) for key, label, is_done, *rest in wanted
+        ]  # type: ignore[misc]
     task = status.get("task") or {}
     spun = float(status.get("throttle") or 0) > 0
     wanted.append(throttle_step(live, units, task, spun))
@@ -86,8 +115,21 @@ def steps(live: Live, units: str) -> list[Step]:
         if live.test.soak != Test.Soak.NONE:
             wanted.append(("soak", "Soak", soaked(live), soak_text(live), [], ""))
         taken, asked = len(live.windows), max(live.test.readings, places_of(live.test))
-        place = f" Place {taken % places_of(live.test) + 1} of {places_of(live.test)} is next." if places_of(live.test) else ""
-        wanted.append(("read", "Read", taken >= asked, f"{taken} of {asked} readings of {READING_SECONDS:.0f} s taken.{place}", [], "Take reading"))
+        place = (
+            f" Place {taken % places_of(live.test) + 1} of {places_of(live.test)} is next."
+            if places_of(live.test)
+            else ""
+        )
+        wanted.append(
+            (
+                "read",
+                "Read",
+                taken >= asked,
+                f"{taken} of {asked} readings of {READING_SECONDS:.0f} s taken.{place}",
+                [],
+                "Take reading",
+            )
+        )
     wanted.append(("accept", "Accept", False, "Look at the readings, then accept the run.", [], ""))
     made, found = [], False
     for key, label, is_done, text, hints, button in wanted:
@@ -102,30 +144,49 @@ def assembly(live: Live) -> list[str]:
     if live.specimen is None:
         return []
     told = [step.text for step in live.specimen.version.steps.order_by("order")]
-    return told or [step.text for step in live.specimen.steps.filter(kind="assemble").order_by("order")]
+    return told or [
+        step.text for step in live.specimen.steps.filter(kind="assemble").order_by("order")
+    ]
 
 
 def guard_text(live: Live) -> str:
     """The usual cautions at this step, with the speed limit."""
     caution = RIGS[live.test.rig.kind].caution
-    limit = f" Not above {live.specimen.cap:,.0f} 1/min: the throttle closes by itself there." if live.specimen and live.specimen.cap else ""
+    limit = (
+        f" Not above {live.specimen.cap:,.0f} 1/min: the throttle closes by itself there."
+        if live.specimen and live.specimen.cap
+        else ""
+    )
     return f"{caution}{limit}".strip() or "Close the guard and stand clear."
 
 
 def tare_text(live: Live) -> str:
     """How to read the drive without the part."""
     if live.test.how.by_point:
-        return "Drive without the part first: close the guard, sweep the throttle, then keep that sweep."
-    return "Drive without the part first: close the guard, open the throttle to the speed of the test, let it run steadily, then read."
+        return (
+            "Drive without the part first: close the guard, sweep the throttle, then keep that"
+            " sweep."
+        )
+    return (
+        "Drive without the part first: close the guard, open the throttle to the speed of the test,"
+        " let it run steadily, then read."
+    )
 
 
-def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> tuple[str, str, bool, str, list[str], str]:
+def throttle_step(
+    live: Live, units: str, task: dict[str, Any], spun: bool
+) -> tuple[str, str, bool, str, list[str], str]:
     """What turns the throttle in this test."""
     if live.test.how.by_point:
-        swept = task.get("kind") == "sweep" and task.get("begun", 0) > live.done.get("guard", math.inf)
+        swept = task.get("kind") == "sweep" and task.get("begun", 0) > live.done.get(
+            "guard", math.inf
+        )
         done = bool(task.get("done") and task.get("held")) if swept else by_hand_swept(live)
         text = task.get("text") if swept else ""
-        by_hand = "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each: the curve is read from the steps."
+        by_hand = (
+            "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each:"
+            " the curve is read from the steps."
+        )
         return ("sweep", "Sweep", done, text or by_hand, [], "Sweep 30 to 100 %")
     if (held := to_hold(live)) is not None:
         channel, target = held
@@ -135,13 +196,20 @@ def throttle_step(live: Live, units: str, task: dict[str, Any], spun: bool) -> t
             "hold",
             "Equal " + HELD_EQUAL[channel],
             done,
-            task.get("text") or f"The round compares at {said}: have the throttle turned until that holds.",
+            task.get("text")
+            or f"The round compares at {said}: have the throttle turned until that holds.",
             [],
             f"Hold {said}",
         )
     done = spun and bool(live.status.get("calm"))
     by_hand = "throttle" not in live.recording.columns
-    text = "Wait until the part runs steadily." if spun else "Open the throttle by hand, low first." if by_hand else "Open the throttle, low first."
+    text = (
+        "Wait until the part runs steadily."
+        if spun
+        else "Open the throttle by hand, low first."
+        if by_hand
+        else "Open the throttle, low first."
+    )
     return ("throttle", "Throttle", done, text, [], "It is open" if by_hand else "Full throttle")
 
 
@@ -152,14 +220,22 @@ def to_hold(live: Live) -> tuple[str, float] | None:
     if target is None or channel is None or live.test.how.equal:
         return None
     columns = set(live.recording.columns)
-    return (channel, target) if channel in columns or (channel == "power" and {"voltage", "current"} <= columns) else None
+    return (
+        (channel, target)
+        if channel in columns or (channel == "power" and {"voltage", "current"} <= columns)
+        else None
+    )
 
 
 def soaked(live: Live) -> bool:
     """Whether the soak is over by the test's rule."""
     if live.test.soak == Test.Soak.MINUTES:
         turned = live.status.get("turned")
-        return turned is not None and float(live.status.get("throttle") or 0) > 0 and live.seconds() - turned >= 60 * (live.test.soak_minutes or 0)
+        return (
+            turned is not None
+            and float(live.status.get("throttle") or 0) > 0
+            and live.seconds() - turned >= 60 * (live.test.soak_minutes or 0)
+        )
     return bool((live.status.get("forecast") or {}).get("settled"))
 
 
@@ -167,7 +243,10 @@ def soak_text(live: Live) -> str:
     """What the soak waits for."""
     if live.test.soak == Test.Soak.MINUTES:
         return f"Soak for {live.test.soak_minutes:g} min after the throttle was opened."
-    return "Soak until it has settled: the doubt of its end and what still moves are both below what the round asks for."
+    return (
+        "Soak until it has settled: the doubt of its end and what still moves are both below what"
+        " the round asks for."
+    )
 
 
 def reading_rows(live: Live) -> list[dict[str, Any]]:
@@ -179,7 +258,9 @@ def reading_rows(live: Live) -> list[dict[str, Any]]:
         for key, values in channels.items():
             good = values[np.isfinite(values)]
             level = CHANNELS[key].kind == "level"
-            means[key] = (float(energy_mean(good)) if level else float(good.mean())) if good.size else None
+            means[key] = (
+                (float(energy_mean(good)) if level else float(good.mean())) if good.size else None
+            )
         rows.append({"from": low, "to": high, "means": means, "odd": set()})
     for key in live.recording.columns:
         known = np.array([row["means"][key] for row in rows if row["means"][key] is not None])
@@ -191,19 +272,30 @@ def reading_rows(live: Live) -> list[dict[str, Any]]:
 
 
 def odd_one(value: float, all_values: np.ndarray) -> bool:
-    """Whether one of a few readings lies far off the others: more than 5 robust standard deviations and 1 % from their median."""
+    """Whether one of a few readings lies far off the others: more than 5 robust standard deviations
+    and 1 % from their median.
+    """
     centre = float(np.median(all_values))
     spread = 1.4826 * float(np.median(np.abs(all_values - centre)))
     return abs(value - centre) > max(5 * spread, 0.01 * abs(centre))
 
 
 def bands(test: Test) -> dict[str, tuple[float, float]]:
-    """What the reference last showed on each channel: mean and half-width over its last runs, for the band behind the trace."""
-    last = Run.objects.filter(test=test, setting=test.setting_id, state=Run.State.VALID, reference__isnull=False).select_related("recording")
+    """What the reference last showed on each channel: mean and half-width over its last runs, for
+    the band behind the trace.
+    """
+    last = Run.objects.filter(
+        test=test, setting=test.setting_id, state=Run.State.VALID, reference__isnull=False
+    ).select_related("recording")
     means: dict[str, list[float]] = {}
     if test.procedure == "temperature_rise":
-        # What the reference ended at goes with the room: its rise is drawn over the room as it is now.
-        risen = last.filter(result__value__isnull=False).order_by("-started_at").values_list("result__value", flat=True)[:4]
+        # What the reference ended at goes with the room: its rise is drawn over the room as it is
+        # now.
+        risen = (
+            last.filter(result__value__isnull=False)
+            .order_by("-started_at")
+            .values_list("result__value", flat=True)[:4]
+        )
         means["load_temperature"] = list(risen)
         last = last.none()
     for run in last.prefetch_related("readings").order_by("-started_at")[:4]:
@@ -218,4 +310,7 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
         for key, values in seen.items():
             means.setdefault(key, []).append(float(np.mean(values)))
     means = {key: values for key, values in means.items() if values}
-    return {key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0])) for key, v in means.items()}
+    return {
+        key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0]))
+        for key, v in means.items()
+    }

@@ -1,4 +1,6 @@
-"""A live recording in the hands of a recorder: its session, the lines to its meters, and how it is taken over from a recorder that died."""
+"""A live recording in the hands of a recorder: its session, the lines to its meters, and how it is
+taken over from a recorder that died.
+"""
 
 from __future__ import annotations
 
@@ -21,11 +23,15 @@ from hauch.instruments.link import Link
 from hauch.instruments.profile import Profile, ProfileWrong
 
 STALE = 6.0
-"""A wish to turn the throttle that is older than this [s] is not carried out, and no rule goes on after a pause that was longer."""
+"""A wish to turn the throttle that is older than this [s] is not carried out, and no rule goes on
+after a pause that was longer.
+"""
 REPORT_EVERY = 1.0
 """How often a recorder writes what each bench says [s]."""
 MOST_HISTORY = 4 * 3600.0
-"""How far back a recorder reads what another one recorded [s]: a soak is forecast from what came since the throttle was turned."""
+"""How far back a recorder reads what another one recorded [s]: a soak is forecast from what came
+since the throttle was turned.
+"""
 THROTTLE_DIGIT = 0.11
 """A motor controller that shows its throttle as far off as this [%] was turned."""
 OPENS_BY = 0.5
@@ -45,10 +51,14 @@ class Held:
     unsaved: list[Rows] = field(default_factory=list)
     waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
     urgent: bool = False
-    """Whether what it says must be written at once: a recorder that dies must not do twice what was wanted."""
+    """Whether what it says must be written at once: a recorder that dies must not do twice what was
+    wanted.
+    """
 
     def close(self) -> None:
-        """Leave the meters, all at once: one that does not answer must not hold up the other benches for each of its lines."""
+        """Leave the meters, all at once: one that does not answer must not hold up the other
+        benches for each of its lines.
+        """
         for link in self.links.values():
             link.leave()
         for link in self.links.values():
@@ -56,27 +66,49 @@ class Held:
 
 
 def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
-    """A bench with lines to its meters, to be read from the next tick on that is given; 0 for a recording that begins."""
+    """A bench with lines to its meters, to be read from the next tick on that is given; 0 for a
+    recording that begins.
+    """
     live.refresh_from_db(fields=["status"])  # as the one who held it until now left it
     recording = live.recording
-    channels, rate, origin = list(recording.columns), float(recording.rate or 50.0), recording.started_at.timestamp()
+    channels, rate, origin = (
+        list(recording.columns),
+        float(recording.rate or 50.0),
+        recording.started_at.timestamp(),
+    )
     next_tick = recording.next_tick()
     meters = list(live.test.rig.meters.select_related("instrument"))
     by_resource: dict[str, dict[str, Profile]] = {}
     for meter in meters:
         if meter.channel in channels and meter.instrument.resource:
             with suppress(ProfileWrong):
-                by_resource.setdefault(meter.instrument.resource, {})[meter.channel] = Profile.of(meter.instrument.profile, meter.channel)
-    slow = {c: 1 / p.rate for profiles in by_resource.values() for c, p in profiles.items() if not p.buffer and p.rate < rate}
+                by_resource.setdefault(meter.instrument.resource, {})[meter.channel] = Profile.of(
+                    meter.instrument.profile, meter.channel
+                )
+    slow = {
+        c: 1 / p.rate
+        for profiles in by_resource.values()
+        for c, p in profiles.items()
+        if not p.buffer and p.rate < rate
+    }
     grid = Grid(channels, rate, origin, next_tick, slow)
     session = Session(
-        live.pk, channels, rate, grid, cap=live.specimen.cap if live.specimen else None, resolution=live.test.resolution or 0.3,
-        soaks="load_temperature" in channels, throttle=float(live.status.get("throttle") or 0.0), turned=float(live.status.get("turned") or -math.inf),
-    )  # fmt: skip
+        live.pk,
+        channels,
+        rate,
+        grid,
+        cap=live.specimen.cap if live.specimen else None,
+        resolution=live.test.resolution or 0.3,
+        soaks="load_temperature" in channels,
+        throttle=float(live.status.get("throttle") or 0.0),
+        turned=float(live.status.get("turned") or -math.inf),
+    )
     session.events.extend(live.status.get("events", []))
     held = Held(session, recording.pk, origin)
     for resource, profiles in by_resource.items():
-        link = held.links[resource] = Link(resource, profiles, origin + (next_tick - 0.5) / rate, clock)
+        link = held.links[resource] = Link(
+            resource, profiles, origin + (next_tick - 0.5) / rate, clock
+        )
         if (motor := profiles.get("throttle")) is not None and motor.set:
             held.motor = (link, motor)
             session.send = lambda percent, link=link, motor=motor: link.send(motor.setting(percent))  # type: ignore[misc]
@@ -84,8 +116,15 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
 
 
 def open_lines(benches: list[Held]) -> None:
-    """Begin to read all meters: first those that keep nothing, of which each moment is lost, and what turns the throttle."""
-    first = [link for held in benches for link in held.links.values() if not link.keeps or (held.motor and link is held.motor[0])]
+    """Begin to read all meters: first those that keep nothing, of which each moment is lost, and
+    what turns the throttle.
+    """
+    first = [
+        link
+        for held in benches
+        for link in held.links.values()
+        if not link.keeps or (held.motor and link is held.motor[0])
+    ]
     for link in first:
         link.start()
     until = time.monotonic() + OPENS_BY
@@ -96,29 +135,47 @@ def open_lines(benches: list[Held]) -> None:
 
 
 def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
-    """Take over what was known of a recording that another recorder held, at a time [s of the clock of this machine]."""
+    """Take over what was known of a recording that another recorder held, at a time [s of the clock
+    of this machine].
+    """
     session, rate = held.session, held.session.rate
     end = (next_tick - 1) / rate
-    begin = max(min(session.turned if math.isfinite(session.turned) else end, end - RECENT_SECONDS), end - MOST_HISTORY, 0.0)
+    begin = max(
+        min(session.turned if math.isfinite(session.turned) else end, end - RECENT_SECONDS),
+        end - MOST_HISTORY,
+        0.0,
+    )
     times, values = window_of(live.recording, begin, end + 0.5 / rate)
     ticks = np.rint(times * rate).astype(int)
     rows = np.full((next_tick - int(ticks[0]), len(session.channels)), np.nan)
     rows[ticks - ticks[0]] = np.column_stack([values[c] for c in session.channels])
     session.restore(int(ticks[0]), rows)
-    # What was said of the throttle may be a second old; the motor controller tells what it is, unless it was turned after its last sample.
+    # What was said of the throttle may be a second old; the motor controller tells what it is,
+    # unless it was turned after its last sample.
     shown = session.last("throttle", 1.0)
-    if shown.size and session.turned < session.now - REPORT_EVERY and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT:
+    if (
+        shown.size
+        and session.turned < session.now - REPORT_EVERY
+        and abs(shown[-1] - session.throttle) > THROTTLE_DIGIT
+    ):
         session.throttle, session.turned = float(shown[-1]), session.now
     session.events.append(f"The recording was taken up again at {next_tick / rate:.0f} s.")
     held.seen = int(live.status.get("seen", -1))
     said = live.status.get("task") or {}
     if said and not said["done"]:
         late = now - held.origin - next_tick / rate
-        turning = [wish for wish in live.wanted.get("wishes", []) if {"task", "throttle", "cut"} & set(wish) and wish["n"] <= held.seen]
+        turning = [
+            wish
+            for wish in live.wanted.get("wishes", [])
+            if {"task", "throttle", "cut"} & set(wish) and wish["n"] <= held.seen
+        ]
         if turning and turning[-1].get("task") and late <= STALE:
             session.task = task_again(said, turning[-1]["task"], session)
         if session.task is None:
-            session.events.append(f"The throttle stands at {session.throttle:.0f} %: what turned it by rule was broken off. Start it again.")
+            session.events.append(
+                f"The throttle stands at {session.throttle:.0f} %: what turned it by rule was"
+                " broken off. Start it again."
+            )
         else:
             what = "sweep" if session.task.kind == "sweep" else "search"
             session.events.append(f"The {what} goes on by itself from {session.throttle:.0f} %.")
@@ -131,14 +188,20 @@ def task_of(wanted: dict[str, Any], session: Session) -> Task:
     channel = wanted["channel"]
     level = CHANNELS[channel].kind == "level"
     search = Search(
-        float(wanted["target"]), float(wanted["tolerance"]), CHANNELS[channel].label, CHANNELS[channel].unit,
-        exponent=0.0 if level else {"power": 2.7, "speed": 0.95}.get(channel, 1.0), per_decade=48.0,
-    )  # fmt: skip
+        float(wanted["target"]),
+        float(wanted["tolerance"]),
+        CHANNELS[channel].label,
+        CHANNELS[channel].unit,
+        exponent=0.0 if level else {"power": 2.7, "speed": 0.95}.get(channel, 1.0),
+        per_decade=48.0,
+    )
     return Task("hold", search, channel)
 
 
 def task_again(said: dict[str, Any], wanted: dict[str, Any], session: Session) -> Task | None:
-    """What another recorder turned the throttle by, to go on with; None where the throttle does not stand where that left it."""
+    """What another recorder turned the throttle by, to go on with; None where the throttle does not
+    stand where that left it.
+    """
     task = task_of(wanted, session)
     if task.kind != said["kind"]:
         return None
@@ -147,7 +210,15 @@ def task_again(said: dict[str, Any], wanted: dict[str, Any], session: Session) -
         return task if session.throttle >= task.machine.low else None
     levels, step = task.machine.levels, said.get("step")
     # What was said of the step may be a second old.
-    steps = [] if step is None else [i for i in (step, step + 1) if 0 <= i < len(levels) and abs(levels[i] - session.throttle) <= THROTTLE_DIGIT]
+    steps = (
+        []
+        if step is None
+        else [
+            i
+            for i in (step, step + 1)
+            if 0 <= i < len(levels) and abs(levels[i] - session.throttle) <= THROTTLE_DIGIT
+        ]
+    )
     if not steps:
         return None
     task.machine.go_on(steps[0], session.now)

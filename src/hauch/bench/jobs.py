@@ -14,7 +14,9 @@ from hauch.people.models import User
 from hauch.rounds.models import Test
 
 CARRIED_AT_ONCE = 1500
-"""Tests of up to this many runs are carried over in the request that changed the rules; larger ones by the worker."""
+"""Tests of up to this many runs are carried over in the request that changed the rules; larger ones
+by the worker.
+"""
 
 
 @app.task(name="bench.carry_over")
@@ -26,7 +28,9 @@ def carry_over_later(user_id: int, old_id: int, new_id: int) -> None:
 
 
 def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:
-    """Carry runs over to the tests that replace theirs, a large test by the worker; inside the transaction that replaced them."""
+    """Carry runs over to the tests that replace theirs, a large test by the worker; inside the
+    transaction that replaced them.
+    """
     for old, new in pairs:
         if Run.objects.filter(test=old).count() <= CARRIED_AT_ONCE:
             carry_over(user, old, new)

@@ -1,4 +1,6 @@
-"""What can be done at a bench that is being recorded. Each action says its wish to the recorder through the database."""
+"""What can be done at a bench that is being recorded. Each action says its wish to the recorder
+through the database.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,16 @@ from django.db import connection, transaction
 from django.utils import timezone
 
 from hauch.bench import progress
-from hauch.bench.actions import NewRun, Room, Subject, finish_run, in_turn, make_run, next_replicate, seal_version
+from hauch.bench.actions import (
+    NewRun,
+    Room,
+    Subject,
+    finish_run,
+    in_turn,
+    make_run,
+    next_replicate,
+    seal_version,
+)
 from hauch.bench.models import Live, Observation, Recording, Run
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
@@ -58,7 +69,11 @@ def live_channels(rig: Rig) -> list[str]:
 
 def on_rig(rig: Rig) -> Live | None:
     """What is being recorded on a rig, if anything."""
-    return Live.objects.filter(test__rig=rig, ended_at__isnull=True).select_related("round", "specimen__version__entry", "reference__type").first()
+    return (
+        Live.objects.filter(test__rig=rig, ended_at__isnull=True)
+        .select_related("round", "specimen__version__entry", "reference__type")
+        .first()
+    )
 
 
 @transaction.atomic
@@ -67,7 +82,8 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
 
     Raises
     ------
-    PermissionDenied, ValidationError : no meter of the rig is read over a line, the rig is taken, or the part may not be run
+    PermissionDenied, ValidationError : no meter of the rig is read over a line, the rig is taken,
+        or the part may not be run
     """
     require(user, "run.record", test.round)
     subject.check(test.round)
@@ -79,17 +95,31 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
             subject.reference and subject.reference.pk,
         ):
             return there
-        raise ValidationError(f"{rig} is taken: {there.subject} is on it, in {there.test.label}. End that recording first.")
+        raise ValidationError(
+            f"{rig} is taken: {there.subject} is on it, in {there.test.label}. End that recording"
+            " first."
+        )
     channels = live_channels(rig)
     if not channels:
-        raise ValidationError(f"No meter of {rig} is read over a line. Enter its resource name in Stores, or take the readings by hand.")
+        raise ValidationError(
+            f"No meter of {rig} is read over a line. Enter its resource name in Stores, or take the"
+            " readings by hand."
+        )
     now = timezone.now()
     origin = now.replace(microsecond=now.microsecond // 20_000 * 20_000)
-    recording = Recording.objects.create(round=test.round, started_at=origin, columns=channels, rate=RATE)
+    recording = Recording.objects.create(
+        round=test.round, started_at=origin, columns=channels, rate=RATE
+    )
     live = Live.objects.create(
-        round=test.round, test=test, setting=setting or test.setting, specimen=subject.specimen, reference=subject.reference, recording=recording,
-        operator=user, started_at=now,
-    )  # fmt: skip
+        round=test.round,
+        test=test,
+        setting=setting or test.setting,
+        specimen=subject.specimen,
+        reference=subject.reference,
+        recording=recording,
+        operator=user,
+        started_at=now,
+    )
     record(user, "live.begin", live, test.round, test=test.key)
     _wish(live, mounted="")
     return live
@@ -99,7 +129,9 @@ def _wish(live: Live, **wish: Any) -> None:
     """Write down what is wanted, after what was wanted before, and wake the recorder."""
     wishes = live.wanted.get("wishes", [])
     number = wishes[-1]["n"] + 1 if wishes else 1
-    live.wanted = {"wishes": [*wishes, {"n": number, "at": round_s(live.seconds()), **wish}][-MOST_WISHES:]}
+    live.wanted = {
+        "wishes": [*wishes, {"n": number, "at": round_s(live.seconds()), **wish}][-MOST_WISHES:]
+    }
     live.save(update_fields=["wanted"])
     with connection.cursor() as cursor:
         cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
@@ -114,7 +146,9 @@ def _held(user: User, live: Live) -> Live:
     """
     live = (
         Live.objects.select_for_update(of=("self",))
-        .select_related("round", "test__rig", "recording", "specimen__version__entry", "reference__type")
+        .select_related(
+            "round", "test__rig", "recording", "specimen__version__entry", "reference__type"
+        )
         .get(pk=live.pk)
     )
     require(user, "run.record", live.round)
@@ -138,7 +172,9 @@ def confirm(user: User, live: Live, step: str) -> Live:
     done = dict(live.done)
     if step == "mount":
         if float(live.status.get("throttle") or 0) > 0:
-            raise ValidationError("Close the throttle first, and wait until all stands still: no hand goes in before.")
+            raise ValidationError(
+                "Close the throttle first, and wait until all stands still: no hand goes in before."
+            )
         done.pop("guard", None)  # it was opened for this
     live.done = done | {step: round(live.seconds(), 2)}
     live.save(update_fields=["done"])
@@ -150,11 +186,17 @@ def confirm(user: User, live: Live, step: str) -> Live:
 
 def bare(live: Live) -> bool:
     """Whether the drive is to be read without the part first."""
-    return "tare_torque" in channels_of(live.test.how) and "torque" in live.recording.columns and TARE not in live.beside
+    return (
+        "tare_torque" in channels_of(live.test.how)
+        and "torque" in live.recording.columns
+        and TARE not in live.beside
+    )
 
 
 def _guarded(live: Live) -> None:
-    if missing := [step for step in GUARDED if step not in live.done and not (step == "mount" and bare(live))]:
+    if missing := [
+        step for step in GUARDED if step not in live.done and not (step == "mount" and bare(live))
+    ]:
         raise ValidationError(
             "Mount the part and confirm it first."
             if "mount" in missing
@@ -164,7 +206,10 @@ def _guarded(live: Live) -> None:
 
 def _turnable(live: Live) -> None:
     if "throttle" not in live.recording.columns:
-        raise ValidationError("The throttle of this rig is on no line, so it cannot be turned by rule. Turn it by hand.")
+        raise ValidationError(
+            "The throttle of this rig is on no line, so it cannot be turned by rule. Turn it by"
+            " hand."
+        )
 
 
 @transaction.atomic
@@ -189,14 +234,19 @@ def cut(user: User, live: Live) -> Live:
 
 
 @transaction.atomic
-def hold(user: User, live: Live, channel: str, target: float, tolerance: float | None = None) -> Live:
-    """Turn the throttle until a figure holds: equal power, equal noise, a speed [SI unit of the channel]."""
+def hold(
+    user: User, live: Live, channel: str, target: float, tolerance: float | None = None
+) -> Live:
+    """Turn the throttle until a figure holds: equal power, equal noise, a speed [SI unit of the
+    channel].
+    """
     live = _held(user, live)
     _guarded(live)
     _turnable(live)
     known = CHANNELS.get(channel)
     if known is None or not (
-        set(live.recording.columns) >= {channel} or (channel == "power" and {"voltage", "current"} <= set(live.recording.columns))
+        set(live.recording.columns) >= {channel}
+        or (channel == "power" and {"voltage", "current"} <= set(live.recording.columns))
     ):
         raise ValidationError("That figure is not read on this rig.")
     if not (math.isfinite(target) and known.low < target <= known.high):
@@ -218,7 +268,9 @@ def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
     except ValueError as problem:
         raise ValidationError(f"No sweep: {problem}.") from problem
     if dwell * len(levels) > 7200:
-        raise ValidationError("A sweep of more than two hours is not started. Take fewer steps or hold them shorter.")
+        raise ValidationError(
+            "A sweep of more than two hours is not started. Take fewer steps or hold them shorter."
+        )
     _wish(live, task={"kind": "sweep", "levels": levels, "dwell": dwell})
     return live
 
@@ -233,26 +285,38 @@ def _until_now(live: Live, seconds: float) -> list[float]:
     heard = (timezone.now() - live.heard_at).total_seconds() if live.heard_at else math.inf
     if heard > 5:
         raise ValidationError(
-            "The recorder is silent, so nothing is being recorded. Start ./hauch recorder where the meters are, or wait until it is back."
+            "The recorder is silent, so nothing is being recorded. Start ./hauch recorder where the"
+            " meters are, or wait until it is back."
         )
     end = max(live.seconds() - LATE / 2, 0.0)
     turned = last_turn(live)
     if not live.status.get("calm") and float(live.status.get("throttle") or 0) > 0:
-        raise ValidationError("The part is still moving to its new speed. Wait until it runs steadily.")
+        raise ValidationError(
+            "The part is still moving to its new speed. Wait until it runs steadily."
+        )
     start = max(end - seconds, 0.0)
     if end - start < seconds - 0.01:
-        raise ValidationError(f"Only {end:.0f} s are recorded; a reading takes {seconds:.0f} s. Wait a moment.")
+        raise ValidationError(
+            f"Only {end:.0f} s are recorded; a reading takes {seconds:.0f} s. Wait a moment."
+        )
     if start < turned + SETTLES:
         raise ValidationError(
-            f"The throttle was turned {max(end - turned, 0):.0f} s ago. A reading begins {SETTLES:.0f} s after that; wait {turned + SETTLES + seconds - end:.0f} s."
+            f"The throttle was turned {max(end - turned, 0):.0f} s ago. A reading begins"
+            f" {SETTLES:.0f} s after that; wait {turned + SETTLES + seconds - end:.0f} s."
         )
     return [round(start, 2), round(end, 2)]
 
 
 def last_turn(live: Live) -> float:
-    """Second of the recording at which the throttle was last turned, or asked to be: what the recorder says may be a second old."""
+    """Second of the recording at which the throttle was last turned, or asked to be: what the
+    recorder says may be a second old.
+    """
     said = float(live.status.get("at") or 0.0)
-    asked = [w["at"] for w in live.wanted.get("wishes", []) if {"throttle", "task", "cut"} & set(w) and w["at"] > said - 1.0]
+    asked = [
+        w["at"]
+        for w in live.wanted.get("wishes", [])
+        if {"throttle", "task", "cut"} & set(w) and w["at"] > said - 1.0
+    ]
     return max([float(live.status.get("turned") or 0.0), *asked])
 
 
@@ -263,7 +327,8 @@ def take(user: User, live: Live) -> Live:
     window = _until_now(live, READING_SECONDS)
     if live.windows and window[0] < live.windows[-1][1]:
         raise ValidationError(
-            f"The last reading ended {window[1] - live.windows[-1][1]:.0f} s ago; one takes {READING_SECONDS:.0f} s of its own. Wait a moment."
+            f"The last reading ended {window[1] - live.windows[-1][1]:.0f} s ago; one takes"
+            f" {READING_SECONDS:.0f} s of its own. Wait a moment."
         )
     live.windows = [*live.windows, window]
     live.save(update_fields=["windows"])
@@ -290,10 +355,15 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
     if kind not in {BACKGROUND, TARE}:
         raise ValidationError("That cannot be read beside a run.")
     if kind == BACKGROUND and float(live.status.get("throttle") or 0) > 0:
-        raise ValidationError("Close the throttle first: the background is the room without the part.")
+        raise ValidationError(
+            "Close the throttle first: the background is the room without the part."
+        )
     task = live.status.get("task") or {}
     if kind == TARE and task.get("kind") == "sweep" and task.get("done"):
-        stretch = [task["begun"], round_s(live.seconds() - LATE)]  # the whole sweep of the bare drive
+        stretch = [
+            task["begun"],
+            round_s(live.seconds() - LATE),
+        ]  # the whole sweep of the bare drive
     else:
         stretch = _until_now(live, BESIDE_SECONDS)
     live.beside = live.beside | {kind: stretch}
@@ -303,10 +373,15 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
 
 @transaction.atomic
 def set_setting(user: User, live: Live, setting: Setting) -> Live:
-    """Go on with another setting of the same part; readings that were taken belong to the setting before, so they must be accepted first."""
+    """Go on with another setting of the same part; readings that were taken belong to the setting
+    before, so they must be accepted first.
+    """
     live = _held(user, live)
     if live.windows:
-        raise ValidationError(f"{len(live.windows)} readings at “{live.setting}” are not accepted yet. Accept them or take them back first.")
+        raise ValidationError(
+            f"{len(live.windows)} readings at “{live.setting}” are not accepted yet. Accept them or"
+            " take them back first."
+        )
     if setting.round_id != live.round_id:
         raise ValidationError("That setting is not of this round.")
     live.setting = setting
@@ -316,7 +391,9 @@ def set_setting(user: User, live: Live, setting: Setting) -> Live:
 
 
 @transaction.atomic
-def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UUID | None = None) -> Run:
+def accept(
+    user: User, live: Live, room: Room, note: str = "", form_key: uuid.UUID | None = None
+) -> Run:
     """Make a run of the readings that were taken; the recording goes on for the next one.
 
     Raises
@@ -337,7 +414,11 @@ def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UU
     started = live.recording.started_at
     if live.windows:
         started += timedelta(seconds=live.windows[0][0])
-    run = make_run(user, NewRun(live.test, subject, room, started, setting=live.setting, note=note, form_key=key), live.recording)
+    run = make_run(
+        user,
+        NewRun(live.test, subject, room, started, setting=live.setting, note=note, form_key=key),
+        live.recording,
+    )
     run.windows, run.beside, run.hours = live.windows, live.beside, _hours_since_last(live)
     run.save(update_fields=["windows", "beside", "hours"])
     record(user, "run.record", run, live.round, run=str(run.uid), live=str(live.uid))
@@ -349,7 +430,8 @@ def accept(user: User, live: Live, room: Room, note: str = "", form_key: uuid.UU
 
 
 def swept(live: Live) -> list[float]:
-    """Where the steps of a curve are looked for: the sweep of the throttle, or what was stepped by hand since it was last turned.
+    """Where the steps of a curve are looked for: the sweep of the throttle, or what was stepped by
+    hand since it was last turned.
 
     Raises
     ------
@@ -359,21 +441,30 @@ def swept(live: Live) -> list[float]:
     guard = live.done.get("guard", math.inf)
     if task.get("kind") == "sweep" and task.get("begun", 0.0) > guard:
         if not task.get("done"):
-            raise ValidationError("Let the sweep come to its end first: the curve is read from its steps.")
+            raise ValidationError(
+                "Let the sweep come to its end first: the curve is read from its steps."
+            )
         return [task["begun"], now]
     begin = last_turn(live) + SETTLES
     if not by_hand_swept(live):
-        raise ValidationError("Sweep the throttle first, or step the damper by hand: the curve is read from at least three steps.")
+        raise ValidationError(
+            "Sweep the throttle first, or step the damper by hand: the curve is read from at least"
+            " three steps."
+        )
     return [round_s(begin), now]
 
 
 SWEPT_BY_HAND = 30.0
-"""So long the throttle stands at least while a damper is stepped by hand [s]: three steps of ten seconds."""
+"""So long the throttle stands at least while a damper is stepped by hand [s]: three steps of ten
+seconds.
+"""
 
 
 def by_hand_swept(live: Live) -> bool:
     """Whether there was time to step a damper by hand since the throttle was last turned."""
-    turning = float(live.status.get("throttle") or 0) > 0 or "throttle" not in live.recording.columns
+    turning = (
+        float(live.status.get("throttle") or 0) > 0 or "throttle" not in live.recording.columns
+    )
     begun = max(last_turn(live), float(live.done.get("guard", math.inf)))
     return turning and live.seconds() - begun > SETTLES + SWEPT_BY_HAND
 
@@ -399,20 +490,42 @@ def end(user: User, live: Live) -> Live:
 
 @transaction.atomic
 def give_up(user: User, live: Live, reason: str, picture: Picture | None = None) -> Run:
-    """Record that the part did not finish, with the reason, a picture and all that was recorded so far."""
+    """Record that the part did not finish, with the reason, a picture and all that was recorded so
+    far.
+    """
     live = _held(user, live)
     if live.reference_id:
-        raise ValidationError("A reference that does not finish is retired in Stores; it has no row in the standing.")
+        raise ValidationError(
+            "A reference that does not finish is retired in Stores; it has no row in the standing."
+        )
     if not reason.strip():
-        raise ValidationError({"reason": "Say in a few words why it did not finish, such as “two blades rub the frame above 1,150 1/min”."})
+        raise ValidationError(
+            {
+                "reason": (
+                    "Say in a few words why it did not finish, such as “two blades rub the frame"
+                    " above 1,150 1/min”."
+                )
+            }
+        )
     subject = Subject(live.specimen, None)
     subject.check(live.round)
     in_turn(live.test)
     run = Run.objects.create(
-        test=live.test, rig=live.test.rig, setting=live.setting, specimen=live.specimen, replicate=next_replicate(live.test, live.setting, subject),
-        started_at=live.recording.started_at, operator=user, state=Run.State.DNF, reason=reason.strip(), recording=live.recording, windows=live.windows,
-        picture=picture, hours=_hours_since_last(live), **live.room,
-    )  # fmt: skip
+        test=live.test,
+        rig=live.test.rig,
+        setting=live.setting,
+        specimen=live.specimen,
+        replicate=next_replicate(live.test, live.setting, subject),
+        started_at=live.recording.started_at,
+        operator=user,
+        state=Run.State.DNF,
+        reason=reason.strip(),
+        recording=live.recording,
+        windows=live.windows,
+        picture=picture,
+        hours=_hours_since_last(live),
+        **live.room,
+    )
     seal_version(run)
     Observation.objects.filter(recording=live.recording, run=None).update(run=run)
     progress.update(run)
@@ -426,9 +539,16 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
 
 @transaction.atomic
 def observe(
-    user: User, round: Round, *, live: Live | None = None, run: Run | None = None, text: str = "", tags: list[str] | None = None,
-    picture: Picture | None = None, at_s: float | None = None,
-) -> Observation:  # fmt: skip
+    user: User,
+    round: Round,
+    *,
+    live: Live | None = None,
+    run: Run | None = None,
+    text: str = "",
+    tags: list[str] | None = None,
+    picture: Picture | None = None,
+    at_s: float | None = None,
+) -> Observation:
     """Write down what was seen, with its place on the trace.
 
     Raises
@@ -439,9 +559,14 @@ def observe(
     if live is not None:
         at_s = live.seconds() if at_s is None else at_s
     seen = Observation(
-        recording=live.recording if live else run.recording if run else None, run=run, at_s=None if at_s is None else round_s(at_s), text=text.strip()[:1000],
-        tags=[tag for tag in tags or [] if tag in Observation.Tag.values], picture=picture, by=user,
-    )  # fmt: skip
+        recording=live.recording if live else run.recording if run else None,
+        run=run,
+        at_s=None if at_s is None else round_s(at_s),
+        text=text.strip()[:1000],
+        tags=[tag for tag in tags or [] if tag in Observation.Tag.values],
+        picture=picture,
+        by=user,
+    )
     if not (seen.text or seen.tags or seen.picture):
         raise ValidationError("Write what you saw, choose a tag or add a picture.")
     seen.save()

@@ -1,6 +1,7 @@
 """Runs, their raw readings and recordings, and the results computed from them.
 
-Raw data (`Reading`, `Chunk`, `SourceFile`) is append-only: the database refuses to change or delete it.
+Raw data (`Reading`, `Chunk`, `SourceFile`) is append-only: the database refuses to change or delete
+it.
 """
 
 from __future__ import annotations
@@ -37,7 +38,9 @@ class SourceFile(models.Model):
     name = models.CharField(max_length=200)
     size = models.PositiveBigIntegerField()
     path = models.CharField(max_length=200)
-    uploaded_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    uploaded_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     uploaded_at = models.DateTimeField(default=timezone.now)
 
     def __str__(self) -> str:
@@ -50,7 +53,9 @@ class LogMapping(models.Model):
     fingerprint = models.CharField(max_length=64, unique=True)
     columns = models.JSONField(help_text="for each column: [channel, unit]")
     day_first = models.BooleanField(default=True)
-    confirmed_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    confirmed_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     confirmed_at = models.DateTimeField(auto_now=True)
 
     def __str__(self) -> str:
@@ -62,34 +67,58 @@ class Recording(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     round = models.ForeignKey(Round, on_delete=models.PROTECT, related_name="recordings")
-    source = models.ForeignKey(SourceFile, null=True, on_delete=models.PROTECT, related_name="recordings")
+    source = models.ForeignKey(
+        SourceFile, null=True, on_delete=models.PROTECT, related_name="recordings"
+    )
     started_at = models.DateTimeField()
     columns = models.JSONField(
-        default=list, blank=True, help_text="of a file: [channel, unit]; of a live recording: its channels in the order of a piece"
+        default=list,
+        blank=True,
+        help_text=(
+            "of a file: [channel, unit]; of a live recording: its channels in the order of a piece"
+        ),
     )
     rate = models.FloatField(null=True, blank=True, help_text="ticks a second of a live recording")
     beside = models.ForeignKey(
-        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="seconds", help_text="the recording that a second logger ran beside"
+        "self",
+        null=True,
+        blank=True,
+        on_delete=models.PROTECT,
+        related_name="seconds",
+        help_text="the recording that a second logger ran beside",
     )
-    shift = models.FloatField(default=0.0, help_text="s to add to this recording's times to be on the clock of the one that it ran beside")
+    shift = models.FloatField(
+        default=0.0,
+        help_text=(
+            "s to add to this recording's times to be on the clock of the one that it ran beside"
+        ),
+    )
     shift_note = models.CharField(max_length=300, blank=True, help_text="how the shift was found")
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["round", "source"], name="file_once_in_a_round"),
-            models.CheckConstraint(condition=Q(rate__isnull=True) | Q(rate__gt=0), name="recording_rate_above_zero"),
+            models.CheckConstraint(
+                condition=Q(rate__isnull=True) | Q(rate__gt=0), name="recording_rate_above_zero"
+            ),
         ]
 
     def __str__(self) -> str:
         return f"recording of {self.started_at:%Y-%m-%d %H:%M}"
 
     def arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """Seconds from the start and values by channel [SI], shape (n,); those of loggers that ran beside it are on its clock."""
+        """Seconds from the start and values by channel [SI], shape (n,); those of loggers that ran
+        beside it are on its clock.
+        """
         times, channels = self.own_arrays()
         for second in self.seconds.all():
             other_times, others = second.own_arrays()
-            channels |= {key: at_times(times, other_times + second.shift, values) for key, values in others.items() if key not in channels}
+            channels |= {
+                key: at_times(times, other_times + second.shift, values)
+                for key, values in others.items()
+                if key not in channels
+            }
         return times, channels
 
     def next_tick(self) -> int:
@@ -99,9 +128,14 @@ class Recording(models.Model):
     def own_arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
         """As `arrays`, without what ran beside it."""
         if self.rate is not None:
-            pieces = [Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, len(self.columns))) for p in self.pieces.order_by("pk")]
+            pieces = [
+                Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, len(self.columns)))
+                for p in self.pieces.order_by("pk")
+            ]
             ticks, rows = joined(pieces, len(self.columns))
-            return ticks / self.rate, {key: np.ascontiguousarray(rows[:, i]) for i, key in enumerate(self.columns)}
+            return ticks / self.rate, {
+                key: np.ascontiguousarray(rows[:, i]) for i, key in enumerate(self.columns)
+            }
         parts: dict[str, list[np.ndarray]] = {}
         for chunk in self.chunks.order_by("channel", "seq"):
             parts.setdefault(chunk.channel, []).append(np.frombuffer(chunk.data, dtype="<f8"))
@@ -109,19 +143,27 @@ class Recording(models.Model):
         return channels.pop("time", np.zeros(0)), channels
 
 
-def window_of(recording: Recording, low: float, high: float) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+def window_of(
+    recording: Recording, low: float, high: float
+) -> tuple[np.ndarray, dict[str, np.ndarray]]:
     """Seconds and values by channel of a stretch of a live recording, without reading all of it."""
     rate, width = recording.rate or 1.0, len(recording.columns)
-    near = recording.pieces.filter(first__lte=math.ceil(high * rate), first__gte=math.floor(low * rate) - 3000).order_by("pk")
-    ticks, rows = joined([Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, width)) for p in near], width)
+    near = recording.pieces.filter(
+        first__lte=math.ceil(high * rate), first__gte=math.floor(low * rate) - 3000
+    ).order_by("pk")
+    ticks, rows = joined(
+        [Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, width)) for p in near], width
+    )
     inside = (ticks >= low * rate) & (ticks <= high * rate)
     return ticks[inside] / rate, {key: rows[inside, i] for i, key in enumerate(recording.columns)}
 
 
 class Piece(models.Model):
-    """Rows of a live recording, stored as they come: ticks from ``first`` on, all channels, little-endian 64-bit floats in SI, NaN where there is none.
+    """Rows of a live recording, stored as they come: ticks from ``first`` on, all channels,
+    little-endian 64-bit floats in SI, NaN where there is none.
 
-    A later piece fills in what an earlier one lacks, when a meter that had dropped out hands in what it kept.
+    A later piece fills in what an earlier one lacks, when a meter that had dropped out hands in
+    what it kept.
     """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="pieces")
@@ -132,11 +174,15 @@ class Piece(models.Model):
 
     class Meta:
         indexes = [models.Index(fields=["recording", "first"])]
-        constraints = [models.CheckConstraint(condition=Q(first__gte=0, count__gte=1), name="piece_has_rows")]
+        constraints = [
+            models.CheckConstraint(condition=Q(first__gte=0, count__gte=1), name="piece_has_rows")
+        ]
 
 
 class Waveform(models.Model):
-    """Sound or acceleration as it was sampled, a few seconds of it, kept as a WAV file. Append-only."""
+    """Sound or acceleration as it was sampled, a few seconds of it, kept as a WAV file.
+    Append-only.
+    """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="waveforms")
     channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
@@ -144,15 +190,24 @@ class Waveform(models.Model):
     seconds = models.FloatField()
     rate = models.FloatField(help_text="samples a second")
     source = models.ForeignKey(SourceFile, on_delete=models.PROTECT, related_name="waveforms")
-    clipped = models.FloatField(default=0.0, help_text="share of the samples at the end of the scale")
+    clipped = models.FloatField(
+        default=0.0, help_text="share of the samples at the end of the scale"
+    )
 
     class Meta:
         ordering = ["at_s", "id"]
-        constraints = [models.CheckConstraint(condition=Q(rate__gt=0, seconds__gt=0, clipped__gte=0, clipped__lte=1), name="waveform_sane")]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(rate__gt=0, seconds__gt=0, clipped__gte=0, clipped__lte=1),
+                name="waveform_sane",
+            )
+        ]
 
 
 class Chunk(models.Model):
-    """A piece of one channel's trace: little-endian 64-bit floats in SI units, NaN where a sample is missing."""
+    """A piece of one channel's trace: little-endian 64-bit floats in SI units, NaN where a sample
+    is missing.
+    """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="chunks")
     channel = models.CharField(max_length=30, choices=[("time", "Time"), *CHANNEL_CHOICES])
@@ -161,7 +216,9 @@ class Chunk(models.Model):
     data = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["recording", "channel", "seq"], name="chunk_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["recording", "channel", "seq"], name="chunk_once")
+        ]
 
 
 class Run(models.Model):
@@ -174,66 +231,119 @@ class Run(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="runs")
-    rig = models.ForeignKey(Rig, on_delete=models.PROTECT, related_name="runs", help_text="in the state in which it was")
+    rig = models.ForeignKey(
+        Rig, on_delete=models.PROTECT, related_name="runs", help_text="in the state in which it was"
+    )
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="runs")
-    specimen = models.ForeignKey(Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
-    reference = models.ForeignKey(ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
+    specimen = models.ForeignKey(
+        Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs"
+    )
+    reference = models.ForeignKey(
+        ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="runs"
+    )
     replicate = models.PositiveIntegerField()
     started_at = models.DateTimeField()
-    operator = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    operator = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     state = models.CharField(max_length=5, choices=State.choices, default=State.VALID)
     reason = models.TextField(blank=True)
     note = models.TextField(blank=True)
     temperature = models.FloatField(null=True, help_text="degC")
     pressure = models.FloatField(null=True, help_text="Pa")
     humidity = models.FloatField(null=True, help_text="%")
-    recording = models.ForeignKey(Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="runs")
+    recording = models.ForeignKey(
+        Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="runs"
+    )
     carried_from = models.ForeignKey(
-        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="carried_to", help_text="the run whose readings this one is made of"
+        "self",
+        null=True,
+        blank=True,
+        on_delete=models.PROTECT,
+        related_name="carried_to",
+        help_text="the run whose readings this one is made of",
     )
     hours = models.FloatField(default=0, help_text="for which the part ran")
     windows = models.JSONField(
-        default=list, blank=True, help_text="[from s, to s] of each reading taken from the recording; empty for its last quarter"
+        default=list,
+        blank=True,
+        help_text=(
+            "[from s, to s] of each reading taken from the recording; empty for its last quarter"
+        ),
     )
-    beside = models.JSONField(default=dict, blank=True, help_text="background, tare -> [from s, to s] in the recording, read without the part")
-    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
-    form_key = models.UUIDField(unique=True, default=uuid.uuid4, help_text="the form it was sent with, so that sending twice records once")
+    beside = models.JSONField(
+        default=dict,
+        blank=True,
+        help_text="background, tare -> [from s, to s] in the recording, read without the part",
+    )
+    picture = models.ForeignKey(
+        Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    form_key = models.UUIDField(
+        unique=True,
+        default=uuid.uuid4,
+        help_text="the form it was sent with, so that sending twice records once",
+    )
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         ordering = ["started_at", "id"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(specimen__isnull=False, reference__isnull=True) | Q(specimen__isnull=True, reference__isnull=False),
+                condition=Q(specimen__isnull=False, reference__isnull=True)
+                | Q(specimen__isnull=True, reference__isnull=False),
                 name="run_of_one_specimen_or_reference",
             ),
             models.UniqueConstraint(
-                fields=["test", "setting", "specimen", "replicate"], condition=Q(specimen__isnull=False), name="repeat_once_for_a_specimen"
+                fields=["test", "setting", "specimen", "replicate"],
+                condition=Q(specimen__isnull=False),
+                name="repeat_once_for_a_specimen",
             ),
             models.UniqueConstraint(
-                fields=["test", "setting", "reference", "replicate"], condition=Q(reference__isnull=False), name="repeat_once_for_a_reference"
+                fields=["test", "setting", "reference", "replicate"],
+                condition=Q(reference__isnull=False),
+                name="repeat_once_for_a_reference",
             ),
-            models.UniqueConstraint(fields=["test", "carried_from"], condition=Q(carried_from__isnull=False), name="run_carried_once"),
+            models.UniqueConstraint(
+                fields=["test", "carried_from"],
+                condition=Q(carried_from__isnull=False),
+                name="run_carried_once",
+            ),
             models.CheckConstraint(condition=Q(hours__gte=0), name="run_hours_not_negative"),
             models.CheckConstraint(
-                condition=Q(state="valid") | ~Q(reason=""), name="void_and_dnf_have_a_reason", violation_error_message="Say why, in a few words."
+                condition=Q(state="valid") | ~Q(reason=""),
+                name="void_and_dnf_have_a_reason",
+                violation_error_message="Say why, in a few words.",
             ),
             models.CheckConstraint(
                 condition=~Q(state="valid")
                 | Q(
-                    temperature__isnull=False, temperature__gte=-40, temperature__lte=60, pressure__isnull=False, pressure__gte=50_000,
-                    pressure__lte=120_000, humidity__isnull=False, humidity__gte=0, humidity__lte=100,
+                    temperature__isnull=False,
+                    temperature__gte=-40,
+                    temperature__lte=60,
+                    pressure__isnull=False,
+                    pressure__gte=50_000,
+                    pressure__lte=120_000,
+                    humidity__isnull=False,
+                    humidity__gte=0,
+                    humidity__lte=100,
                 ),
                 name="room_readings_sane",
-                violation_error_message="Room temperature, air pressure and humidity are missing or cannot be.",
+                violation_error_message=(
+                    "Room temperature, air pressure and humidity are missing or cannot be."
+                ),
             ),
-        ]  # fmt: skip
+        ]
         indexes = [
             models.Index(fields=["test", "started_at"]),
             models.Index(fields=["specimen", "test"]),
             models.Index(fields=["created_at"]),
             models.Index(fields=["started_at"]),
-            models.Index(fields=["reference", "started_at"], condition=Q(reference__isnull=False), name="run_of_reference"),
+            models.Index(
+                fields=["reference", "started_at"],
+                condition=Q(reference__isnull=False),
+                name="run_of_reference",
+            ),
         ]
 
     def __str__(self) -> str:
@@ -255,7 +365,9 @@ class Reading(models.Model):
 
     run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="readings")
     channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
-    position = models.PositiveSmallIntegerField(default=0, help_text="point of a traverse; 0 where none")
+    position = models.PositiveSmallIntegerField(
+        default=0, help_text="point of a traverse; 0 where none"
+    )
     seq = models.PositiveIntegerField()
     value = models.FloatField(help_text="SI unit of the channel")
     typed = models.CharField(max_length=40)
@@ -263,7 +375,11 @@ class Reading(models.Model):
 
     class Meta:
         ordering = ["channel", "position", "seq"]
-        constraints = [models.UniqueConstraint(fields=["run", "channel", "position", "seq"], name="reading_once")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["run", "channel", "position", "seq"], name="reading_once"
+            )
+        ]
 
     def __str__(self) -> str:
         return f"{self.get_channel_display()} {self.typed} {self.unit}"
@@ -277,11 +393,15 @@ class Result(models.Model):
     u = models.FloatField(null=True)
     dof = models.FloatField(null=True, help_text="empty for infinitely many")
     unit = models.CharField(max_length=10, blank=True)
-    parts = models.JSONField(default=list, help_text="[key, cause, scope, kind, dof, signed contribution]")
+    parts = models.JSONField(
+        default=list, help_text="[key, cause, scope, kind, dof, signed contribution]"
+    )
     working = models.JSONField(default=list)
     marks = models.JSONField(default=list, help_text="[channel, kind, from s, to s, samples]")
     curve = models.JSONField(null=True, blank=True, help_text="points and line of a sweep, SI")
-    troubles = models.JSONField(default=list, help_text="sentences: what was found, and what was done about it")
+    troubles = models.JSONField(
+        default=list, help_text="sentences: what was found, and what was done about it"
+    )
     missing = models.TextField(blank=True, help_text="why there is no value")
     core_version = models.CharField(max_length=20)
     computed_at = models.DateTimeField(auto_now=True)
@@ -289,12 +409,17 @@ class Result(models.Model):
     class Meta:
         constraints = [
             models.CheckConstraint(
-                condition=Q(value__isnull=False, u__isnull=False, missing="") | (Q(value__isnull=True) & ~Q(missing="")),
+                condition=Q(value__isnull=False, u__isnull=False, missing="")
+                | (Q(value__isnull=True) & ~Q(missing="")),
                 name="result_or_reason",
             ),
-            models.CheckConstraint(condition=Q(u__isnull=True) | Q(u__gte=0), name="doubt_not_negative"),
+            models.CheckConstraint(
+                condition=Q(u__isnull=True) | Q(u__gte=0), name="doubt_not_negative"
+            ),
         ]
-        indexes = [models.Index(fields=["run"], condition=Q(value__isnull=True), name="result_missing")]
+        indexes = [
+            models.Index(fields=["run"], condition=Q(value__isnull=True), name="result_missing")
+        ]
 
     def __str__(self) -> str:
         return f"{self.value} {self.unit}" if self.value is not None else self.missing
@@ -306,21 +431,31 @@ class Result(models.Model):
 
 
 class Progress(models.Model):
-    """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by `bench.progress`.
+    """How far an entry is in a test: runs that count, runs without result, did not finish. Kept by
+    `bench.progress`.
 
-    Runs of the version that takes part are counted, ``version``. Without an entry the row counts the runs of reference specimens.
+    Runs of the version that takes part are counted, ``version``. Without an entry the row counts
+    the runs of reference specimens.
     """
 
     test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="progress")
-    entry = models.ForeignKey(Entry, null=True, blank=True, on_delete=models.CASCADE, related_name="progress")
-    version = models.ForeignKey(Version, null=True, blank=True, on_delete=models.CASCADE, related_name="+")
+    entry = models.ForeignKey(
+        Entry, null=True, blank=True, on_delete=models.CASCADE, related_name="progress"
+    )
+    version = models.ForeignKey(
+        Version, null=True, blank=True, on_delete=models.CASCADE, related_name="+"
+    )
     counted = models.PositiveIntegerField(default=0)
     missing = models.PositiveIntegerField(default=0)
     dnf = models.PositiveIntegerField(default=0)
 
     class Meta:
         verbose_name_plural = "progress"
-        constraints = [models.UniqueConstraint(fields=["test", "entry"], name="progress_once", nulls_distinct=False)]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["test", "entry"], name="progress_once", nulls_distinct=False
+            )
+        ]
 
     def __str__(self) -> str:
         return f"{self.entry}, {self.test}: {self.counted}"
@@ -329,36 +464,68 @@ class Progress(models.Model):
 class Live(models.Model):
     """A bench that is being recorded: one part on one rig, from mounting to its results.
 
-    The web server writes what is ``wanted`` and what was ``done``, the recorder what it found as ``status``; neither touches the other's.
+    The web server writes what is ``wanted`` and what was ``done``, the recorder what it found as
+    ``status``; neither touches the other's.
     """
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="lives")
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="lives")
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="+")
-    specimen = models.ForeignKey(Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives")
-    reference = models.ForeignKey(ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives")
+    specimen = models.ForeignKey(
+        Specimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives"
+    )
+    reference = models.ForeignKey(
+        ReferenceSpecimen, null=True, blank=True, on_delete=models.PROTECT, related_name="lives"
+    )
     recording = models.OneToOneField(Recording, on_delete=models.PROTECT, related_name="live")
-    operator = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    operator = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     started_at = models.DateTimeField(default=timezone.now)
     ended_at = models.DateTimeField(null=True, blank=True)
-    done = models.JSONField(default=dict, blank=True, help_text="step of the procedure -> when it was confirmed, s of the recording")
-    windows = models.JSONField(default=list, blank=True, help_text="[from s, to s] of each reading of the run that is being taken")
-    beside = models.JSONField(default=dict, blank=True, help_text="background, tare -> [from s, to s]")
-    room = models.JSONField(default=dict, blank=True, help_text="temperature, pressure, humidity; SI")
-    wanted = models.JSONField(default=dict, blank=True, help_text="wishes in order, each with its number: throttle [%], task, cut, mounted, wave")
-    status = models.JSONField(default=dict, blank=True, help_text="what the recorder says: throttle, task, meters, forecast, sentences")
+    done = models.JSONField(
+        default=dict,
+        blank=True,
+        help_text="step of the procedure -> when it was confirmed, s of the recording",
+    )
+    windows = models.JSONField(
+        default=list,
+        blank=True,
+        help_text="[from s, to s] of each reading of the run that is being taken",
+    )
+    beside = models.JSONField(
+        default=dict, blank=True, help_text="background, tare -> [from s, to s]"
+    )
+    room = models.JSONField(
+        default=dict, blank=True, help_text="temperature, pressure, humidity; SI"
+    )
+    wanted = models.JSONField(
+        default=dict,
+        blank=True,
+        help_text="wishes in order, each with its number: throttle [%], task, cut, mounted, wave",
+    )
+    status = models.JSONField(
+        default=dict,
+        blank=True,
+        help_text="what the recorder says: throttle, task, meters, forecast, sentences",
+    )
     heard_at = models.DateTimeField(null=True, blank=True, help_text="when the recorder last wrote")
 
     class Meta:
         ordering = ["-started_at", "-id"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(specimen__isnull=False, reference__isnull=True) | Q(specimen__isnull=True, reference__isnull=False),
+                condition=Q(specimen__isnull=False, reference__isnull=True)
+                | Q(specimen__isnull=True, reference__isnull=False),
                 name="live_of_one_specimen_or_reference",
             ),
-        ]  # fmt: skip
-        indexes = [models.Index(fields=["started_at"], condition=Q(ended_at__isnull=True), name="live_running")]
+        ]
+        indexes = [
+            models.Index(
+                fields=["started_at"], condition=Q(ended_at__isnull=True), name="live_running"
+            )
+        ]
 
     def __str__(self) -> str:
         return f"{self.subject} on {self.test.rig}"
@@ -398,24 +565,36 @@ class Observation(models.Model):
         DAMAGE = "damage", "damage"
         LEAK = "leak", "leak"
 
-    recording = models.ForeignKey(Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="observations")
-    run = models.ForeignKey(Run, null=True, blank=True, on_delete=models.PROTECT, related_name="observations")
-    at_s = models.FloatField(null=True, blank=True, help_text="s of the recording; empty for all of the run")
+    recording = models.ForeignKey(
+        Recording, null=True, blank=True, on_delete=models.PROTECT, related_name="observations"
+    )
+    run = models.ForeignKey(
+        Run, null=True, blank=True, on_delete=models.PROTECT, related_name="observations"
+    )
+    at_s = models.FloatField(
+        null=True, blank=True, help_text="s of the recording; empty for all of the run"
+    )
     text = models.CharField(max_length=1000, blank=True)
     tags = models.JSONField(default=list, blank=True)
-    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    picture = models.ForeignKey(
+        Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
     by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         ordering = ["at_s", "id"]
         constraints = [
-            models.CheckConstraint(condition=Q(recording__isnull=False) | Q(run__isnull=False), name="observation_of_something"),
             models.CheckConstraint(
-                condition=~Q(text="") | Q(picture__isnull=False) | ~Q(tags=[]), name="observation_says_something",
+                condition=Q(recording__isnull=False) | Q(run__isnull=False),
+                name="observation_of_something",
+            ),
+            models.CheckConstraint(
+                condition=~Q(text="") | Q(picture__isnull=False) | ~Q(tags=[]),
+                name="observation_says_something",
                 violation_error_message="Write what you saw, choose a tag or add a picture.",
             ),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return self.text[:60] or ", ".join(self.tag_words)
@@ -427,28 +606,40 @@ class Observation(models.Model):
 
 
 class Exclusion(models.Model):
-    """A stretch of a run's recording, or one typed reading, that somebody left out, with the reason. Taking it back is written too."""
+    """A stretch of a run's recording, or one typed reading, that somebody left out, with the
+    reason. Taking it back is written too.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="exclusions")
     channel = models.CharField(max_length=30, choices=[("time", "All channels"), *CHANNEL_CHOICES])
     from_s = models.FloatField(null=True, blank=True)
     to_s = models.FloatField(null=True, blank=True)
-    reading = models.ForeignKey(Reading, null=True, blank=True, on_delete=models.PROTECT, related_name="exclusions")
+    reading = models.ForeignKey(
+        Reading, null=True, blank=True, on_delete=models.PROTECT, related_name="exclusions"
+    )
     reason = models.CharField(max_length=300)
     by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     at = models.DateTimeField(default=timezone.now)
     undone_at = models.DateTimeField(null=True, blank=True)
-    undone_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+    undone_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
 
     class Meta:
         ordering = ["at", "id"]
         constraints = [
-            models.CheckConstraint(condition=~Q(reason=""), name="exclusion_has_a_reason", violation_error_message="Say why, in a few words."),
             models.CheckConstraint(
-                condition=Q(reading__isnull=False) | Q(from_s__isnull=False, to_s__isnull=False, to_s__gte=models.F("from_s")), name="exclusion_of_something",
+                condition=~Q(reason=""),
+                name="exclusion_has_a_reason",
+                violation_error_message="Say why, in a few words.",
+            ),
+            models.CheckConstraint(
+                condition=Q(reading__isnull=False)
+                | Q(from_s__isnull=False, to_s__isnull=False, to_s__gte=models.F("from_s")),
+                name="exclusion_of_something",
                 violation_error_message="The stretch ends before it begins.",
             ),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return self.reason

@@ -21,11 +21,20 @@ class RunQuerySet(QuerySet):
 
     def with_names(self):
         """With all that a run's line names."""
-        return self.select_related("test__round", "specimen__version__entry", "reference__type", "operator", "result", "setting")
+        return self.select_related(
+            "test__round",
+            "specimen__version__entry",
+            "reference__type",
+            "operator",
+            "result",
+            "setting",
+        )
 
     def with_raw(self):
         """With all that a reduction reads."""
-        return self.select_related("test__round", "rig", "recording", "result", "carried_from").prefetch_related(
+        return self.select_related(
+            "test__round", "rig", "recording", "result", "carried_from"
+        ).prefetch_related(
             "readings",
             "carried_from__readings",
             "exclusions",
@@ -36,12 +45,16 @@ class RunQuerySet(QuerySet):
         )
 
     def visible_to(self, user: User, round: Round):
-        """Runs of a round that a person may see: all for the bench, own entries for a designer, all once published."""
+        """Runs of a round that a person may see: all for the bench, own entries for a designer, all
+        once published.
+        """
         runs = self.filter(test__round=round)
         if allowed(user, "entry.view_all", round):
             return runs
         if allowed(user, "round.view", round):
-            return runs.filter(Q(reference__isnull=False) | Q(specimen__version__entry__designer=user))
+            return runs.filter(
+                Q(reference__isnull=False) | Q(specimen__version__entry__designer=user)
+            )
         return runs.none()
 
 
@@ -72,12 +85,22 @@ class Due:
     @property
     def subject(self) -> str:
         """What is run, as forms name it."""
-        return f"s{self.specimen.pk}" if self.specimen else f"r{self.reference.pk}" if self.reference else ""
+        return (
+            f"s{self.specimen.pk}"
+            if self.specimen
+            else f"r{self.reference.pk}"
+            if self.reference
+            else ""
+        )
 
     @property
     def waits(self) -> str:
         """Why it cannot be run yet, such as "on the printer"; empty where it can."""
-        return "" if self.specimen is None or self.specimen.state == Specimen.State.READY else self.specimen.get_state_display()
+        return (
+            ""
+            if self.specimen is None or self.specimen.state == Specimen.State.READY
+            else self.specimen.get_state_display()
+        )
 
 
 def lives_of(rounds: list[Round]) -> list[Live]:
@@ -90,18 +113,26 @@ def lives_of(rounds: list[Round]) -> list[Live]:
 
 def seen_of(entry: Entry) -> list[Observation]:
     """What was seen in the runs of an entry, the newest first."""
-    found = Observation.objects.filter(run__specimen__version__entry=entry).select_related("run__test__round", "picture", "by")
+    found = Observation.objects.filter(run__specimen__version__entry=entry).select_related(
+        "run__test__round", "picture", "by"
+    )
     return list(found.order_by("-at", "-pk")[:40])
 
 
 def seen_in(made: list[Run]) -> dict[int, list[Observation]]:
-    """What was seen during runs, by run: its own, and what belongs to the recording while it was made."""
+    """What was seen during runs, by run: its own, and what belongs to the recording while it was
+    made.
+    """
     recordings = {run.recording_id for run in made if run.recording_id}
-    found = Observation.objects.filter(Q(run__in=made) | Q(run=None, recording__in=recordings)).select_related("picture", "by")
+    found = Observation.objects.filter(
+        Q(run__in=made) | Q(run=None, recording__in=recordings)
+    ).select_related("picture", "by")
     seen: dict[int, list[Observation]] = {run.pk: [] for run in made}
     for one in found:
         for run in made:
-            if one.run_id == run.pk or (one.run_id is None and one.recording_id == run.recording_id):
+            if one.run_id == run.pk or (
+                one.run_id is None and one.recording_id == run.recording_id
+            ):
                 seen[run.pk].append(one)
     return seen
 
@@ -114,9 +145,10 @@ MOST_CHOICES = 100
 class Plan:
     """What the rules still ask for: the next runs, how many in all, and what there is to run.
 
-    ``versions`` is the version by which each entry takes part, ``specimens`` holds all that can be run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due
-    and the one asked for; ``references`` the active one by test, ``beside`` those
-    that are run beside it; ``counts`` the runs that count by test and entry.
+    ``versions`` is the version by which each entry takes part, ``specimens`` holds all that can be
+    run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due and the one
+    asked for; ``references`` the active one by test, ``beside`` those that are run beside it;
+    ``counts`` the runs that count by test and entry.
     """
 
     due: list[Due]
@@ -144,8 +176,14 @@ BRACKET_EVERY = 4
 
 
 def bracket_due(test: Test) -> bool:
-    """Whether so many runs of entries were made since the reference's last one that it is due again."""
-    order = Run.objects.filter(test=test, state=Run.State.VALID).order_by("-started_at", "-pk").values_list("reference_id", flat=True)[:BRACKET_EVERY]
+    """Whether so many runs of entries were made since the reference's last one that it is due
+    again.
+    """
+    order = (
+        Run.objects.filter(test=test, state=Run.State.VALID)
+        .order_by("-started_at", "-pk")
+        .values_list("reference_id", flat=True)[:BRACKET_EVERY]
+    )
     return len(order) == BRACKET_EVERY and all(reference is None for reference in order)
 
 
@@ -164,19 +202,30 @@ def versions_in(entries: QuerySet[Entry]) -> dict[int, Version]:
 
     Versions of an entry are different parts: their runs are never taken together.
     """
-    rows = Version.objects.filter(was_run(), entry__in=entries).order_by("entry_id", "-number").distinct("entry_id")
+    rows = (
+        Version.objects.filter(was_run(), entry__in=entries)
+        .order_by("entry_id", "-number")
+        .distinct("entry_id")
+    )
     return {version.entry_id: version for version in rows}
 
 
 def dnf_entries(tests: list[Test], versions: dict[int, Version]) -> dict[int, Run]:
-    """Entries whose version that takes part did not finish in one of the tests, by entry id, with the run that says why."""
+    """Entries whose version that takes part did not finish in one of the tests, by entry id, with
+    the run that says why.
+    """
     taking_part = [version.pk for version in versions.values()]
-    rows = counting().filter(test__in=tests, state=Run.State.DNF, specimen__version__in=taking_part).select_related("specimen__version", "test")
+    rows = (
+        counting()
+        .filter(test__in=tests, state=Run.State.DNF, specimen__version__in=taking_part)
+        .select_related("specimen__version", "test")
+    )
     return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
 
 
 def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
-    """What is due next, test by test. Did-not-finish and withdrawn entries are out, broken specimens too.
+    """What is due next, test by test. Did-not-finish and withdrawn entries are out, broken
+    specimens too.
 
     Parameters
     ----------
@@ -188,7 +237,9 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     counts: dict[tuple[int, int], int] = {}
     out, referenced = set(), set()
     versions: dict[int, int] = {}
-    progress = Progress.objects.filter(test__in=tests).values_list("test_id", "entry_id", "version_id", "counted", "dnf")
+    progress = Progress.objects.filter(test__in=tests).values_list(
+        "test_id", "entry_id", "version_id", "counted", "dnf"
+    )
     for test_pk, entry, version, counted, dnf in progress:
         if entry is None:
             referenced |= {test_pk} if counted else set()
@@ -196,32 +247,67 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         counts[test_pk, entry], versions[entry] = counted, version
         if dnf:
             out.add(entry)
-    ready = Specimen.objects.filter(version__entry__round=round, version__entry__state=Entry.State.IN).exclude(state=Specimen.State.BROKEN)
+    ready = Specimen.objects.filter(
+        version__entry__round=round, version__entry__state=Entry.State.IN
+    ).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
     rows, waiting = [], set()
-    for pk, entry, version, state in ready.values_list("pk", "version__entry_id", "version_id", "state"):
+    for pk, entry, version, state in ready.values_list(
+        "pk", "version__entry_id", "version_id", "state"
+    ):
         rows.append((pk, entry, version))
         if state != Specimen.State.READY:
             waiting.add(pk)
     many = len(rows) > MOST_CHOICES
     newest = {entry: pk for pk, entry, _ in rows if entry not in out}
-    newest |= {entry: pk for pk, entry, version in rows if entry not in out and versions.get(entry) == version}  # goes on with what it began
-    assigned = list(TestReference.objects.filter(test__in=tests, until__isnull=True).select_related("specimen__type"))
+    newest |= {
+        entry: pk
+        for pk, entry, version in rows
+        if entry not in out and versions.get(entry) == version
+    }  # goes on with what it began
+    assigned = list(
+        TestReference.objects.filter(test__in=tests, until__isnull=True).select_related(
+            "specimen__type"
+        )
+    )
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
     wanted: list[tuple[Test, int | None, int]] = []
     later: list[tuple[Test, int | None, int]] = []
     total = 0
     for test in tests:
-        missing = sorted((counts.get((test.pk, entry), 0), order, pk) for order, (entry, pk) in enumerate(newest.items()))
+        missing = sorted(
+            (counts.get((test.pk, entry), 0), order, pk)
+            for order, (entry, pk) in enumerate(newest.items())
+        )
         missing = [item for item in missing if item[0] < test.repeats]
         total += sum(test.repeats - count for count, _, _ in missing)
         if missing and test.pk in references and (test.pk not in referenced or bracket_due(test)):
-            wanted.append((test, None, 1))  # the reference goes first, and again after every few runs of entries
-        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in waiting][: max(limit - len(wanted), 0)]
-        later += [(test, pk, count + 1) for count, _, pk in missing if pk in waiting][: max(limit - len(later), 0)]
+            wanted.append(
+                (test, None, 1)
+            )  # the reference goes first, and again after every few runs of entries
+        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in waiting][
+            : max(limit - len(wanted), 0)
+        ]
+        later += [(test, pk, count + 1) for count, _, pk in missing if pk in waiting][
+            : max(limit - len(later), 0)
+        ]
     wanted = (wanted + later)[:limit]
-    chosen = Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None}) if many else ready
+    chosen = (
+        Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None})
+        if many
+        else ready
+    )
     specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}
-    due = [Due(test, None if pk is None else specimens[pk], references[test.pk] if pk is None else None, repeat) for test, pk, repeat in wanted]
-    return Plan(due, total, tests, list(specimens.values()), references, beside, counts, versions, many)
+    due = [
+        Due(
+            test,
+            None if pk is None else specimens[pk],
+            references[test.pk] if pk is None else None,
+            repeat,
+        )
+        for test, pk, repeat in wanted
+    ]
+    return Plan(
+        due, total, tests, list(specimens.values()), references, beside, counts, versions, many
+    )

@@ -1,8 +1,10 @@
-"""The recorder: a process near the meters that writes down what they show, and turns the throttle as it is asked.
+"""The recorder: a process near the meters that writes down what they show, and turns the throttle
+as it is asked.
 
-It runs apart from the web server and the worker, so that either may die while a part runs. Several recorders may run; each live
-recording is held by one of them through an advisory lock of the database, which falls when its connection does. What is wanted
-comes through the table of live recordings, what was recorded goes out with NOTIFY.
+It runs apart from the web server and the worker, so that either may die while a part runs. Several
+recorders may run; each live recording is held by one of them through an advisory lock of the
+database, which falls when its connection does. What is wanted comes through the table of live
+recordings, what was recorded goes out with NOTIFY.
 """
 
 from __future__ import annotations
@@ -36,11 +38,15 @@ log = logging.getLogger(__name__)
 FLUSH_EVERY = 0.1
 """How often rows are stored [s]: a crash loses at most this, and what was not yet fetched."""
 LOOK_EVERY = 0.25
-"""How often wishes are read anyway [s], should a notice be lost; and how soon a live recording is taken up whose recorder died."""
+"""How often wishes are read anyway [s], should a notice be lost; and how soon a live recording is
+taken up whose recorder died.
+"""
 SHUT_AFTER = 20.0
 """Without the database for so long nobody can stop a part: throttles are closed [s]."""
 PATIENCE = 2.0
-"""After the database was lost a recorder takes nothing new up for so long [s], so that each recording stays with the recorder that has its rows."""
+"""After the database was lost a recorder takes nothing new up for so long [s], so that each
+recording stays with the recorder that has its rows.
+"""
 HUNG = 10.0
 """A recorder that says nothing of what it holds for so long [s] has its recordings taken from it."""
 LOCK = 0x48415543
@@ -54,14 +60,18 @@ LOST = (DatabaseError, InterfaceError, psycopg.Error, OSError)
 class Recorder:
     """Records all live benches that nobody else records."""
 
-    def __init__(self, clock: Callable[[], float] = time.time, say: Callable[[str], None] = log.warning):
+    def __init__(
+        self, clock: Callable[[], float] = time.time, say: Callable[[str], None] = log.warning
+    ):
         self.clock, self.say = clock, say
         self.held: dict[int, Held] = {}
         self.listener: psycopg.Connection | None = None
         self.down_since = math.inf
         self.patient_until = 0.0
         self.watched: dict[int, tuple[Any, float]] = {}
-        """Recordings of others: when they were last heard of, as they say, and when this recorder saw that first."""
+        """Recordings of others: when they were last heard of, as they say, and when this recorder
+        saw that first.
+        """
         self.stopping = threading.Event()
         self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
 
@@ -72,7 +82,9 @@ class Recorder:
         before = time.monotonic(), self.clock()
         while not self.stopping.is_set():
             began, here = time.monotonic(), self.clock()
-            if (gap := max(began - before[0], here - before[1])) > HUNG:  # a machine that slept knows only by the clock on its wall
+            if (
+                gap := max(began - before[0], here - before[1])
+            ) > HUNG:  # a machine that slept knows only by the clock on its wall
                 self._stood_still(gap)
             before = began, here
             self._collect()
@@ -112,7 +124,9 @@ class Recorder:
             self.listener = psycopg.connect(**params, autocommit=True)
             self.listener.execute(f"listen {WANTED}")
             for pk in list(self.held):  # locks fell with the old connection
-                if not self._lock(self.listener, pk):  # another recorder was sooner; what only this one read goes in all the same
+                if not self._lock(
+                    self.listener, pk
+                ):  # another recorder was sooner; what only this one read goes in all the same
                     self._collect()
                     self._store()
                     self._drop(pk)
@@ -128,16 +142,24 @@ class Recorder:
         return any(True for _ in listener.notifies(timeout=timeout, stop_after=1))
 
     def _lost(self, trouble: BaseException) -> None:
-        """The database is gone: keep what comes, try again, and shut throttles that nobody could close."""
+        """The database is gone: keep what comes, try again, and shut throttles that nobody could
+        close.
+        """
         now = time.monotonic()
         self.patient_until = now + PATIENCE
         if math.isinf(self.down_since):
             self.down_since = now
-            self.say(f"The database cannot be reached ({type(trouble).__name__}); rows are kept until it can.")
+            self.say(
+                f"The database cannot be reached ({type(trouble).__name__}); rows are kept until it"
+                " can."
+            )
         if now - self.down_since > SHUT_AFTER:
             for held in self.held.values():
                 if held.session.throttle > 0:
-                    held.session.cut("The database could not be reached, so that nobody could have stopped the part. The throttle was closed.")
+                    held.session.cut(
+                        "The database could not be reached, so that nobody could have stopped the"
+                        " part. The throttle was closed."
+                    )
         with suppress(*LOST):
             connection.close()
         if self.listener is not None:
@@ -147,14 +169,21 @@ class Recorder:
         self.stopping.wait(0.2)
 
     def _stood_still(self, seconds: float) -> None:
-        """After a pause of its own a recorder does not know what happened meanwhile: it turns nothing by rule, and blames nobody."""
+        """After a pause of its own a recorder does not know what happened meanwhile: it turns
+        nothing by rule, and blames nobody.
+        """
         self.watched.clear()
         for held in self.held.values():
             if held.session.break_off(f"Broken off: the recorder stood still for {seconds:.0f} s."):
-                held.session.events.append(f"The recorder stood still for {seconds:.0f} s; what turned the throttle by rule was broken off.")
+                held.session.events.append(
+                    f"The recorder stood still for {seconds:.0f} s; what turned the throttle by"
+                    " rule was broken off."
+                )
 
     def _free(self, listener: psycopg.Connection, live: Live) -> bool:
-        """Whether a recording can be taken up. It is taken from a recorder that lives but does nothing any more: its connection is ended."""
+        """Whether a recording can be taken up. It is taken from a recorder that lives but does
+        nothing any more: its connection is ended.
+        """
         now = time.monotonic()
         if now < self.patient_until:
             return False
@@ -165,22 +194,35 @@ class Recorder:
         if heard != live.heard_at:
             self.watched[live.pk] = (live.heard_at, now)
         elif now - since > HUNG:
-            self.say(f"The recorder of live recording {live.pk} says nothing any more; it is taken over.")
+            self.say(
+                f"The recorder of live recording {live.pk} says nothing any more; it is taken over."
+            )
             listener.execute(
-                "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory' and granted and classid = %s::int and objid = %s::int"
-                " and database = (select oid from pg_database where datname = current_database())", (LOCK, live.pk),
-            )  # fmt: skip
+                "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory' and"
+                " granted and classid = %s::int and objid = %s::int and database = (select oid from"
+                " pg_database where datname = current_database())",
+                (LOCK, live.pk),
+            )
             self.watched.pop(live.pk)
         return False
 
     def _look(self) -> None:
         """Take up new live recordings, do what is wanted, let go of those that ended."""
         listener = self._connect()
-        wanted = {live.pk: live for live in Live.objects.filter(ended_at__isnull=True).select_related("test__rig", "recording", "specimen")}
+        wanted = {
+            live.pk: live
+            for live in Live.objects.filter(ended_at__isnull=True).select_related(
+                "test__rig", "recording", "specimen"
+            )
+        }
         for pk in [pk for pk in self.held if pk not in wanted]:
             self._end(pk)
         self.watched = {pk: seen for pk, seen in self.watched.items() if pk in wanted}
-        free = [live for pk, live in wanted.items() if pk not in self.held and self._free(listener, live)]
+        free = [
+            live
+            for pk, live in wanted.items()
+            if pk not in self.held and self._free(listener, live)
+        ]
         taken: list[tuple[Live, Held, int]] = []
         try:
             for live in free:  # all meters are read before the first history is
@@ -189,8 +231,11 @@ class Recorder:
             for live, held, next_tick in taken:
                 if next_tick:
                     go_on(held, live, next_tick, self.clock())
-                    # A sign of life for each: long histories of many benches take longer to read than another recorder waits.
-                    Live.objects.filter(pk__in=[one.pk for one in free], heard_at__isnull=False).update(heard_at=timezone.now())
+                    # A sign of life for each: long histories of many benches take longer to read
+                    # than another recorder waits.
+                    Live.objects.filter(
+                        pk__in=[one.pk for one in free], heard_at__isnull=False
+                    ).update(heard_at=timezone.now())
                 self.held[live.pk] = held
         except BaseException:
             for live, held, _ in taken:
@@ -209,8 +254,12 @@ class Recorder:
             held.seen = wish["n"]
             late = self.clock() - held.origin - wish["at"]
             if late > STALE and (wish.get("throttle") or wish.get("task")):
-                # Who asked for it has long turned to something else; a part must not begin to turn for that.
-                held.session.events.append(f"The throttle was to be turned {late:.0f} s ago, while nobody recorded. It was left as it is; ask again.")
+                # Who asked for it has long turned to something else; a part must not begin to turn
+                # for that.
+                held.session.events.append(
+                    f"The throttle was to be turned {late:.0f} s ago, while nobody recorded. It was"
+                    " left as it is; ask again."
+                )
                 continue
             self._do(held, wish)
             held.urgent = True
@@ -226,7 +275,10 @@ class Recorder:
         elif wanted.get("task"):
             session.task = task_of(wanted["task"], session)
             session.task.begun = round(session.now, 2)
-            if isinstance(session.task.machine, Search) and session.throttle < session.task.machine.low:
+            if (
+                isinstance(session.task.machine, Search)
+                and session.throttle < session.task.machine.low
+            ):
                 session.turn(min(max(40.0, session.task.machine.low), session.task.machine.high))
         elif wanted.get("throttle") is not None:
             session.break_off("Stopped: the throttle was turned by hand.")
@@ -239,7 +291,9 @@ class Recorder:
                 if reader.profile.wave and reader.profile.wave_rate:
                     rate = reader.profile.wave_rate
 
-                    def done(samples: np.ndarray | None, channel: str = channel, rate: float = rate) -> None:
+                    def done(
+                        samples: np.ndarray | None, channel: str = channel, rate: float = rate
+                    ) -> None:
                         if samples is not None and samples.size:
                             held.waves.append((channel, held.session.now, rate, samples))
 
@@ -253,16 +307,24 @@ class Recorder:
             cut = clipping(samples).share if channel == "sound_level" else 0.0
             source = keep_file(operator, f"{channel}-{pk}-{at:.1f}s.wav", wav_bytes(samples, rate))
             Waveform.objects.create(
-                recording_id=held.recording, channel=channel, at_s=round(at, 2), seconds=samples.size / rate, rate=rate, source=source, clipped=cut
+                recording_id=held.recording,
+                channel=channel,
+                at_s=round(at, 2),
+                seconds=samples.size / rate,
+                rate=rate,
+                source=source,
+                clipped=cut,
             )
             if cut:
                 held.session.events.append(
-                    f"The sound recorded at {at:.0f} s was clipped ({100 * cut:.1f} % of its samples at the end of the scale). Choose a higher range and read again."
+                    f"The sound recorded at {at:.0f} s was clipped ({100 * cut:.1f} % of its"
+                    " samples at the end of the scale). Choose a higher range and read again."
                 )
             elif channel == "vibration":
                 with suppress(ValueError):
                     held.session.events.append(
-                        f"Vibration from the waveform at {at:.0f} s: {1000 * velocity_rms(samples, rate):.2f} mm/s r.m.s., 10 to 1000 Hz."
+                        f"Vibration from the waveform at {at:.0f} s:"
+                        f" {1000 * velocity_rms(samples, rate):.2f} mm/s r.m.s., 10 to 1000 Hz."
                     )
             held.waves.pop(0)
 
@@ -289,15 +351,23 @@ class Recorder:
         if not waiting:
             return
         pieces = [
-            Piece(recording_id=held.recording, first=piece.first, count=len(piece.rows), data=np.ascontiguousarray(piece.rows, "<f8").tobytes())
-            for _, held in waiting for piece in held.unsaved
-        ]  # fmt: skip
+            Piece(
+                recording_id=held.recording,
+                first=piece.first,
+                count=len(piece.rows),
+                data=np.ascontiguousarray(piece.rows, "<f8").tobytes(),
+            )
+            for _, held in waiting
+            for piece in held.unsaved
+        ]
         with transaction.atomic():
             Piece.objects.bulk_create(pieces)
             with connection.cursor() as cursor:
                 for pk, held in waiting:
                     for piece in held.unsaved:
-                        cursor.execute("select pg_notify(%s, %s)", [RECORDED, rows_notice(pk, piece, held)])
+                        cursor.execute(
+                            "select pg_notify(%s, %s)", [RECORDED, rows_notice(pk, piece, held)]
+                        )
         for _, held in waiting:
             held.unsaved.clear()
 
@@ -306,11 +376,18 @@ class Recorder:
         for pk, held in list(self.held.items()):
             if not (everything or held.urgent or held.session.urgent):
                 continue
-            silent = [CHANNELS[c].label for link in held.links.values() if link.problem for c in link.readers]
+            silent = [
+                CHANNELS[c].label
+                for link in held.links.values()
+                if link.problem
+                for c in link.readers
+            ]
             said = held.session.status() | {"seen": held.seen, "silent": silent}
             Live.objects.filter(pk=pk).update(status=said, heard_at=timezone.now())
             with connection.cursor() as cursor:
-                cursor.execute("select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})])
+                cursor.execute(
+                    "select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})]
+                )
             held.urgent = held.session.urgent = False
 
     def _assess(self) -> None:
@@ -323,7 +400,9 @@ class Recorder:
                     held.session.look()
                 except Exception:  # no trouble of one bench may end the forecasts of all
                     log.exception("assessing failed")
-                self.stopping.wait(min(0.05 + time.monotonic() - began, 1.0))  # at most half of one core
+                self.stopping.wait(
+                    min(0.05 + time.monotonic() - began, 1.0)
+                )  # at most half of one core
 
     def _end(self, pk: int) -> None:
         held = self.held[pk]
@@ -359,7 +438,16 @@ class Recorder:
 
 def rows_notice(pk: int, piece: Rows, held: Held) -> str:
     """Rows for the screen, or only where they are when they are too many for a notice."""
-    rows = [[None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in piece.rows.tolist()]
+    rows = [
+        [None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in piece.rows.tolist()
+    ]
     newest = held.origin + (piece.first + len(rows) - 1) / held.session.rate
-    text = json.dumps({"live": pk, "first": piece.first, "rows": rows, "at": round(newest, 3)}, separators=(",", ":"))
-    return text if len(text) <= MOST_PAYLOAD else json.dumps({"live": pk, "first": piece.first, "many": len(rows)})
+    text = json.dumps(
+        {"live": pk, "first": piece.first, "rows": rows, "at": round(newest, 3)},
+        separators=(",", ":"),
+    )
+    return (
+        text
+        if len(text) <= MOST_PAYLOAD
+        else json.dumps({"live": pk, "first": piece.first, "many": len(rows)})
+    )

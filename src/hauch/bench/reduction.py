@@ -25,7 +25,11 @@ from hauch.rounds.models import HELD_EQUAL, Test
 
 def chosen_of(run: Run) -> Chosen:
     """What people chose in the run's recording."""
-    out = [(e.channel, e.from_s, e.to_s) for e in (run.carried_from or run).exclusions.all() if e.stands and e.reading_id is None]
+    out = [
+        (e.channel, e.from_s, e.to_s)
+        for e in (run.carried_from or run).exclusions.all()
+        if e.stands and e.reading_id is None
+    ]
     windows = [(low, high) for low, high in run.windows]
     if not windows and run.test.how.by_point and (tare := run.beside.get(beside.TARE)):
         windows = [(tare[1], math.inf)]  # the sweep of the bare drive is none of the part's
@@ -33,9 +37,15 @@ def chosen_of(run: Run) -> Chosen:
 
 
 def used_channels(test: Test, channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Channels of a recording that the test's procedure reads, and the throttle, which says what was wanted; a trace without a single sample is none."""
+    """Channels of a recording that the test's procedure reads, and the throttle, which says what
+    was wanted; a trace without a single sample is none.
+    """
     wanted = {*channels_of(test.how), "throttle"}
-    return {key: values for key, values in channels.items() if key in wanted and np.isfinite(values).any()}
+    return {
+        key: values
+        for key, values in channels.items()
+        if key in wanted and np.isfinite(values).any()
+    }
 
 
 def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
@@ -48,27 +58,47 @@ def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
     used = used_channels(run.test, channels)
     chosen = chosen_of(run)
     reduced = steady_readings(
-        times, used, meters, str(run.uid), run.test.resolution or RISE_RESOLUTION, chosen=chosen, by_point=run.test.how.by_point,
+        times,
+        used,
+        meters,
+        str(run.uid),
+        run.test.resolution or RISE_RESOLUTION,
+        chosen=chosen,
+        by_point=run.test.how.by_point,
         places=places_of(run.test) if run.windows else 0,
-    )  # fmt: skip
+    )
     if stretch := run.beside.get(beside.BACKGROUND):
         beside.with_background(times, channels, reduced.readings, tuple(stretch))
     if stretch := run.beside.get(beside.TARE):
         beside.with_tare(times, channels, reduced.readings, reduced.positions, tuple(stretch))
     if run.test.soak == Test.Soak.MINUTES:
-        reduced.steady.pop("load_temperature", None)  # what it shows after the agreed minutes counts, not where it would end
+        reduced.steady.pop(
+            "load_temperature", None
+        )  # what it shows after the agreed minutes counts, not where it would end
         return reduced
     settling = reduced.settling
     if settling is not None and not settling.settled:
-        wait = f"about {settling.seconds_to_go / 60:.0f} min to go" if settling.seconds_to_go < 36_000 else "no end in sight"
-        raise NoResult(f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak longer and record again.", reduced.marks)
+        wait = (
+            f"about {settling.seconds_to_go / 60:.0f} min to go"
+            if settling.seconds_to_go < 36_000
+            else "no end in sight"
+        )
+        raise NoResult(
+            f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak"
+            " longer and record again.",
+            reduced.marks,
+        )
     return reduced
 
 
 def meters_of(run: Run) -> dict[str, Meter]:
-    """The rig's meters as they were on the day; one that reads the part also reads what is read without it."""
+    """The rig's meters as they were on the day; one that reads the part also reads what is read
+    without it.
+    """
     prefetch_related_objects([run.rig], "meters__instrument__calibrations")
-    meters = {meter.channel: meter.instrument.meter(run.started_at) for meter in run.rig.meters.all()}
+    meters = {
+        meter.channel: meter.instrument.meter(run.started_at) for meter in run.rig.meters.all()
+    }
     for without, channel in (("background_level", "sound_level"), ("tare_torque", "torque")):
         if without not in meters and channel in meters:
             meters[without] = meters[channel]
@@ -82,7 +112,11 @@ def places_of(test: Test) -> int:
 
 def equal_of(test: Test) -> float | None:
     """What the round holds equal for a test's figure."""
-    return test.round.equal_value if test.how.equal and HELD_EQUAL[test.how.equal] == test.round.equal else None
+    return (
+        test.round.equal_value
+        if test.how.equal and HELD_EQUAL[test.how.equal] == test.round.equal
+        else None
+    )
 
 
 def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
@@ -119,17 +153,32 @@ def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
 
 
 def compute(run: Run) -> dict[str, Any]:
-    """The fields of the run's result: a figure with doubt, working and curve, or the reason why there is none; and what was found on the way."""
+    """The fields of the run's result: a figure with doubt, working and curve, or the reason why
+    there is none; and what was found on the way.
+    """
     marks: list[Mark] = []
     troubles: list[str] = []
     fields: dict[str, Any] = {
-        "value": None, "u": None, "dof": None, "unit": "", "parts": [], "working": [], "missing": "", "curve": None, "core_version": CORE_VERSION,
-    }  # fmt: skip
+        "value": None,
+        "u": None,
+        "dof": None,
+        "unit": "",
+        "parts": [],
+        "working": [],
+        "missing": "",
+        "curve": None,
+        "core_version": CORE_VERSION,
+    }
     try:
         given, reduced = run_input(run)
         marks = reduced.marks if reduced else []
         troubles = clipped_told(run) + [
-            s for s in (trouble.speed_short(given.readings, run.test.common_speed), trouble.rotors_apart(given.readings)) if s
+            s
+            for s in (
+                trouble.speed_short(given.readings, run.test.common_speed),
+                trouble.rotors_apart(given.readings),
+            )
+            if s
         ]
         fields |= run.test.how.reduce(given).as_json()
         if run.test.how.curve is not None:
@@ -139,7 +188,9 @@ def compute(run: Run) -> dict[str, Any]:
         marks = list(reason.marks) or marks
     except ValueError as problem:
         fields["missing"] = f"The readings cannot be reduced: {problem}."
-    fields["marks"] = [[m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples] for m in marks]
+    fields["marks"] = [
+        [m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples] for m in marks
+    ]
     fields["troubles"] = trouble.of_marks(marks) + troubles
     return fields
 
@@ -148,8 +199,16 @@ def clipped_told(run: Run) -> list[str]:
     """Sentences for sound that was clipped while the run was read."""
     if run.recording is None:
         return []
-    found = [w for w in run.recording.waveforms.all() if w.clipped > 0 and any(low <= w.at_s <= high + w.seconds + 2 for low, high in run.windows)]
-    return [f"The sound recorded at {w.at_s:.0f} s was clipped: {100 * w.clipped:.1f} % of its samples lie at the end of the scale." for w in found]
+    found = [
+        w
+        for w in run.recording.waveforms.all()
+        if w.clipped > 0 and any(low <= w.at_s <= high + w.seconds + 2 for low, high in run.windows)
+    ]
+    return [
+        f"The sound recorded at {w.at_s:.0f} s was clipped: {100 * w.clipped:.1f} % of its samples"
+        " lie at the end of the scale."
+        for w in found
+    ]
 
 
 def _rounded(value: Any) -> Any:
@@ -168,4 +227,13 @@ def marks_in(run: Run) -> list[Mark]:
     if run.recording is None:
         return []
     times, channels = run.recording.arrays()
-    return marks_of(times, {key: values for key, values in channels.items() if key in CHANNELS}, meters_of(run), chosen_of(run)) if times.size else []
+    return (
+        marks_of(
+            times,
+            {key: values for key, values in channels.items() if key in CHANNELS},
+            meters_of(run),
+            chosen_of(run),
+        )
+        if times.size
+        else []
+    )

@@ -1,4 +1,6 @@
-"""One bench that is being recorded, as the recorder holds it in memory: rows of the last minute, means of every second, and what turns the throttle."""
+"""One bench that is being recorded, as the recorder holds it in memory: rows of the last minute,
+means of every second, and what turns the throttle.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ from hauch.instruments.grid import Grid, Piece
 
 RECENT_SECONDS = 60
 STALL_CUT = 3.0
-"""A part that stands still for this long with the throttle open gets it closed [s]: a rotor that is held burns its motor."""
+"""A part that stands still for this long with the throttle open gets it closed [s]: a rotor that is
+held burns its motor.
+"""
 CAP_TICKS = 3
 """So many rows in a row above the speed limit close the throttle."""
 STARTS_BY = 6.0
@@ -58,7 +62,14 @@ class Task:
     def said(self) -> dict[str, Any]:
         """As plain values, enough for another recorder to go on with it."""
         step = self.machine.at if isinstance(self.machine, Stepper) else None
-        return {"kind": self.kind, "text": self.text, "done": self.done, "held": self.held, "begun": self.begun, "step": step}
+        return {
+            "kind": self.kind,
+            "text": self.text,
+            "done": self.done,
+            "held": self.held,
+            "begun": self.begun,
+            "step": step,
+        }
 
 
 @dataclass
@@ -114,7 +125,9 @@ class Session:
             self.recent_first += 1
 
     def restore(self, first: int, rows: np.ndarray) -> None:
-        """Begin with rows that another session has added, shape (n, channels), from tick ``first`` on; NaN where there is none."""
+        """Begin with rows that another session has added, shape (n, channels), from tick ``first``
+        on; NaN where there is none.
+        """
         size = round(self.rate)
         whole = len(rows) // size
         blocks = rows[: whole * size].reshape(whole, size, -1)
@@ -147,13 +160,19 @@ class Session:
         return (self.recent_first + len(self.recent)) / self.rate
 
     def last(self, channel: str, seconds: float) -> np.ndarray:
-        """Finite values of a channel over the last seconds, shape (n,). Power is volts times amps where no wattmeter is."""
+        """Finite values of a channel over the last seconds, shape (n,). Power is volts times amps
+        where no wattmeter is.
+        """
         count = min(int(seconds * self.rate), len(self.recent))
         rows = list(self.recent)[-count:] if count else []
         column = self.column(channel)
         if column is None and channel == "power":
             volts, amps = self.column("voltage"), self.column("current")
-            values = np.array([row[volts] * row[amps] for row in rows]) if volts is not None and amps is not None else np.zeros(0)
+            values = (
+                np.array([row[volts] * row[amps] for row in rows])
+                if volts is not None and amps is not None
+                else np.zeros(0)
+            )
         elif column is None:
             return np.zeros(0)
         else:
@@ -179,20 +198,32 @@ class Session:
         self.urgent = True
 
     def break_off(self, why: str) -> bool:
-        """End what turns the throttle by rule, and leave it where it is; whether there was anything."""
+        """End what turns the throttle by rule, and leave it where it is; whether there was
+        anything.
+        """
         if self.task is None or self.task.done:
             return False
         self.task.done, self.task.text = True, why
         return True
 
     def watch(self) -> None:
-        """Guards that act at once: the speed limit, a part that stands still, one that never started."""
+        """Guards that act at once: the speed limit, a part that stands still, one that never
+        started.
+        """
         speed = self.last("speed", 0.5)
         if not speed.size:
             return
         rows = self.last("speed", CAP_TICKS / self.rate + 0.02)
-        if self.cap is not None and rows.size >= CAP_TICKS and rows.min() > self.cap and self.throttle > 0:
-            self.cut(f"{rows[-1]:,.0f} 1/min is above the limit of {self.cap:,.0f} 1/min from the safety gate. The throttle was closed.")
+        if (
+            self.cap is not None
+            and rows.size >= CAP_TICKS
+            and rows.min() > self.cap
+            and self.throttle > 0
+        ):
+            self.cut(
+                f"{rows[-1]:,.0f} 1/min is above the limit of {self.cap:,.0f} 1/min from the safety"
+                " gate. The throttle was closed."
+            )
         if self.send is None or self.throttle < OPEN:
             self.was_running = False
         else:
@@ -200,7 +231,9 @@ class Session:
 
     def _watch_still(self, speed: np.ndarray) -> None:
         """Close the throttle of a part that stands still or does not start."""
-        if float(np.median(speed)) > max(STALL_SHARE * float(np.max(self.last("speed", 10.0))), 30.0):
+        if float(np.median(speed)) > max(
+            STALL_SHARE * float(np.max(self.last("speed", 10.0))), 30.0
+        ):
             self.was_running, self.still_since = True, math.nan
             return
         if math.isnan(self.still_since):
@@ -215,7 +248,9 @@ class Session:
             self.cut(f"The part does not start at {self.throttle:.0f} %. The throttle was closed.")
 
     def calm(self) -> bool:
-        """Whether the part has come to rest at a turned throttle: its speed (else its power) moves by less than 0.3 % in half a second."""
+        """Whether the part has come to rest at a turned throttle: its speed (else its power) moves
+        by less than 0.3 % in half a second.
+        """
         waited = self.now - self.turned
         if waited < STEADY_LEAST:
             return False
@@ -235,18 +270,34 @@ class Session:
             return
         if isinstance(task.machine, Stepper):
             turn = task.machine.now(self.now)
-            task.text = f"Step {task.machine.at + 1} of {len(task.machine.levels)}: {turn.throttle:.0f} %"
+            task.text = (
+                f"Step {task.machine.at + 1} of {len(task.machine.levels)}: {turn.throttle:.0f} %"
+            )
         else:
             if math.isnan(task.since):
                 task.since = self.now
-            if not self.calm() or self.now - max(self.turned, task.since) < STEADY_LEAST + READ_SECONDS:
+            if (
+                not self.calm()
+                or self.now - max(self.turned, task.since) < STEADY_LEAST + READ_SECONDS
+            ):
                 return
             values = self.last(task.channel, READ_SECONDS)
-            doubt = float(values.std(ddof=1)) / math.sqrt(max(values.size / self.rate * 2, 1)) if values.size > 2 else 0.0
-            value = math.nan if not values.size else float(energy_mean(values) if task.channel == "sound_level" else values.mean())
+            doubt = (
+                float(values.std(ddof=1)) / math.sqrt(max(values.size / self.rate * 2, 1))
+                if values.size > 2
+                else 0.0
+            )
+            value = (
+                math.nan
+                if not values.size
+                else float(energy_mean(values) if task.channel == "sound_level" else values.mean())
+            )
             turn = task.machine.read(self.throttle, value, doubt)
             task.since = self.now
-            task.text = f"{task.machine.label} is {value:.4g} {task.machine.unit} at {self.throttle:.1f} %, wanted are {task.machine.target:.4g} {task.machine.unit}"
+            task.text = (
+                f"{task.machine.label} is {value:.4g} {task.machine.unit} at {self.throttle:.1f} %,"
+                f" wanted are {task.machine.target:.4g} {task.machine.unit}"
+            )
         self._ended(task, turn)
         if not turn.done and abs(turn.throttle - self.throttle) > 1e-9:
             self.turn(turn.throttle)
@@ -258,18 +309,28 @@ class Session:
         if isinstance(task.machine, Stepper):
             task.text = f"All {len(task.machine.levels)} steps are held."
         elif turn.held:
-            task.text = f"{task.machine.label} holds {task.machine.target:.4g} {task.machine.unit} at {self.throttle:.1f} % throttle."
+            task.text = (
+                f"{task.machine.label} holds {task.machine.target:.4g} {task.machine.unit} at"
+                f" {self.throttle:.1f} % throttle."
+            )
         else:
             task.text = turn.why
         self.events.append(task.text)
 
     def settle(self) -> Settling | None:
-        """Where the load is heading since the throttle was last turned; None where it cannot be told yet."""
+        """Where the load is heading since the throttle was last turned; None where it cannot be
+        told yet.
+        """
         column = self.column("load_temperature")
         if column is None or not self.soaks:
             return None
-        start = next((i for i, at in enumerate(self.seconds_at) if at >= self.turned), len(self.seconds_at))
-        at, values = np.array(self.seconds_at[start:]), np.array([row[column] for row in self.seconds[start:]])
+        start = next(
+            (i for i, at in enumerate(self.seconds_at) if at >= self.turned), len(self.seconds_at)
+        )
+        at, values = (
+            np.array(self.seconds_at[start:]),
+            np.array([row[column] for row in self.seconds[start:]]),
+        )
         if np.isfinite(values).sum() < 30:
             return None
         return fit_settling(at, values, self.resolution)
@@ -282,9 +343,12 @@ class Session:
         times = (self.recent_first + np.arange(len(rows))) / self.rate
         found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
         for mark in found:
-            # A mark that begins with the oldest row may have begun before; one that touches the newest is not over. A stuck meter may last.
+            # A mark that begins with the oldest row may have begun before; one that touches the
+            # newest is not over. A stuck meter may last.
             lasts = mark.kind == "stuck"
-            if mark.kind == "stall" or (not lasts and (mark.last >= len(rows) - 1 or mark.first == 0)):
+            if mark.kind == "stall" or (
+                not lasts and (mark.last >= len(rows) - 1 or mark.first == 0)
+            ):
                 continue
             # What a meter has kept may still come.
             if mark.kind in {"dropout", "gap"} and self.now - mark.to_s < LATE_SECONDS:
@@ -293,19 +357,32 @@ class Session:
             if key not in self.told:
                 self.told.add(key)
                 self.events.append(told(mark))
-        over = {channel for channel, _, at in self.told if at == STUCK_NOW} - {mark.channel for mark in found if mark.kind == "stuck"}
+        over = {channel for channel, _, at in self.told if at == STUCK_NOW} - {
+            mark.channel for mark in found if mark.kind == "stuck"
+        }
         self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
 
     def status(self) -> dict[str, Any]:
         """What the recorder says of it, as plain values."""
         task = self.task
         said: dict[str, Any] = {
-            "throttle": round(self.throttle, 2), "at": round(self.now, 2), "events": list(self.events), "turned": round(self.turned, 2) if math.isfinite(self.turned) else None,
-            "task": task.said() if task else None, "calm": self.calm(), "forecast": None,
-        }  # fmt: skip
+            "throttle": round(self.throttle, 2),
+            "at": round(self.now, 2),
+            "events": list(self.events),
+            "turned": round(self.turned, 2) if math.isfinite(self.turned) else None,
+            "task": task.said() if task else None,
+            "calm": self.calm(),
+            "forecast": None,
+        }
         f = self.forecast
         if f is not None:
             half = coverage_factor(f.dof) * f.u
             to_go = f.seconds_to_go if math.isfinite(f.seconds_to_go) else None
-            said["forecast"] = {"end": round(f.end, 3), "half": round(half, 3), "tau": round(f.tau, 1), "settled": f.settled, "to_go": to_go}
+            said["forecast"] = {
+                "end": round(f.end, 3),
+                "half": round(half, 3),
+                "tau": round(f.tau, 1),
+                "settled": f.settled,
+                "to_go": to_go,
+            }
         return said

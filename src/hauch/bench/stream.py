@@ -1,7 +1,8 @@
 """Server-sent events of a live bench: what the recorder stores, to all who watch, as it comes.
 
-One connection of each web process listens to the database; it is shared by all streams of the process. A browser that comes back
-says which rows it has (Last-Event-ID) and gets the rest from the table.
+One connection of each web process listens to the database; it is shared by all streams of the
+process. A browser that comes back says which rows it has (Last-Event-ID) and gets the rest from the
+table.
 
 References
 ----------
@@ -32,7 +33,9 @@ KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""
 
 MOST_WAITING = 600
-"""Events that wait for one browser; a browser that is slower is cut off and comes back for the rest."""
+"""Events that wait for one browser; a browser that is slower is cut off and comes back for the
+rest.
+"""
 
 HISTORY_POINTS = 600
 CATCH_UP_ROWS = 3_000
@@ -72,7 +75,9 @@ class Hub:
                 params = await sync_to_async(connection.get_connection_params)()
                 for key in ("cursor_factory", "context"):
                     params.pop(key, None)
-                async with await psycopg.AsyncConnection.connect(**params, autocommit=True) as listener:
+                async with await psycopg.AsyncConnection.connect(
+                    **params, autocommit=True
+                ) as listener:
                     await listener.execute(f"listen {RECORDED}")
                     self._pass({"again": True}, list(self.queues))
                     async for notice in listener.notifies():
@@ -102,29 +107,48 @@ def event(kind: str, data: dict[str, Any], number: int | None = None) -> str:
 
 
 def rows_after(live: Live, tick: int) -> tuple[int, list[list[float | None]]]:
-    """Rows that follow a tick, as they are stored: first tick and rows; thinned to history where they are many."""
+    """Rows that follow a tick, as they are stored: first tick and rows; thinned to history where
+    they are many.
+    """
     width = len(live.recording.columns)
     pieces = live.recording.pieces.filter(first__gt=tick - 200).order_by("pk")
-    ticks, rows = joined([Rows(p.first, np.frombuffer(p.data, "<f8").reshape(-1, width)) for p in pieces], width)
+    ticks, rows = joined(
+        [Rows(p.first, np.frombuffer(p.data, "<f8").reshape(-1, width)) for p in pieces], width
+    )
     keep = ticks > tick
     ticks, rows = ticks[keep], rows[keep]
-    return (int(ticks[0]) if ticks.size else tick + 1), [[None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in rows.tolist()]
+    return (int(ticks[0]) if ticks.size else tick + 1), [
+        [None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in rows.tolist()
+    ]
 
 
 def history(live: Live) -> dict[str, Any]:
-    """All of a recording so far, for a screen: start, lowest, highest and mean of each stretch by channel, and the newest tick."""
+    """All of a recording so far, for a screen: start, lowest, highest and mean of each stretch by
+    channel, and the newest tick.
+    """
     times, channels = live.recording.own_arrays()
     channels = with_products(channels)
     width = max(0.25, float(times[-1]) / HISTORY_POINTS) if times.size else 0.25
     traces = {
-        key: [[float(f"{v:.6g}") for v in stretch] for stretch in zip(*(part.tolist() for part in binned(times, values, width)), strict=True)]
+        key: [
+            [float(f"{v:.6g}") for v in stretch]
+            for stretch in zip(
+                *(part.tolist() for part in binned(times, values, width)), strict=True
+            )
+        ]
         for key, values in channels.items()
     }
-    return {"traces": traces, "tick": round(float(times[-1]) * (live.recording.rate or 1)) if times.size else -1, "status": live.status}
+    return {
+        "traces": traces,
+        "tick": round(float(times[-1]) * (live.recording.rate or 1)) if times.size else -1,
+        "status": live.status,
+    }
 
 
 def with_products(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Channels with those that are a product of two, where they are not read themselves: direct current power."""
+    """Channels with those that are a product of two, where they are not read themselves: direct
+    current power.
+    """
     if "power" not in channels and {"voltage", "current"} <= set(channels):
         return channels | {"power": channels["voltage"] * channels["current"]}
     return channels
@@ -154,7 +178,9 @@ async def events(live: Live, last: int | None) -> AsyncIterator[str]:
             if "rows" in got:
                 newest = got["first"] + len(got["rows"]) - 1
                 known = max(known, newest)
-                yield event("rows", {"first": got["first"], "rows": got["rows"], "at": got["at"]}, known)
+                yield event(
+                    "rows", {"first": got["first"], "rows": got["rows"], "at": got["at"]}, known
+                )
             elif "status" in got:
                 yield event("status", got["status"])
             else:  # too many rows for one notice, or the database was away

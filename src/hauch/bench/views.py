@@ -59,7 +59,11 @@ def overview(request: HttpRequest, slug: str) -> HttpResponse:
 
 def lined_rigs(rigs: list[int]) -> set[int]:
     """Which of some rigs have a meter that is read over a line."""
-    return set(RigMeter.objects.filter(rig__in=rigs).exclude(instrument__resource="").values_list("rig_id", flat=True))
+    return set(
+        RigMeter.objects.filter(rig__in=rigs)
+        .exclude(instrument__resource="")
+        .values_list("rig_id", flat=True)
+    )
 
 
 def pick(request: HttpRequest, slug: str) -> HttpResponse:
@@ -73,13 +77,21 @@ def pick(request: HttpRequest, slug: str) -> HttpResponse:
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect("bench:overview", slug)
-    return redirect(capture_url(round, get_object_or_404(Test, pk=request.GET["test"], round=round), subject))
+    return redirect(
+        capture_url(round, get_object_or_404(Test, pk=request.GET["test"], round=round), subject)
+    )
 
 
 def last_room(round: Round) -> Room | None:
     """Room readings of the last run, if they are fresh."""
     run = (
-        Run.objects.filter(test__round=round, temperature__isnull=False, created_at__gte=timezone.now() - ROOM_HOLDS).order_by("-created_at").first()
+        Run.objects.filter(
+            test__round=round,
+            temperature__isnull=False,
+            created_at__gte=timezone.now() - ROOM_HOLDS,
+        )
+        .order_by("-created_at")
+        .first()
     )
     if run is None or timezone.now() - run.started_at > ROOM_HOLDS:
         return None
@@ -92,7 +104,9 @@ BAND_OF = 8
 
 
 def band_of(values: list[float]) -> tuple[float, float] | None:
-    """Mean of reference figures and the 95 % half-width from their scatter, without the rig's own doubt."""
+    """Mean of reference figures and the 95 % half-width from their scatter, without the rig's own
+    doubt.
+    """
     if not values:
         return None
     mean = sum(values) / len(values)
@@ -104,13 +118,33 @@ def band_of(values: list[float]) -> tuple[float, float] | None:
 
 def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict[str, Any] | None:
     """Data of the repeats chart: runs of the subject over the last runs of the reference."""
-    rows = runs().filter(test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False)
-    mine = Q(specimen__version=subject.specimen.version_id) if subject.specimen else Q(reference=subject.reference)
-    found = list(rows.filter(mine | Q(reference__isnull=False)).select_related("result").order_by("-started_at")[: 5 * SHOWN_REPEATS])
+    rows = runs().filter(
+        test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False
+    )
+    mine = (
+        Q(specimen__version=subject.specimen.version_id)
+        if subject.specimen
+        else Q(reference=subject.reference)
+    )
+    found = list(
+        rows.filter(mine | Q(reference__isnull=False))
+        .select_related("result")
+        .order_by("-started_at")[: 5 * SHOWN_REPEATS]
+    )
     band = band_of([run.result.value for run in found if run.reference_id is not None][:BAND_OF])
-    own = [run for run in found if (subject.specimen is None and run.reference_id == subject.reference.pk) or (subject.specimen and run.specimen_id)]
+    own = [
+        run
+        for run in found
+        if (subject.specimen is None and run.reference_id == subject.reference.pk)
+        or (subject.specimen and run.specimen_id)
+    ]
     points = [
-        {"label": f"run {run.pk}", "value": run.result.value, "expanded": 2 * own_u(run.result.parts), "this": run.pk == this}
+        {
+            "label": f"run {run.pk}",
+            "value": run.result.value,
+            "expanded": 2 * own_u(run.result.parts),
+            "this": run.pk == this,
+        }
         for run in reversed(own[:SHOWN_REPEATS])
     ]
     if not points and band is None:
@@ -130,7 +164,14 @@ def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
     version = subject.specimen.version
     if plan.versions.get(version.entry_id) == version.pk:
         return plan.counts.get((test.pk, version.entry_id), 0) + 1
-    return counting().filter(test=test, specimen__version=version, state=Run.State.VALID, result__value__isnull=False).count() + 1
+    return (
+        counting()
+        .filter(
+            test=test, specimen__version=version, state=Run.State.VALID, result__value__isnull=False
+        )
+        .count()
+        + 1
+    )
 
 
 def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, Any]]:
@@ -158,7 +199,9 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     """Take a run by hand: readings on the left, what came before on the right."""
     round = round_for(request.user, slug, "run.record")
     choice = request.GET.get("subject", "")
-    plan = plan_of(round, 5, int(choice[1:]) if choice[:1] == "s" and choice[1:].isdigit() else None)
+    plan = plan_of(
+        round, 5, int(choice[1:]) if choice[:1] == "s" and choice[1:].isdigit() else None
+    )
     test = plan.test(test_pk)
     if test is None:
         return _no_longer_measured(request, round, test_pk, choice)
@@ -171,14 +214,24 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     problems: list[str] = []
     if request.method == "POST":
         form = RoomForm(request.POST, units=units)
-        readings, problems = typed_readings(request.POST, channels_of(test.how), units, places_of(test))
+        readings, problems = typed_readings(
+            request.POST, channels_of(test.how), units, places_of(test)
+        )
         if form.is_valid():
             room = form.room()
             if not problems and form.is_valid():
                 try:
                     run = actions.record_run(
                         request.user,
-                        NewRun(test, subject, room, form.moment(), readings, note=form.cleaned_data["note"], form_key=form.cleaned_data["form_key"]),
+                        NewRun(
+                            test,
+                            subject,
+                            room,
+                            form.moment(),
+                            readings,
+                            note=form.cleaned_data["note"],
+                            form_key=form.cleaned_data["form_key"],
+                        ),
                     )
                 except ValidationError as problem:
                     problems += spread_errors(problem, form)
@@ -187,32 +240,61 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         problems += (
             []
             if form.is_valid()
-            else [f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items() if name not in form.fields]
+            else [
+                f"{form.fields[name].label}: {' '.join(errors)}"
+                for name, errors in form.errors.items()
+                if name not in form.fields
+            ]
         )
     else:
         form = RoomForm(units=units, initial=room_initial(last_room(round), units))
     context = {
-        "round": round, "test": test, "subject": subject, "form": form, "problems": problems, "repeat": _repeat(plan, test, subject),
-        "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None), "chart": repeats_chart(test, subject),
-        "lined": bool(lined_rigs([test.rig_id])), "reference": plan.references.get(test.pk), "choice": choice, "due": plan.due, "kind": test.how.kind, "places": places_of(test),
+        "round": round,
+        "test": test,
+        "subject": subject,
+        "form": form,
+        "problems": problems,
+        "repeat": _repeat(plan, test, subject),
+        "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None),
+        "chart": repeats_chart(test, subject),
+        "lined": bool(lined_rigs([test.rig_id])),
+        "reference": plan.references.get(test.pk),
+        "choice": choice,
+        "due": plan.due,
+        "kind": test.how.kind,
+        "places": places_of(test),
         "dnf_key": uuid.uuid4(),
-    }  # fmt: skip
+    }
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
 
 
-def _no_longer_measured(request: HttpRequest, round: Round, test_pk: int, choice: str) -> HttpResponse:
-    """The rules changed while somebody measured: say so and lead on; nothing is recorded, and what was typed stays in the browser."""
+def _no_longer_measured(
+    request: HttpRequest, round: Round, test_pk: int, choice: str
+) -> HttpResponse:
+    """The rules changed while somebody measured: say so and lead on; nothing is recorded, and what
+    was typed stays in the browser.
+    """
     old = round.tests.filter(pk=test_pk).first()
     if old is None:
         raise Http404("There is no such test in this round.")
     now = old
     while hasattr(now, "successor"):
         now = now.successor
-    where = "is no longer measured" if now.dropped else f"is measured in another way now, as “{now.label}”"
-    messages.warning(request, f"The rules have changed: “{old.label}” {where}. Nothing was recorded. Look at the Brief before you go on.")
+    where = (
+        "is no longer measured"
+        if now.dropped
+        else f"is measured in another way now, as “{now.label}”"
+    )
+    messages.warning(
+        request,
+        f"The rules have changed: “{old.label}” {where}. Nothing was recorded. Look at the Brief"
+        " before you go on.",
+    )
     target = (
-        reverse("bench:overview", args=[round.slug]) if now.dropped else f"{reverse('bench:capture', args=[round.slug, now.pk])}?subject={choice}"
+        reverse("bench:overview", args=[round.slug])
+        if now.dropped
+        else f"{reverse('bench:capture', args=[round.slug, now.pk])}?subject={choice}"
     )
     if request.htmx:
         answer = HttpResponse(status=409)
@@ -242,7 +324,9 @@ def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
         target = run.get_absolute_url()
     else:
         shown = show(result.value, run.test.how.kind, request.user.units, result.expanded)
-        messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
+        messages.success(
+            request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url()
+        )
         due = plan_of(round, 1).next
         target = run.get_absolute_url()
         if "next" in request.POST and due:
@@ -259,14 +343,18 @@ MOST_POINTS = 60
 
 
 def places_of(test: Test) -> int:
-    """How many places a run of a test reads in turn; 0 where it reads one. Each row of a curve is a point of its own."""
+    """How many places a run of a test reads in turn; 0 where it reads one. Each row of a curve is a
+    point of its own.
+    """
     if test.how.by_point:
         return MOST_POINTS
     return reduction.places_of(test)
 
 
 def form_key_of(request: HttpRequest) -> uuid.UUID | None:
-    """The key of the form that was sent, so that sending it twice records once; None where it has none."""
+    """The key of the form that was sent, so that sending it twice records once; None where it has
+    none.
+    """
     try:
         return uuid.UUID(request.POST.get("form_key", ""))
     except ValueError:
@@ -283,17 +371,27 @@ def capture_url(round: Round, test: Test, subject: Subject) -> str:
 def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     """Record that the subject did not finish."""
     round = round_for(request.user, slug, "run.record")
-    test = get_object_or_404(Test.objects.select_related("round", "setting"), pk=test_pk, round=round)
+    test = get_object_or_404(
+        Test.objects.select_related("round", "setting"), pk=test_pk, round=round
+    )
     choice = request.POST.get("subject", "")
     try:
-        readings, problems = typed_readings(request.POST, channels_of(test.how), request.user.units, places_of(test))
+        readings, problems = typed_readings(
+            request.POST, channels_of(test.how), request.user.units, places_of(test)
+        )
         if problems:
             raise ValidationError(problems)
         sent = request.FILES.get("picture")
         run = actions.record_dnf(
-            request.user, test, subject_of(round, choice), request.POST.get("reason", ""), timezone.now(), readings=readings,
-            picture=keep_picture(request.user, sent.read()) if sent else None, form_key=form_key_of(request),
-        )  # fmt: skip
+            request.user,
+            test,
+            subject_of(round, choice),
+            request.POST.get("reason", ""),
+            timezone.now(),
+            readings=readings,
+            picture=keep_picture(request.user, sent.read()) if sent else None,
+            form_key=form_key_of(request),
+        )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(f"{reverse('bench:capture', args=[slug, test_pk])}?subject={choice}")

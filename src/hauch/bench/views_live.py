@@ -38,7 +38,15 @@ SWEEP_FROM, SWEEP_TO, SWEEP_STEPS, SWEEP_DWELL = 30.0, 100.0, 8, 12.0
 def live_for(request: HttpRequest, round: Round, pk: int) -> Live:
     """One live recording of a round, with all that its page reads."""
     found = (
-        Live.objects.select_related("test__rig", "test__round", "setting", "recording", "specimen__version__entry", "reference__type", "operator")
+        Live.objects.select_related(
+            "test__rig",
+            "test__round",
+            "setting",
+            "recording",
+            "specimen__version__entry",
+            "reference__type",
+            "operator",
+        )
         .filter(pk=pk, round=round)
         .first()
     )
@@ -69,7 +77,9 @@ def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         last = one.recording.runs.order_by("-pk").first()
         return redirect(last) if last else redirect("bench:overview", slug)
     holdable = [
-        (key, CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units]) for key in guide.HOLDABLE if key in guide.shown_channels(one)
+        (key, CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units])
+        for key in guide.HOLDABLE
+        if key in guide.shown_channels(one)
     ]
     context = {
         "holdable": holdable,
@@ -83,25 +93,48 @@ def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 def config(request: HttpRequest, one: Live) -> dict[str, Any]:
-    """What the page's script reads: channels with unit and digits, the reference's bands, addresses."""
+    """What the page's script reads: channels with unit and digits, the reference's bands,
+    addresses.
+    """
     units, bands = request.user.units, guide.bands(one.test)
-    digits = {m.channel: m.instrument.resolution for m in one.test.rig.meters.select_related("instrument")}
+    digits = {
+        m.channel: m.instrument.resolution for m in one.test.rig.meters.select_related("instrument")
+    }
     channels = []
     for key in guide.shown_channels(one):
         kind = CHANNELS[key].kind
         unit = KINDS[kind].shown[units]
         factor = factor_from_si(unit, kind)
         band = bands.get(key)
-        risen = key == "load_temperature" and one.test.procedure == "temperature_rise" and "room_temperature" in one.recording.columns
-        product = ["voltage", "current"] if key == "power" and key not in one.recording.columns else None
+        risen = (
+            key == "load_temperature"
+            and one.test.procedure == "temperature_rise"
+            and "room_temperature" in one.recording.columns
+        )
+        product = (
+            ["voltage", "current"] if key == "power" and key not in one.recording.columns else None
+        )
         channels.append(
-            {"key": key, "label": CHANNELS[key].label, "unit": unit, "factor": factor, "offset": float(from_si(0.0, unit, kind)), "step": digits.get(key, 0) * factor,
-             "product": product, "over": "room_temperature" if risen else None, "band": list(band) if band else None}
-        )  # fmt: skip
+            {
+                "key": key,
+                "label": CHANNELS[key].label,
+                "unit": unit,
+                "factor": factor,
+                "offset": float(from_si(0.0, unit, kind)),
+                "step": digits.get(key, 0) * factor,
+                "product": product,
+                "over": "room_temperature" if risen else None,
+                "band": list(band) if band else None,
+            }
+        )
     return {
-        "channels": channels, "main": guide.main_channel(one), "rate": one.recording.rate, "origin": one.recording.started_at.timestamp(),
-        "stream": reverse("bench:live_stream", args=[one.round.slug, one.pk]), "cap": one.specimen.cap if one.specimen else None,
-    }  # fmt: skip
+        "channels": channels,
+        "main": guide.main_channel(one),
+        "rate": one.recording.rate,
+        "origin": one.recording.started_at.timestamp(),
+        "stream": reverse("bench:live_stream", args=[one.round.slug, one.pk]),
+        "cap": one.specimen.cap if one.specimen else None,
+    }
 
 
 def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
@@ -111,24 +144,49 @@ def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
     made = guide.steps(one, units)
     now = next((step for step in made if step.state == "now"), made[-1])
     room = one.room or _room_of(one)
-    form = RoomForm(units=units, initial=room_initial(Room(**{name: room.get(name) for name in AMBIENT}), units))
+    form = RoomForm(
+        units=units, initial=room_initial(Room(**{name: room.get(name) for name in AMBIENT}), units)
+    )
     known = all(room.get(name) is not None for name in AMBIENT)
     shown = [c for c in one.recording.columns if c != "throttle"][:6]
     plan = plan_of(one.round, 3)
     reference = plan.references.get(one.test_id)
     return {
-        "steps": made, "now": now, "rows": rows, "shown": shown, "labels": {c: CHANNELS[c].label for c in shown}, "form": form, "room_known": known,
-        "table": [{"number": i, "cells": [(show(row["means"][c], CHANNELS[c].kind, units), c in row["odd"]) for c in shown]} for i, row in enumerate(rows, 1)],
-        "settings": list(Setting.objects.filter(round=one.round)), "tags": Observation.Tag.choices, "can_turn": "throttle" in one.recording.columns,
-        "seen": list(one.recording.observations.select_related("picture")), "hold": guide.to_hold(one), "key": uuid.uuid4(),
-        "bracket": bool(reference) and one.specimen_id is not None and bracket_due(one.test), "reference": reference, "due": plan.due,
+        "steps": made,
+        "now": now,
+        "rows": rows,
+        "shown": shown,
+        "labels": {c: CHANNELS[c].label for c in shown},
+        "form": form,
+        "room_known": known,
+        "table": [
+            {
+                "number": i,
+                "cells": [
+                    (show(row["means"][c], CHANNELS[c].kind, units), c in row["odd"]) for c in shown
+                ],
+            }
+            for i, row in enumerate(rows, 1)
+        ],
+        "settings": list(Setting.objects.filter(round=one.round)),
+        "tags": Observation.Tag.choices,
+        "can_turn": "throttle" in one.recording.columns,
+        "seen": list(one.recording.observations.select_related("picture")),
+        "hold": guide.to_hold(one),
+        "key": uuid.uuid4(),
+        "bracket": bool(reference) and one.specimen_id is not None and bracket_due(one.test),
+        "reference": reference,
+        "due": plan.due,
         "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
-        "silent": one.status.get("silent") or [], "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
-    }  # fmt: skip
+        "silent": one.status.get("silent") or [],
+        "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
+    }
 
 
 def _room_of(one: Live) -> dict[str, float | None]:
-    """Room readings to begin with: of the last run while they are fresh, the temperature from the room's thermometer."""
+    """Room readings to begin with: of the last run while they are fresh, the temperature from the
+    room's thermometer.
+    """
     last = last_room(one.round)
     return {name: getattr(last, name) if last else None for name in AMBIENT}
 
@@ -139,7 +197,9 @@ def guide_part(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     one = live_for(request, round, pk)
     if one.ended_at is not None:
         return _go(request, reverse("bench:overview", args=[slug]))
-    return render(request, "bench/_guide.html", {"round": round, "live": one, **_guide(request, one)})
+    return render(
+        request, "bench/_guide.html", {"round": round, "live": one, **_guide(request, one)}
+    )
 
 
 def _go(request: HttpRequest, target: str) -> HttpResponse:
@@ -183,7 +243,9 @@ def step(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
                 raise ValidationError("This round holds nothing equal.")
             live.hold(request.user, one, *held)
         elif key == "sweep":
-            live.sweep(request.user, one, even_steps(SWEEP_FROM, SWEEP_TO, SWEEP_STEPS), SWEEP_DWELL)
+            live.sweep(
+                request.user, one, even_steps(SWEEP_FROM, SWEEP_TO, SWEEP_STEPS), SWEEP_DWELL
+            )
         else:
             live.confirm(request.user, one, key)
 
@@ -210,13 +272,27 @@ def throttle(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
                 raise ValidationError("Choose what is held.")
             kind = CHANNELS[channel].kind
             live.hold(
-                request.user, one, channel, float(to_si(number("target", CHANNELS[channel].label), KINDS[kind].shown[request.user.units], kind))
+                request.user,
+                one,
+                channel,
+                float(
+                    to_si(
+                        number("target", CHANNELS[channel].label),
+                        KINDS[kind].shown[request.user.units],
+                        kind,
+                    )
+                ),
             )
         elif wish == "sweep":
             count = int(number("count", "Steps"))
             if not 3 <= count <= 40:
                 raise ValidationError("Take 3 to 40 steps.")
-            live.sweep(request.user, one, even_steps(number("low", "From"), number("high", "To"), count), number("dwell", "Seconds"))
+            live.sweep(
+                request.user,
+                one,
+                even_steps(number("low", "From"), number("high", "To"), count),
+                number("dwell", "Seconds"),
+            )
         else:
             live.set_throttle(request.user, one, number("percent", "Throttle"))
 
@@ -248,8 +324,13 @@ def note(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
     def action(one: Live) -> None:
         live.observe(
-            request.user, one.round, live=one, text=request.POST.get("text", ""), tags=request.POST.getlist("tags"), picture=_picture(request)
-        )  # fmt: skip
+            request.user,
+            one.round,
+            live=one,
+            text=request.POST.get("text", ""),
+            tags=request.POST.getlist("tags"),
+            picture=_picture(request),
+        )
 
     return _do(request, slug, pk, action)
 
@@ -270,11 +351,25 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     def action(one: Live) -> None:
         form = RoomForm(request.POST, units=request.user.units)
         if not form.is_valid():
-            raise ValidationError([f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items()])
+            raise ValidationError(
+                [
+                    f"{form.fields[name].label}: {' '.join(errors)}"
+                    for name, errors in form.errors.items()
+                ]
+            )
         room = form.room()
         if not form.is_valid():
-            raise ValidationError([f"{form.fields[name].label}: {' '.join(errors)}" for name, errors in form.errors.items()])
-        made.append(live.accept(request.user, one, room, form.cleaned_data["note"], form.cleaned_data["form_key"]))
+            raise ValidationError(
+                [
+                    f"{form.fields[name].label}: {' '.join(errors)}"
+                    for name, errors in form.errors.items()
+                ]
+            )
+        made.append(
+            live.accept(
+                request.user, one, room, form.cleaned_data["note"], form.cleaned_data["form_key"]
+            )
+        )
 
     answer = _do(request, slug, pk, action)
     if not made:
@@ -282,10 +377,16 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     run = made[0]
     value = run.result.value
     if value is None:
-        messages.warning(request, f"Run {run.pk} is recorded, but has no result. {run.result.missing}", extra_tags=run.get_absolute_url())
+        messages.warning(
+            request,
+            f"Run {run.pk} is recorded, but has no result. {run.result.missing}",
+            extra_tags=run.get_absolute_url(),
+        )
     else:
         shown = show(value, run.test.how.kind, request.user.units, run.result.expanded)
-        messages.success(request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url())
+        messages.success(
+            request, f"Run {run.pk}, {run}: {shown}.", extra_tags=run.get_absolute_url()
+        )
     where = request.POST.get("then", "")
     if where == "show":
         return _go(request, run.get_absolute_url())
@@ -295,13 +396,24 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 def _next(request: HttpRequest, one: Live) -> str:
-    """Where to go after a run: on with the next repeat of this part, or off the rig and to what is due."""
-    count = Run.objects.filter(test=one.test, setting=one.setting, state=Run.State.VALID, **Subject(one.specimen, one.reference).fields).count()
+    """Where to go after a run: on with the next repeat of this part, or off the rig and to what is
+    due.
+    """
+    count = Run.objects.filter(
+        test=one.test,
+        setting=one.setting,
+        state=Run.State.VALID,
+        **Subject(one.specimen, one.reference).fields,
+    ).count()
     if one.specimen_id and count < one.test.repeats:
         return one.get_absolute_url()
     live.end(request.user, one)
     due = plan_of(one.round, 1).next
-    return capture_url(one.round, due.test, Subject(due.specimen, due.reference)) if due else reverse("bench:overview", args=[one.round.slug])
+    return (
+        capture_url(one.round, due.test, Subject(due.specimen, due.reference))
+        if due
+        else reverse("bench:overview", args=[one.round.slug])
+    )
 
 
 @require_POST
@@ -311,11 +423,26 @@ def end(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     one = live_for(request, round, pk)
     try:
         live.end(request.user, one)
-        messages.success(request, f"{one.subject}: the recording has ended and the throttle is closed. All that was recorded is kept.")
+        messages.success(
+            request,
+            f"{one.subject}: the recording has ended and the throttle is closed. All that was"
+            " recorded is kept.",
+        )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
-    reference = plan_of(round, 0).references.get(one.test_id) if request.POST.get("then") == "reference" else None
-    return _go(request, capture_url(round, one.test, Subject(reference=reference)) if reference else reverse("bench:overview", args=[slug]))
+    reference = (
+        plan_of(round, 0).references.get(one.test_id)
+        if request.POST.get("then") == "reference"
+        else None
+    )
+    return _go(
+        request,
+        (
+            capture_url(round, one.test, Subject(reference=reference))
+            if reference
+            else reverse("bench:overview", args=[slug])
+        ),
+    )
 
 
 @require_POST
@@ -328,7 +455,11 @@ def give_up(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(one)
-    messages.success(request, f"{run.subject} did not finish: {run.reason} It keeps its row, last, with all that was recorded.")
+    messages.success(
+        request,
+        f"{run.subject} did not finish: {run.reason} It keeps its row, last, with all that was"
+        " recorded.",
+    )
     return redirect(run)
 
 
@@ -342,7 +473,10 @@ async def stream(request: HttpRequest, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
     last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")
-    answer = StreamingHttpResponse(events(one, int(last) if last.lstrip("-").isdigit() else None), content_type="text/event-stream")
+    answer = StreamingHttpResponse(
+        events(one, int(last) if last.lstrip("-").isdigit() else None),
+        content_type="text/event-stream",
+    )
     answer["Cache-Control"] = "no-cache"
     answer["X-Accel-Buffering"] = "no"
     return answer

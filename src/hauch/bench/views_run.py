@@ -32,7 +32,14 @@ from hauch.ui.fields import parse_number
 
 def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
     """One run that the person may see."""
-    run = runs().visible_to(request.user, round).with_names().select_related("recording__source").filter(pk=pk).first()
+    run = (
+        runs()
+        .visible_to(request.user, round)
+        .with_names()
+        .select_related("recording__source")
+        .filter(pk=pk)
+        .first()
+    )
     if run is None:
         raise Http404("There is no such run in this round.")
     return run
@@ -52,22 +59,43 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         .order_by("started_at", "pk")
     )
     chart = repeats_chart(run.test, subject, run.pk)
-    found = [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
+    found = (
+        [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
+    )
     order = list(around.values_list("pk", flat=True))
     index = order.index(run.pk)
     seen = seen_in([run])[run.pk]
     context = {
-        "round": round, "run": run, "result": result, "kind": run.test.how.kind, "readings": _reading_rows(run),
-        "doubt": doubt_split(result.parts) if result else [], "chart": chart,
-        "traces": _traces(run, result.marks if result else found, chart["reference"] if chart else None, seen), "may_void": allowed(request.user, "run.void", round),
-        "may_record": allowed(request.user, "run.record", round), "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
-        "before": order[index - 1] if index else None, "after": order[index + 1] if index + 1 < len(order) else None,
-        "against": comparisons(run), "orientation": orientation_told(run), "seen": seen,
-        "exclusions": list((run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")),
-        "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)], "tags": Observation.Tag.choices,
+        "round": round,
+        "run": run,
+        "result": result,
+        "kind": run.test.how.kind,
+        "readings": _reading_rows(run),
+        "doubt": doubt_split(result.parts) if result else [],
+        "chart": chart,
+        "traces": _traces(
+            run, result.marks if result else found, chart["reference"] if chart else None, seen
+        ),
+        "may_void": allowed(request.user, "run.void", round),
+        "may_record": allowed(request.user, "run.record", round),
+        "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
+        "before": order[index - 1] if index else None,
+        "after": order[index + 1] if index + 1 < len(order) else None,
+        "against": comparisons(run),
+        "orientation": orientation_told(run),
+        "seen": seen,
+        "exclusions": list(
+            (run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")
+        ),
+        "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],
+        "tags": Observation.Tag.choices,
         "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
-        "suspects": trouble.wrong_unit(result.value, chart["reference"][0], "The figure") if result and result.value and chart and chart["reference"] else "",
-    }  # fmt: skip
+        "suspects": (
+            trouble.wrong_unit(result.value, chart["reference"][0], "The figure")
+            if result and result.value and chart and chart["reference"]
+            else ""
+        ),
+    }
     return render(request, "bench/run.html", context)
 
 
@@ -76,10 +104,15 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
     total = sum(part[5] ** 2 for part in parts)
     if not total:
         return []
-    rows = sorted(({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts), key=lambda row: -row["share"])
+    rows = sorted(
+        ({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts),
+        key=lambda row: -row["share"],
+    )
     large = [row for row in rows if row["share"] >= 0.01]
     rest = sum(row["share"] for row in rows if row["share"] < 0.01)
-    return large + ([{"name": "all others", "scope": "", "kind": "", "share": rest}] if rest else [])
+    return large + (
+        [{"name": "all others", "scope": "", "kind": "", "share": rest}] if rest else []
+    )
 
 
 def _reading_rows(run: Run) -> list[dict[str, Any]]:
@@ -88,23 +121,47 @@ def _reading_rows(run: Run) -> list[dict[str, Any]]:
     for reading in (run.carried_from or run).readings.all():
         place = f", place {reading.position}" if reading.position else ""
         label = CHANNELS[reading.channel].label + place
-        row = rows.setdefault((reading.channel, reading.position), {"label": label, "unit": reading.unit, "values": []})
-        row["values"].append({"pk": reading.pk, "typed": reading.typed, "out": reading.pk in left_out})
+        row = rows.setdefault(
+            (reading.channel, reading.position),
+            {"label": label, "unit": reading.unit, "values": []},
+        )
+        row["values"].append(
+            {"pk": reading.pk, "typed": reading.typed, "out": reading.pk in left_out}
+        )
     return list(rows.values())
 
 
-SHORT_WORDS = {"dropout": "lost", "gap": "no record", "over_range": "over range", "excluded": "left out"}
+SHORT_WORDS = {
+    "dropout": "lost",
+    "gap": "no record",
+    "over_range": "over range",
+    "excluded": "left out",
+}
 
 
-def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None, seen: list[Observation]) -> list[dict[str, Any]]:
+def _traces(
+    run: Run, marks: list[list[Any]], band: tuple[float, float] | None, seen: list[Observation]
+) -> list[dict[str, Any]]:
     if run.recording is None:
         return []
     times, channels = run.recording.arrays()
     if not times.size:
         return []
-    used = [key for key in channels_of(run.test.how) if key in channels and np.isfinite(channels[key]).any()]
-    windows = run.windows or ([] if run.state == Run.State.DNF or run.test.how.by_point else [(times[-1] - 0.25 * (times[-1] - times[0]), times[-1])])
-    notes = [{"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s} for n, o in enumerate(seen, 1) if o.at_s is not None]
+    used = [
+        key
+        for key in channels_of(run.test.how)
+        if key in channels and np.isfinite(channels[key]).any()
+    ]
+    windows = run.windows or (
+        []
+        if run.state == Run.State.DNF or run.test.how.by_point
+        else [(times[-1] - 0.25 * (times[-1] - times[0]), times[-1])]
+    )
+    notes = [
+        {"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s}
+        for n, o in enumerate(seen, 1)
+        if o.at_s is not None
+    ]
     charts = []
     for key in used:
         channel = CHANNELS[key]
@@ -112,12 +169,32 @@ def _traces(run: Run, marks: list[list[Any]], band: tuple[float, float] | None, 
         own = [m for m in marks if m[0] in {key, "time"}]
         charts.append(
             {
-                "key": key, "label": channel.label, "kind": channel.kind, "times": thin_times, "values": values, "windows": windows,
-                "marks": [{"kind": m[1], "word": SHORT_WORDS.get(m[1], m[1]), "from": m[2], "to": m[3]} for m in own[:MOST_MARKS]] + notes,
+                "key": key,
+                "label": channel.label,
+                "kind": channel.kind,
+                "times": thin_times,
+                "values": values,
+                "windows": windows,
+                "marks": (
+                    [
+                        {
+                            "kind": m[1],
+                            "word": SHORT_WORDS.get(m[1], m[1]),
+                            "from": m[2],
+                            "to": m[3],
+                        }
+                        for m in own[:MOST_MARKS]
+                    ]
+                    + notes
+                ),
                 "reference": _band_on_trace(run, key, channels, band),
-                "counted": ", ".join(f"{n:,} {COUNTED[kind]}" for kind in COUNTED if (n := sum(m[4] for m in own if m[1] == kind))),
+                "counted": ", ".join(
+                    f"{n:,} {COUNTED[kind]}"
+                    for kind in COUNTED
+                    if (n := sum(m[4] for m in own if m[1] == kind))
+                ),
             }
-        )  # fmt: skip
+        )
     return charts
 
 
@@ -128,8 +205,12 @@ MOST_MARKS = 60
 """More marks than this are counted, not drawn."""
 
 
-def _band_on_trace(run: Run, key: str, channels: dict, band: tuple[float, float] | None) -> tuple[float, float] | None:
-    """Where the reference would end on this channel: for the load, its rise above this run's room; else only for the metric itself."""
+def _band_on_trace(
+    run: Run, key: str, channels: dict, band: tuple[float, float] | None
+) -> tuple[float, float] | None:
+    """Where the reference would end on this channel: for the load, its rise above this run's room;
+    else only for the metric itself.
+    """
     if band is None:
         return None
     if key == "load_temperature" and "room_temperature" in channels:
@@ -149,7 +230,9 @@ def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     else:
-        messages.success(request, f"Run {run.pk} is void. Its readings are kept, and it no longer counts.")
+        messages.success(
+            request, f"Run {run.pk} is void. Its readings are kept, and it no longer counts."
+        )
     return redirect(run)
 
 
@@ -175,14 +258,27 @@ def exclude(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         stretch = None
         if not reading:
             try:
-                stretch = (parse_number(request.POST.get("from_s", "")), parse_number(request.POST.get("to_s", "")))
+                stretch = (
+                    parse_number(request.POST.get("from_s", "")),
+                    parse_number(request.POST.get("to_s", "")),
+                )
             except ValueError as problem:
                 raise ValidationError(f"From and to: {problem}") from problem
         exclusions.exclude(
-            request.user, run, request.POST.get("reason", ""), request.POST.get("channel", ""), stretch, int(reading) if reading.isdigit() else None
+            request.user,
+            run,
+            request.POST.get("reason", ""),
+            request.POST.get("channel", ""),
+            stretch,
+            int(reading) if reading.isdigit() else None,
         )
 
-    return _told(request, run, change, "It is left out, and the figure is computed again without it. The raw data stays.")
+    return _told(
+        request,
+        run,
+        change,
+        "It is left out, and the figure is computed again without it. The raw data stays.",
+    )
 
 
 @require_POST
@@ -191,7 +287,9 @@ def restore(request: HttpRequest, slug: str, pk: int, exclusion_pk: int) -> Http
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
     exclusion = get_object_or_404(Exclusion, pk=exclusion_pk, run=run)
-    return _told(request, run, lambda: exclusions.restore(request.user, exclusion), "It counts again.")
+    return _told(
+        request, run, lambda: exclusions.restore(request.user, exclusion), "It counts again."
+    )
 
 
 @require_POST
@@ -209,7 +307,13 @@ def observe(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         sent = request.FILES.get("picture")
         picture = keep_picture(request.user, sent.read()) if sent else None
         live.observe(
-            request.user, round, run=run, text=request.POST.get("text", ""), tags=request.POST.getlist("tags"), picture=picture, at_s=seconds
+            request.user,
+            round,
+            run=run,
+            text=request.POST.get("text", ""),
+            tags=request.POST.getlist("tags"),
+            picture=picture,
+            at_s=seconds,
         )
 
     return _told(request, run, change, "It is kept with the run.")

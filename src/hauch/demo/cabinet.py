@@ -1,4 +1,6 @@
-"""Round 1, the cabinet rotor: published, with a reference that was bridged and all the troubles of a bench."""
+"""Round 1, the cabinet rotor: published, with a reference that was bridged and all the troubles of
+a bench.
+"""
 
 from __future__ import annotations
 
@@ -67,7 +69,9 @@ class Cabinet:
         for day in range(3):
             self._day(day)
         self._troubles()
-        ReferenceSpecimen.objects.filter(pk=self.references["L-01"].pk).update(state=ReferenceSpecimen.State.RETIRED)
+        ReferenceSpecimen.objects.filter(pk=self.references["L-01"].pk).update(
+            state=ReferenceSpecimen.State.RETIRED
+        )
         for rules in self.round.rules.all():
             refresh(rules)
         keep_publication(self.round, self.people["runa"], self.round.published_at)
@@ -76,35 +80,72 @@ class Cabinet:
     def _stores(self) -> None:
         self.rigs, self.references = make_stores(self.people["runa"])
         self.fans[self.references["L-01"]] = Loft140
-        self.fans[self.references["L-02"]] = Loft140.changed("L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006)
+        self.fans[self.references["L-02"]] = Loft140.changed(
+            "L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006
+        )
 
     def _round(self) -> None:
         self.round = Round.objects.create(
-            uid=uid("round", 1), slug=SLUG, number=1, title="Cabinet rotor", place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
+            uid=uid("round", 1),
+            slug=SLUG,
+            number=1,
+            title="Cabinet rotor",
+            place="Quellmoos Drying Loft",
+            part=Round.Part.ROTOR,
             question="Which rotor moves most air through six trays for its noise?",
-            may_vary="The rotor only: the frame and the motor of the Loft-140 stay. 136 mm bore, 26 mm deep.",
-            safety="Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low. "
-            "The heater of the hot block has a thermal cut-out and is never left alone.",
-            orientation="axis level", envelope=Envelope.from_json("rotor", {}).as_json(),
-            state=Round.State.PUBLISHED, created_at=START - timedelta(days=30), published_at=START + timedelta(days=5),
-        )  # fmt: skip
+            may_vary=(
+                "The rotor only: the frame and the motor of the Loft-140 stay. 136 mm bore, 26 mm"
+                " deep."
+            ),
+            safety=(
+                "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of"
+                " the plane of the rotor, start low. The heater of the hot block has a thermal"
+                " cut-out and is never left alone."
+            ),
+            orientation="axis level",
+            envelope=Envelope.from_json("rotor", {}).as_json(),
+            state=Round.State.PUBLISHED,
+            created_at=START - timedelta(days=30),
+            published_at=START + timedelta(days=5),
+        )
         members(self.round, self.people)
-        full = Setting.objects.create(round=self.round, label="Full throttle, six trays", values={"throttle": "100 %", "trays": "6"})
+        full = Setting.objects.create(
+            round=self.round,
+            label="Full throttle, six trays",
+            values={"throttle": "100 %", "trays": "6"},
+        )
         self.tests = {}
         for order, (key, label, procedure, rig, readings) in enumerate(TESTS, start=1):
             self.tests[key] = Test.objects.create(
-                round=self.round, key=key, label=label, procedure=procedure, rig=self.rigs[rig], setting=full, order=order, readings=readings,
-                reporting_distance=1.0 if key == "noise" else None, resolution=0.5 if key == "rise" else None,
-                soak=Test.Soak.SETTLED if key == "rise" else Test.Soak.NONE, baseline=0.5 if key == "noise" else 1.0,
-            )  # fmt: skip
+                round=self.round,
+                key=key,
+                label=label,
+                procedure=procedure,
+                rig=self.rigs[rig],
+                setting=full,
+                order=order,
+                readings=readings,
+                reporting_distance=1.0 if key == "noise" else None,
+                resolution=0.5 if key == "rise" else None,
+                soak=Test.Soak.SETTLED if key == "rise" else Test.Soak.NONE,
+                baseline=0.5 if key == "noise" else 1.0,
+            )
             change = START + timedelta(days=1, hours=11)
-            TestReference.objects.create(test=self.tests[key], specimen=self.references["L-01"], since=START, until=change)
-            TestReference.objects.create(test=self.tests[key], specimen=self.references["L-02"], since=change)
+            TestReference.objects.create(
+                test=self.tests[key], specimen=self.references["L-01"], since=START, until=change
+            )
+            TestReference.objects.create(
+                test=self.tests[key], specimen=self.references["L-02"], since=change
+            )
         for number, weights, reason in RULES:
             rules = RuleVersion.objects.create(
-                round=self.round, number=number, reason=reason, created_by=self.people["runa"], created_at=START - timedelta(days=30 - 27 * (number - 1)),
+                round=self.round,
+                number=number,
+                reason=reason,
+                created_by=self.people["runa"],
+                created_at=START - timedelta(days=30 - 27 * (number - 1)),
                 level_as=RuleVersion.LevelAs.LOUDNESS if number == 2 else RuleVersion.LevelAs.LEVEL,
-            )  # fmt: skip
+            )
             rules.tests.set(self.tests.values())
             remember_brief(self.round, rules)
             for key, weight in weights.items():
@@ -112,22 +153,44 @@ class Cabinet:
 
     def _entries(self) -> None:
         self.specimens: list[Specimen] = []
-        for mark, (name, designer, story, flow, pressure, level, power) in enumerate([*ENTRIES, RUBS]):
+        for mark, (name, designer, story, flow, pressure, level, power) in enumerate(
+            [*ENTRIES, RUBS]
+        ):
             entry = Entry.objects.create(
-                uid=uid("entry", name), round=self.round, name=name, designer_name=designer, story=story, mark=mark,
-                designer=self.people.get("alma") if designer == "Alma" else None, submitted_at=START - timedelta(days=9, hours=mark),
-            )  # fmt: skip
+                uid=uid("entry", name),
+                round=self.round,
+                name=name,
+                designer_name=designer,
+                story=story,
+                mark=mark,
+                designer=self.people.get("alma") if designer == "Alma" else None,
+                submitted_at=START - timedelta(days=9, hours=mark),
+            )
             changed = "First print: found the dimensions."
-            version = Version.objects.create(uid=uid("version", name, 1), entry=entry, number=1, changed=changed, created_at=entry.submitted_at)
+            version = Version.objects.create(
+                uid=uid("version", name, 1),
+                entry=entry,
+                number=1,
+                changed=changed,
+                created_at=entry.submitted_at,
+            )
             if name == "Distel":
                 later = entry.submitted_at + timedelta(days=3)
                 version = Version.objects.create(
-                    uid=uid("version", name, 2), entry=entry, number=2, changed="Got the mounting holes.", created_at=later
+                    uid=uid("version", name, 2),
+                    entry=entry,
+                    number=2,
+                    changed="Got the mounting holes.",
+                    created_at=later,
                 )
             specimen = Specimen.objects.create(
-                uid=uid("specimen", name), version=version, code=f"S-{mark + 1:02}", material="PETG", mass=round(0.031 + 0.0013 * mark, 4),
+                uid=uid("specimen", name),
+                version=version,
+                code=f"S-{mark + 1:02}",
+                material="PETG",
+                mass=round(0.031 + 0.0013 * mark, 4),
                 state=Specimen.State.READY,
-            )  # fmt: skip
+            )
             self.fans[specimen] = Loft140.changed(name, flow, pressure, level, power)
             self.specimens.append(specimen)
 
@@ -143,25 +206,60 @@ class Cabinet:
                 plan.append(specimen)
                 if index in {3, 6} or index == len(order):
                     plan.append(before)
-            if day == 1:  # the old reference begins to hum: bridge to the next specimen before it is retired
-                plan += [self.references["L-02"], self.references["L-01"], self.references["L-02"], self.references["L-01"], self.references["L-02"]]
+            if (
+                day == 1
+            ):  # the old reference begins to hum: bridge to the next specimen before it is retired
+                plan += [
+                    self.references["L-02"],
+                    self.references["L-01"],
+                    self.references["L-02"],
+                    self.references["L-01"],
+                    self.references["L-02"],
+                ]
             for index, what in enumerate(plan):
-                faults = Faults(dropout=(212, 231), spike=395) if key == "rise" and day == 0 and what is racing[2] else Faults()
+                faults = (
+                    Faults(dropout=(212, 231), spike=395)
+                    if key == "rise" and day == 0 and what is racing[2]
+                    else Faults()
+                )
                 self._run(key, what, hours + 0.11 * index, str(day), index, faults)
 
-    def _run(self, key: str, what: object, hours: float, day: str, index: int, faults: Faults | None = None) -> Run:
+    def _run(
+        self,
+        key: str,
+        what: object,
+        hours: float,
+        day: str,
+        index: int,
+        faults: Faults | None = None,
+    ) -> Run:
         faults = faults or Faults()
         name = f"{key}/{what}/{day}/{index}"
         fan = self.fans[what]
         test, moment, user = self.tests[key], START + timedelta(hours=hours), self.people["odo"]
         if key == "rise":
-            subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)  # type: ignore[arg-type]
+            subject = (
+                Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
+            )  # type: ignore[arg-type]
             times, channels = self.bench.hot_block(fan, name, hours, interval=2.0, faults=faults)
             log = Log(moment, times, channels, int(np.isnan(channels["load_temperature"]).sum()))
-            new = NewRecording(self.round, None, log, [test], subject, room_at(self.bench, hours), moment, uid=uid("run", name))
+            new = NewRecording(
+                self.round,
+                None,
+                log,
+                [test],
+                subject,
+                room_at(self.bench, hours),
+                moment,
+                uid=uid("run", name),
+            )
             return import_log(user, new)[0]
         rig = {"air": self.bench.tunnel, "pressure": self.bench.chamber, "power": self.bench.supply}
-        readings = self.bench.sound_spot(fan, name, hours, faults=faults) if key == "noise" else rig[key](fan, name, hours)
+        readings = (
+            self.bench.sound_spot(fan, name, hours, faults=faults)
+            if key == "noise"
+            else rig[key](fan, name, hours)
+        )
         return take(user, self.bench, test, what, hours, name, readings)  # type: ignore[arg-type]
 
     def _troubles(self) -> None:
@@ -174,8 +272,12 @@ class Cabinet:
         void_run(odo, cut, "Stopped after four minutes; it had not settled. Repeated later.")
         self._run("power", by_name[RUBS[0]], 9.6, "trouble", 3)
         record_dnf(
-            odo, self.tests["air"], Subject(specimen=by_name[RUBS[0]]), "two blades rub the frame above 1,150 1/min.",
-            START + timedelta(hours=3, minutes=42), uid=uid("run", "dnf"),
-        )  # fmt: skip
+            odo,
+            self.tests["air"],
+            Subject(specimen=by_name[RUBS[0]]),
+            "two blades rub the frame above 1,150 1/min.",
+            START + timedelta(hours=3, minutes=42),
+            uid=uid("run", "dnf"),
+        )
         by_name[RUBS[0]].state = Specimen.State.BROKEN
         by_name[RUBS[0]].save(update_fields=["state"])

@@ -1,4 +1,6 @@
-"""What the demo's people worked out at the Desk: designs, predictions before the first runs, values that the tunnel sent back."""
+"""What the demo's people worked out at the Desk: designs, predictions before the first runs, values
+that the tunnel sent back.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ BASE: dict[str, Any] = {
     "hub": 0.056, "tip": 0.1344, "gap": 0.0008, "speed": 2010.0, "motor_efficiency": 66.0, "pitch": (0.87, 0.735, 0.60, 0.482, 0.363),
     "chord": (0.0225, 0.0289, 0.0353, 0.0439, 0.0524), "camber": (8.2, 8.1, 8.0, 7.9, 7.8), "system_pressure": TRAYS * 0.05**2, "system_flow": 0.05,
 }  # fmt: skip
-"""What all of them share: the bore of the Loft-140, its speed without the loft's long cable, six trays."""
+"""What all of them share: the bore of the Loft-140, its speed without the loft's long cable, six
+trays.
+"""
 
 # name, who drew it, blades, factor on chord and on pitch
 ROTORS: list[tuple[str, str, int, float, float]] = [
@@ -43,8 +47,10 @@ GUESSES: dict[str, tuple[float, float, float]] = {
 def rotor_inputs(blades: int, chord: float, pitch: float) -> dict[str, Any]:
     """A rotor for the cabinet, blowing through six trays."""
     curves = {
-        "chord": [round(c * chord, 4) for c in BASE["chord"]], "pitch": [math.radians(round(math.degrees(p * pitch), 1)) for p in BASE["pitch"]], "camber": list(BASE["camber"]),
-    }  # fmt: skip
+        "chord": [round(c * chord, 4) for c in BASE["chord"]],
+        "pitch": [math.radians(round(math.degrees(p * pitch), 1)) for p in BASE["pitch"]],
+        "camber": list(BASE["camber"]),
+    }
     return TOOLS["rotor"].start() | BASE | curves | {"blades": blades}
 
 
@@ -52,11 +58,25 @@ def predict_cabinet(round: Round) -> None:
     """Predictions of round 1, as they were handed in before its first run."""
     who = people()
     flow = Loft140.working_flow(TRAYS, Loft140.speed, 1.2)
-    ground = (flow, Loft140.pressure(flow, Loft140.speed, 1.2), Loft140.power(flow, Loft140.speed, 1.2))
+    ground = (
+        flow,
+        Loft140.pressure(flow, Loft140.speed, 1.2),
+        Loft140.power(flow, Loft140.speed, 1.2),
+    )
     entries = {e.name: e for e in round.entries.prefetch_related("versions")}
     for name, factors in GUESSES.items():
-        for procedure, value, factor in zip(("airflow", "static_pressure", "electrical_power"), ground, factors, strict=True):
-            _predicted(entries[name], procedure, value * factor, 0.06 * value, "", {}, who.get("alma") if entries[name].designer_id else None)
+        for procedure, value, factor in zip(
+            ("airflow", "static_pressure", "electrical_power"), ground, factors, strict=True
+        ):
+            _predicted(
+                entries[name],
+                procedure,
+                value * factor,
+                0.06 * value,
+                "",
+                {},
+                who.get("alma") if entries[name].designer_id else None,
+            )
     tool = TOOLS["rotor"]
     for name, owner, *shape in ROTORS:
         inputs = rotor_inputs(*shape)
@@ -67,27 +87,57 @@ def predict_cabinet(round: Round) -> None:
             _predicted(entries[name], procedure, q.value, q.u, "rotor", inputs, who[owner])
 
 
-def _predicted(entry: Entry, procedure: str, value: float, u: float, model: str, inputs: Mapping[str, Any], by: User | None) -> None:
+def _predicted(
+    entry: Entry,
+    procedure: str,
+    value: float,
+    u: float,
+    model: str,
+    inputs: Mapping[str, Any],
+    by: User | None,
+) -> None:
     version = list(entry.versions.all())[-1]
     Prediction.objects.create(
-        uid=uid("prediction", entry.name, procedure, model), version=version, procedure=procedure, model=model, value=value, u=u, inputs=inputs, made_by=by,
-        source=Prediction.Source.MODEL if model else Prediction.Source.DESIGNER, core_version=CORE_VERSION if model else "", made_at=START - timedelta(days=2),
-    )  # fmt: skip
+        uid=uid("prediction", entry.name, procedure, model),
+        version=version,
+        procedure=procedure,
+        model=model,
+        value=value,
+        u=u,
+        inputs=inputs,
+        made_by=by,
+        source=Prediction.Source.MODEL if model else Prediction.Source.DESIGNER,
+        core_version=CORE_VERSION if model else "",
+        made_at=START - timedelta(days=2),
+    )
 
 
 def load_desk() -> None:
-    """Designs of the other rounds, predictions for the ring that is open, and what the tunnel sent back of the rotor model."""
+    """Designs of the other rounds, predictions for the ring that is open, and what the tunnel sent
+    back of the rotor model.
+    """
     who = people()
     runa = who["runa"]
     shelf = TOOLS["duct"].start()
     save_design(runa, TOOLS["duct"], "Shelf splitter, even outlets", shelf)
     hushed = TOOLS["intake"].start()
     save_design(runa, TOOLS["intake"], "Roof inlet with bell mouth", hushed)
-    save_design(runa, TOOLS["silencer"], "Against the 600 Hz whistle", TOOLS["silencer"].start() | {"length": 0.143})
+    save_design(
+        runa,
+        TOOLS["silencer"],
+        "Against the 600 Hz whistle",
+        TOOLS["silencer"].start() | {"length": 0.143},
+    )
     save_design(runa, TOOLS["pack"], "Bench pack", TOOLS["pack"].start())
     ring = TOOLS["ring"]
-    entries = {e.name: e for e in Round.objects.get(slug="packing-table-ring").entries.select_related("round")}
-    for name, changes in (("Heiligenschein", {"slot": 0.0008, "throat": 0.2, "exit": 0.212}), ("Nebelring", {"depth": 0.11, "exit": 0.205})):
+    entries = {
+        e.name: e
+        for e in Round.objects.get(slug="packing-table-ring").entries.select_related("round")
+    }
+    for name, changes in (
+        ("Heiligenschein", {"slot": 0.0008, "throat": 0.2, "exit": 0.212}),
+        ("Nebelring", {"depth": 0.11, "exit": 0.205}),
+    ):
         inputs = ring.start() | changes
         save_design(who["alma"] if name == "Heiligenschein" else runa, ring, name, inputs)
         predict_for(runa, ring, inputs, Setting(), entries[name].versions.get())
@@ -99,6 +149,13 @@ def load_desk() -> None:
         predicted = TOOLS["rotor"].answer(rotor_inputs(*shape)).figure("flow").quantity.value
         measured = flow * {"Distel": 1.09, "Schwalbe": 1.13, "Mohn": 0.988}[name]
         MeasuredBack.objects.create(
-            tool="rotor", figure="flow", rig=tunnel, design_name=f"{name}, blades", predicted=predicted, measured=measured, u_measured=0.012 * measured, sent_by=runa,
+            tool="rotor",
+            figure="flow",
+            rig=tunnel,
+            design_name=f"{name}, blades",
+            predicted=predicted,
+            measured=measured,
+            u_measured=0.012 * measured,
+            sent_by=runa,
             sent_at=START + timedelta(days=6),
-        )  # fmt: skip
+        )

@@ -1,4 +1,6 @@
-"""Rounds 2 to 5: on the bench with a drifting reference, with a panel, open with a bridge being made, and being written."""
+"""Rounds 2 to 5: on the bench with a drifting reference, with a panel, open with a bridge being
+made, and being written.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,15 @@ from hauch.entries.models import Entry, Version
 from hauch.people.models import User
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.invitations import invite
-from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.rounds.models import (
+    Round,
+    RuleQuestion,
+    RuleTerm,
+    RuleVersion,
+    Setting,
+    Test,
+    TestReference,
+)
 from hauch.stores.models import ReferenceSpecimen, Rig
 from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
@@ -120,7 +130,13 @@ def load_others() -> None:
 class _Loader:
     """Makes one round with its tests, rules and entries."""
 
-    def __init__(self, plan: Plan, who: dict[str, User], rigs: dict[str, Rig], references: dict[str, ReferenceSpecimen]):
+    def __init__(
+        self,
+        plan: Plan,
+        who: dict[str, User],
+        rigs: dict[str, Rig],
+        references: dict[str, ReferenceSpecimen],
+    ):
         self.plan, self.who, self.rigs, self.references = plan, who, rigs, references
         self.bench = Bench(seed=140 + plan.number)
         self.days = 14.0 * (plan.number - 1)
@@ -136,17 +152,36 @@ class _Loader:
         plan = self.plan
         began = START + timedelta(days=self.days - 12)
         self.round = Round.objects.create(
-            uid=uid("round", plan.number), slug=plan.slug, number=plan.number, title=plan.title, place=PLACE, part=plan.part, question=plan.question,
-            safety=plan.safety, state=plan.state, created_at=began, envelope=Envelope.from_json(plan.part, plan.envelope).as_json(), **plan.fields,
-        )  # fmt: skip
+            uid=uid("round", plan.number),
+            slug=plan.slug,
+            number=plan.number,
+            title=plan.title,
+            place=PLACE,
+            part=plan.part,
+            question=plan.question,
+            safety=plan.safety,
+            state=plan.state,
+            created_at=began,
+            envelope=Envelope.from_json(plan.part, plan.envelope).as_json(),
+            **plan.fields,
+        )
         members(self.round, self.who)
         setting = Setting.objects.create(
-            round=self.round, label="6 W at the supply" if plan.number == 4 else "Full throttle", values={"throttle": "100 %"}
+            round=self.round,
+            label="6 W at the supply" if plan.number == 4 else "Full throttle",
+            values={"throttle": "100 %"},
         )
         rules = RuleVersion.objects.create(
-            round=self.round, number=1, scheme=plan.scheme, created_by=self.who["runa"], created_at=began, reason="First rules."
+            round=self.round,
+            number=1,
+            scheme=plan.scheme,
+            created_by=self.who["runa"],
+            created_at=began,
+            reason="First rules.",
         )
-        for order, (key, label, procedure, rig, readings, weight, most_loss, more) in enumerate(plan.tests, start=1):
+        for order, (key, label, procedure, rig, readings, weight, most_loss, more) in enumerate(
+            plan.tests, start=1
+        ):
             test = Test.objects.create(
                 round=self.round,
                 key=key,
@@ -162,7 +197,9 @@ class _Loader:
             if weight is not None or most_loss is not None:
                 RuleTerm.objects.create(rules=rules, test=test, weight=weight, most_loss=most_loss)
             if plan.reference:
-                TestReference.objects.create(test=test, specimen=self.references[plan.reference], since=began)
+                TestReference.objects.create(
+                    test=test, specimen=self.references[plan.reference], since=began
+                )
         rules.tests.set(self.tests.values())
         remember_brief(self.round, rules)
         for mark, (name, designer, story, _) in enumerate(plan.entries):
@@ -171,36 +208,79 @@ class _Loader:
     def _entry(self, mark: int, name: str, designer: str, story: str) -> None:
         handed = START + timedelta(days=self.days - 6, hours=mark)
         entry = Entry.objects.create(
-            uid=uid("entry", self.plan.number, name), round=self.round, name=name, designer_name=designer, story=story, mark=mark,
-            designer=self.who.get("alma") if designer == "Alma" else None, submitted_at=handed,
-        )  # fmt: skip
+            uid=uid("entry", self.plan.number, name),
+            round=self.round,
+            name=name,
+            designer_name=designer,
+            story=story,
+            mark=mark,
+            designer=self.who.get("alma") if designer == "Alma" else None,
+            submitted_at=handed,
+        )
         version = Version.objects.create(
-            uid=uid("version", self.plan.number, name), entry=entry, number=1, changed="First version.", created_at=handed
+            uid=uid("version", self.plan.number, name),
+            entry=entry,
+            number=1,
+            changed="First version.",
+            created_at=handed,
         )
         if self.plan.state == Round.State.BENCH:
-            self.specimens.append(Specimen.objects.create(
-                uid=uid("specimen", self.plan.number, name), version=version, code=f"{self.plan.slug[0].upper()}-{mark + 1:02}", material="PETG",
-                mass=round(0.21 + 0.013 * mark, 3), state=Specimen.State.READY,
-            ))  # fmt: skip
+            self.specimens.append(
+                Specimen.objects.create(
+                    uid=uid("specimen", self.plan.number, name),
+                    version=version,
+                    code=f"{self.plan.slug[0].upper()}-{mark + 1:02}",
+                    material="PETG",
+                    mass=round(0.21 + 0.013 * mark, 3),
+                    state=Specimen.State.READY,
+                )
+            )
 
-    def take(self, key: str, what: Specimen | ReferenceSpecimen, hours: float, name: str, readings: dict[str, Any], places: int = 0) -> None:
+    def take(
+        self,
+        key: str,
+        what: Specimen | ReferenceSpecimen,
+        hours: float,
+        name: str,
+        readings: dict[str, Any],
+        places: int = 0,
+    ) -> None:
         """Record one run of the round."""
-        take(self.who["odo"], self.bench, self.tests[key], what, self.begins + hours, f"{self.plan.number}/{key}/{name}", readings, places)
+        take(
+            self.who["odo"],
+            self.bench,
+            self.tests[key],
+            what,
+            self.begins + hours,
+            f"{self.plan.number}/{key}/{name}",
+            readings,
+            places,
+        )
 
 
 def _fan(air: float, level: float) -> Fan:
-    return Loft140.changed("blower", flow=1.5 * air, pressure=2.0 * air * air, level=6.0 + level, power=1.8)
+    return Loft140.changed(
+        "blower", flow=1.5 * air, pressure=2.0 * air * air, level=6.0 + level, power=1.8
+    )
 
 
 def _inlet(r: _Loader) -> None:
-    """Ten days of the stock inlet, whose screen clogs from the fifth on; then four of six entries, two still to run."""
+    """Ten days of the stock inlet, whose screen clogs from the fifth on; then four of six entries,
+    two still to run.
+    """
     stock = r.references["I-01"]
     for day in range(10):
         worn = 1 - 0.0045 * max(day - 4, 0)
         for repeat in range(3):
             hours, name = 24 * (day - 10) + 0.5 * repeat, f"stock/{day}/{repeat}"
             r.take("air", stock, hours, name, r.bench.tunnel(_fan(worn, 0), f"air/{name}", hours))
-            r.take("noise", stock, hours + 0.2, name, r.bench.sound_spot(_fan(worn, 0), f"noise/{name}", hours))
+            r.take(
+                "noise",
+                stock,
+                hours + 0.2,
+                name,
+                r.bench.sound_spot(_fan(worn, 0), f"noise/{name}", hours),
+            )
     worn = 1 - 0.0045 * 5
     for day in range(3):
         for number, key in enumerate(("air", "noise")):
@@ -210,24 +290,42 @@ def _inlet(r: _Loader) -> None:
                 known = (
                     (worn, 0.0)
                     if what is stock
-                    else (worn * r.plan.entries[r.specimens.index(what)][3][0], r.plan.entries[r.specimens.index(what)][3][1])
+                    else (
+                        worn * r.plan.entries[r.specimens.index(what)][3][0],
+                        r.plan.entries[r.specimens.index(what)][3][1],
+                    )
                 )
-                rig: Callable[..., dict[str, Any]] = r.bench.tunnel if key == "air" else r.bench.sound_spot
+                rig: Callable[..., dict[str, Any]] = (
+                    r.bench.tunnel if key == "air" else r.bench.sound_spot
+                )
                 r.take(key, what, hours, name, rig(_fan(*known), f"{key}/{name}", hours))
     rules = r.round.rules.get()
     RuleQuestion.objects.create(
-        rules=rules, kind="question", text="May the felt be glued in from outside the envelope?", asked_by=r.who["alma"], asked_at=START + timedelta(days=4),
-        answer="No: whatever reaches over the envelope is part of the entry and must fit.", answered_by=r.who["runa"],
+        rules=rules,
+        kind="question",
+        text="May the felt be glued in from outside the envelope?",
+        asked_by=r.who["alma"],
+        asked_at=START + timedelta(days=4),
+        answer="No: whatever reaches over the envelope is part of the entry and must fit.",
+        answered_by=r.who["runa"],
         answered_at=START + timedelta(days=5),
-    )  # fmt: skip
+    )
     RuleQuestion.objects.create(
-        rules=rules, kind="objection", text="3 % is less than the doubt of one run in the tunnel. Three repeats should decide, not one.", asked_by=r.who["alma"],
+        rules=rules,
+        kind="objection",
+        text=(
+            "3 % is less than the doubt of one run in the tunnel. Three repeats should decide, not"
+            " one."
+        ),
+        asked_by=r.who["alma"],
         asked_at=START + timedelta(days=9),
-    )  # fmt: skip
+    )
 
 
 def _splitter(r: _Loader) -> None:
-    """All four splitters, three times in the balance and twice before the panel, the stock box between them."""
+    """All four splitters, three times in the balance and twice before the panel, the stock box
+    between them.
+    """
     stock = r.references["P-01"]
     known: dict[Any, tuple[float, ...]] = {stock: (1.08, 0.98, 0.94, 6.0)}
     known |= {s: row[3] for s, row in zip(r.specimens, r.plan.entries, strict=True)}
@@ -236,24 +334,55 @@ def _splitter(r: _Loader) -> None:
         for index, what in enumerate(plan):
             *shares, points = known[what]
             hours, name = 24 * day + 0.3 * index, f"{day}/{index}"
-            r.take("balance", what, hours, name, {"air_speed": outlet_row(r.bench, shares, f"balance/{name}")}, 3)
+            r.take(
+                "balance",
+                what,
+                hours,
+                name,
+                {"air_speed": outlet_row(r.bench, shares, f"balance/{name}")},
+                3,
+            )
             if day < 2:
-                r.take("panel", what, hours + 4, name, {"panel_points": panel(r.bench, points, f"panel/{name}")}, 5)
+                r.take(
+                    "panel",
+                    what,
+                    hours + 4,
+                    name,
+                    {"panel_points": panel(r.bench, points, f"panel/{name}")},
+                    5,
+                )
 
 
 def _ring(r: _Loader) -> None:
-    """The open fan first: L-02 until it repeats, and L-03 run in turn with it, so that it can take over."""
+    """The open fan first: L-02 until it repeats, and L-03 run in turn with it, so that it can take
+    over.
+    """
     old, new = r.references["L-02"], r.references["L-03"]
     fans = {
         old: Loft140.changed("L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006),
         new: Loft140.changed("L-03", flow=0.991, power=0.985, level=-0.1),
     }
     for test in r.tests.values():
-        TestReference.objects.create(test=test, specimen=new, since=START + timedelta(days=r.days), bridging=True)
+        TestReference.objects.create(
+            test=test, specimen=new, since=START + timedelta(days=r.days), bridging=True
+        )
     for index, what in enumerate([old, old, old, old, new, old, new, old, new, old]):
         hours, name, fan = 0.25 * index, f"open/{index}", fans[what]
-        r.take("jet", what, hours, name, {"air_speed": free_room(r.bench, fan, f"jet/{name}", hours)}, 9)
-        r.take("bag", what, hours + 0.05, name, {"fill_time": bag_fill(r.bench, fan, f"bag/{name}", hours)})
+        r.take(
+            "jet",
+            what,
+            hours,
+            name,
+            {"air_speed": free_room(r.bench, fan, f"jet/{name}", hours)},
+            9,
+        )
+        r.take(
+            "bag",
+            what,
+            hours + 0.05,
+            name,
+            {"fill_time": bag_fill(r.bench, fan, f"bag/{name}", hours)},
+        )
         r.take("noise", what, hours + 0.1, name, r.bench.sound_spot(fan, f"noise/{name}", hours))
         r.take("power", what, hours + 0.15, name, r.bench.supply(fan, f"power/{name}", hours))
     invite(r.who["runa"], r.round, "designer", days=60, uses=6, whom="the neighbours' print club")

@@ -1,4 +1,6 @@
-"""The parts of the demo's entries: printable meshes from the generator, checked as any other, with faults where the story needs them; and the workshop."""
+"""The parts of the demo's entries: printable meshes from the generator, checked as any other, with
+faults where the story needs them; and the workshop.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,16 @@ from typing import TYPE_CHECKING, Any
 
 from django.utils import timezone
 
-from hauch.core.geometry.solids import Hub, Plate, bell_mouth_solid, ring_solid, rotor_solid, silencer_solid, splitter_solid, with_plate
+from hauch.core.geometry.solids import (
+    Hub,
+    Plate,
+    bell_mouth_solid,
+    ring_solid,
+    rotor_solid,
+    silencer_solid,
+    splitter_solid,
+    with_plate,
+)
 from hauch.core.part.pose import UNITS
 from hauch.core.predict.silencer import Chamber, PerforatedTube
 from hauch.demo.desk import rotor_inputs
@@ -33,14 +44,31 @@ if TYPE_CHECKING:
 
 State = Specimen.State
 SPAN, AROUND = 22, 19
-"""Points along and around a blade of the demo: fine enough to look at, small enough to load quickly."""
+"""Points along and around a blade of the demo: fine enough to look at, small enough to load
+quickly.
+"""
 
 
 def _rotor(
-    blades: int, chord: float, pitch: float, *, shaft: float = 0.004, ring: float = 0.0, shifts: tuple[float, ...] = (), **changes: Any
+    blades: int,
+    chord: float,
+    pitch: float,
+    *,
+    shaft: float = 0.004,
+    ring: float = 0.0,
+    shifts: tuple[float, ...] = (),
+    **changes: Any,
 ) -> trimesh.Trimesh:
     values = rotor_inputs(blades, chord, pitch) | {"wall": 0.0016, "depth": 0.024} | changes
-    return rotor_solid(blading(values), Hub(shaft, values["wall"], values["depth"]), SPAN, AROUND, edge=0.001, shifts=shifts, tip_ring=ring)
+    return rotor_solid(
+        blading(values),
+        Hub(shaft, values["wall"], values["depth"]),
+        SPAN,
+        AROUND,
+        edge=0.001,
+        shifts=shifts,
+        tip_ring=ring,
+    )
 
 
 def _thinner(factor: float) -> list[float]:
@@ -56,13 +84,23 @@ def _two_rings() -> trimesh.Trimesh:
     """One ring in another, not joined: the fault of the Brezel."""
     import trimesh
 
-    inner = ring_solid(ring_of(TOOLS["ring"].start() | {"throat": 0.168, "exit": 0.175, "depth": 0.06, "neck": 0.036}), 0.02)
-    return trimesh.util.concatenate([_ring(throat=0.232, exit=0.244, depth=0.075, neck_length=0.02), inner])
+    inner = ring_solid(
+        ring_of(
+            TOOLS["ring"].start() | {"throat": 0.168, "exit": 0.175, "depth": 0.06, "neck": 0.036}
+        ),
+        0.02,
+    )
+    return trimesh.util.concatenate(
+        [_ring(throat=0.232, exit=0.244, depth=0.075, neck_length=0.02), inner]
+    )
 
 
 def _duct(*outlets: float, **changes: Any) -> trimesh.Trimesh:
     values = TOOLS["duct"].start() | changes
-    values["branches"] = [row | {"outlet": a} for row, a in zip(values["branches"], outlets or (8e-4,) * 3, strict=True)]
+    values["branches"] = [
+        row | {"outlet": a}
+        for row, a in zip(values["branches"], outlets or (8e-4,) * 3, strict=True)
+    ]
     return with_plate(splitter_solid(splitter(values)), SHELF, (values["width"], values["height"]))
 
 
@@ -125,7 +163,9 @@ def hand_in_parts() -> None:
     """Files, papers and checks of all entries, then the workshop's prints."""
     petg = Material.objects.get(key="petg")
     _second_ring()
-    versions = Version.objects.select_related("entry__round").filter(entry__round__slug__in={key[0] for key in PARTS})
+    versions = Version.objects.select_related("entry__round").filter(
+        entry__round__slug__in={key[0] for key in PARTS}
+    )
     for version in versions.order_by("entry__round__number", "entry__mark", "number"):
         round = version.entry.round
         key = (round.slug, version.entry.name, version.number)
@@ -134,16 +174,18 @@ def hand_in_parts() -> None:
         _papers(version, round.part)
         if key in PARTS:
             _hand_in(version, *PARTS[key])
-    for specimen in Specimen.objects.filter(version__entry__round__slug__in={key[0] for key in PARTS}).select_related(
-        "version__entry__round", "printed_in"
-    ):
+    for specimen in Specimen.objects.filter(
+        version__entry__round__slug__in={key[0] for key in PARTS}
+    ).select_related("version__entry__round", "printed_in"):
         _finished(specimen, petg)
     _in_the_workshop(petg)
 
 
 def _second_ring() -> None:
     """The Nebelring stuck out of its place; its second version does not."""
-    first = Version.objects.get(entry__round__slug="packing-table-ring", entry__name="Nebelring", number=1)
+    first = Version.objects.get(
+        entry__round__slug="packing-table-ring", entry__name="Nebelring", number=1
+    )
     second = Version.objects.create(
         uid=uid("version", 4, "Nebelring", 2),
         entry=first.entry,
@@ -161,18 +203,29 @@ def _hand_in(version: Version, name: str, make: Callable[[], trimesh.Trimesh]) -
     data = mesh.to_3mf(solid, version.entry.name) if name.endswith("3mf") else mesh.to_stl(solid)
     digest, path = keep(data)
     file = PartFile.objects.create(
-        version=version, name=name, sha256=digest, size=len(data), path=path, added_by=version.entry.designer, added_at=version.created_at, place="on the shaft"
-        if version.entry.round.part == "rotor" else "at the plate", unit="inch" if name == INCHES else "",
-    )  # fmt: skip
+        version=version,
+        name=name,
+        sha256=digest,
+        size=len(data),
+        path=path,
+        added_by=version.entry.designer,
+        added_at=version.created_at,
+        place="on the shaft" if version.entry.round.part == "rotor" else "at the plate",
+        unit="inch" if name == INCHES else "",
+    )
     run_check(PartCheck.objects.create(file=file, asked_at=version.created_at).pk)
 
 
 def _papers(version: Version, part: str) -> None:
     BillItem.objects.bulk_create(
-        BillItem(version=version, order=n, name=name, quantity=Decimal(quantity), price=Decimal(price))
+        BillItem(
+            version=version, order=n, name=name, quantity=Decimal(quantity), price=Decimal(price)
+        )
         for n, (name, quantity, price) in enumerate(BILLS[part], 1)
     )
-    AssemblyStep.objects.bulk_create(AssemblyStep(version=version, order=n, text=text) for n, text in enumerate(STEPS[part], 1))
+    AssemblyStep.objects.bulk_create(
+        AssemblyStep(version=version, order=n, text=text) for n, text in enumerate(STEPS[part], 1)
+    )
 
 
 def _with_steps(specimen: Specimen, done: int | None = None) -> None:
@@ -181,7 +234,12 @@ def _with_steps(specimen: Specimen, done: int | None = None) -> None:
     for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1):
         ticked = done is None or order <= done
         WorkStep.objects.create(
-            specimen=specimen, order=order, kind=kind, text=text[:300], done_at=specimen.since if ticked else None, done_by=odo if ticked else None
+            specimen=specimen,
+            order=order,
+            kind=kind,
+            text=text[:300],
+            done_at=specimen.since if ticked else None,
+            done_by=odo if ticked else None,
         )
 
 
@@ -195,24 +253,50 @@ def _finished(specimen: Specimen, petg: Material) -> None:
     specimen.cap = limit.cap
     specimen.save(update_fields=["printed_in", "since", "mass", "cap"])
     hours = (check.value("time") or 4 * 3600.0) / 3600 * 1.08 if check else 4.0
-    PrintRun.objects.create(specimen=specimen, machine="Printer at the window", hours=round(hours, 1), by=odo, at=specimen.since)
+    PrintRun.objects.create(
+        specimen=specimen,
+        machine="Printer at the window",
+        hours=round(hours, 1),
+        by=odo,
+        at=specimen.since,
+    )
     _with_steps(specimen)
     if check is not None and (bore := check.value("bore")):
         Measure.objects.bulk_create(
             Measure(
-                specimen=specimen, kind=Measure.Kind.BORE, place=k, value=round(bore - 0.00004 * (k + specimen.pk % 3), 6), by=odo, at=specimen.since
+                specimen=specimen,
+                kind=Measure.Kind.BORE,
+                place=k,
+                value=round(bore - 0.00004 * (k + specimen.pk % 3), 6),
+                by=odo,
+                at=specimen.since,
             )
             for k in (1, 2)
         )
     if specimen.version.entry.name == "Zaunkönig":
         Balance.objects.create(
-            specimen=specimen, speed=1500.0, first=4.2, first_angle=math.radians(75), trial=0.0004, trial_radius=0.025, trial_angle=0.0, second=5.6,
-            second_angle=math.radians(38), residual=0.5, by=odo, at=specimen.since,
-        )  # fmt: skip
+            specimen=specimen,
+            speed=1500.0,
+            first=4.2,
+            first_angle=math.radians(75),
+            trial=0.0004,
+            trial_radius=0.025,
+            trial_angle=0.0,
+            second=5.6,
+            second_angle=math.radians(38),
+            residual=0.5,
+            by=odo,
+            at=specimen.since,
+        )
     Gate.objects.create(
-        specimen=specimen, power="supply", cautions=[[c.key, c.text] for c in queries.cautions_for(specimen, "supply")], cap=limit.cap, working=limit.why[:300], by=odo,
+        specimen=specimen,
+        power="supply",
+        cautions=[[c.key, c.text] for c in queries.cautions_for(specimen, "supply")],
+        cap=limit.cap,
+        working=limit.why[:300],
+        by=odo,
         at=specimen.since + timedelta(hours=5),
-    )  # fmt: skip
+    )
 
 
 def _in_the_workshop(petg: Material) -> None:
@@ -221,20 +305,38 @@ def _in_the_workshop(petg: Material) -> None:
     pa = Material.objects.get(key="pa")
     # entry, code, state, hours since then, days until it is due, steps done, material
     rows: list[tuple[str, str, str, str, float, int | None, int, Material]] = [
-        ("packing-table-ring", "Heiligenschein", "P-01", State.PRINTED, 5, 3, 1, petg), ("packing-table-ring", "Nebelring", "P-02", State.OVEN, 2, 2, 2, pa),
-        ("packing-table-ring", "Brezel", "P-03", State.PRINTING, 1, 4, 0, petg), ("packing-table-ring", "Heiligenschein", "P-04", State.PLANNED, 30, -2, 0, petg),
-        ("packing-table-ring", "Nebelring", "P-05", State.GLUED, 9, 1, 3, petg), ("hushed-inlet", "Lerche", "H-07", State.PRINTED, 20, -1, 2, petg),
-    ]  # fmt: skip
+        ("packing-table-ring", "Heiligenschein", "P-01", State.PRINTED, 5, 3, 1, petg),
+        ("packing-table-ring", "Nebelring", "P-02", State.OVEN, 2, 2, 2, pa),
+        ("packing-table-ring", "Brezel", "P-03", State.PRINTING, 1, 4, 0, petg),
+        ("packing-table-ring", "Heiligenschein", "P-04", State.PLANNED, 30, -2, 0, petg),
+        ("packing-table-ring", "Nebelring", "P-05", State.GLUED, 9, 1, 3, petg),
+        ("hushed-inlet", "Lerche", "H-07", State.PRINTED, 20, -1, 2, petg),
+    ]
     for slug, name, code, state, hours, due, done, material in rows:
-        version = Version.objects.filter(entry__round=Round.objects.get(slug=slug), entry__name=name).select_related("entry__round").latest("number")
+        version = (
+            Version.objects.filter(entry__round=Round.objects.get(slug=slug), entry__name=name)
+            .select_related("entry__round")
+            .latest("number")
+        )
         specimen = Specimen.objects.create(
-            version=version, code=code, state=state, since=now - timedelta(hours=hours), due=(now + timedelta(days=due or 0)).date(), printed_in=material,
-        )  # fmt: skip
+            version=version,
+            code=code,
+            state=state,
+            since=now - timedelta(hours=hours),
+            due=(now + timedelta(days=due or 0)).date(),
+            printed_in=material,
+        )
         _with_steps(specimen, done)
         if state not in {State.PLANNED, State.PRINTING}:
             check = queries.main_check(specimen)
             taken = ((check.value("time") if check else None) or 6 * 3600.0) / 3600 * 0.94
-            PrintRun.objects.create(specimen=specimen, machine="Printer at the window", hours=round(taken, 1), by=odo, at=specimen.since)
+            PrintRun.objects.create(
+                specimen=specimen,
+                machine="Printer at the window",
+                hours=round(taken, 1),
+                by=odo,
+                at=specimen.since,
+            )
         if code == "P-01":
             PrintRun.objects.create(
                 specimen=specimen,
@@ -247,6 +349,12 @@ def _in_the_workshop(petg: Material) -> None:
             )
             slot = (check.value("slot") if check else None) or 0.0008
             Measure.objects.bulk_create(
-                Measure(specimen=specimen, kind=Measure.Kind.SLOT, place=k, value=round(slot * f, 6), by=odo)
+                Measure(
+                    specimen=specimen,
+                    kind=Measure.Kind.SLOT,
+                    place=k,
+                    value=round(slot * f, 6),
+                    by=odo,
+                )
                 for k, f in enumerate((0.91, 1.04, 1.12, 0.97), 1)
             )

@@ -1,4 +1,6 @@
-"""Rounds 6 and 7: every rig and way of testing once, recorded live on the virtual bench or read by hand, one rotor against the reference."""
+"""Rounds 6 and 7: every rig and way of testing once, recorded live on the virtual bench or read by
+hand, one rotor against the reference.
+"""
 
 from __future__ import annotations
 
@@ -49,10 +51,14 @@ EVERY_RIG: list[TestRow] = [
     ("belt", "Shaft power at 1,500 1/min", "shaft_power", "Belt drive in the loft", 1500.0),
 ]
 """Key, label, procedure, rig, common speed."""
-AT_NIGHT: list[TestRow] = [("night", "Air at equal noise", "flow_at_noise", "Tunnel in the east gable", None)]
+AT_NIGHT: list[TestRow] = [
+    ("night", "Air at equal noise", "flow_at_noise", "Tunnel in the east gable", None)
+]
 
 
-def _steps(rig: LiveRig, levels: list[float], hold: float, turn: Callable[[LiveRig, float], None]) -> None:
+def _steps(
+    rig: LiveRig, levels: list[float], hold: float, turn: Callable[[LiveRig, float], None]
+) -> None:
     for level in levels:
         turn(rig, level)
         rig.advance(rig.tick / rig.rate + hold)
@@ -67,7 +73,9 @@ def _damper(rig: LiveRig, level: float) -> None:
 
 
 def _drive(rig: LiveRig, key: str, name: str) -> Session:
-    """What is done on a rig in a test; gives the readings that were taken and what was read without the part."""
+    """What is done on a rig in a test; gives the readings that were taken and what was read without
+    the part.
+    """
     beside: dict[str, list[float]] = {}
     if key in {"shaft", "belt"}:
         rig.mount("")
@@ -85,7 +93,12 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
         _steps(rig, [30.0, 12.0, 6.0, 3.0, 1.6, 1.0, 0.6, 0.35], 12.0, _damper)
         return [], beside
     if key in {"loss", "air_w", "shaft", "night"}:
-        _steps(rig, [40, 50, 60, 70, 80, 90, 100] if key != "shaft" else [40, 50, 60, 70, 80, 90], 12.0, _throttle)
+        _steps(
+            rig,
+            [40, 50, 60, 70, 80, 90, 100] if key != "shaft" else [40, 50, 60, 70, 80, 90],
+            12.0,
+            _throttle,
+        )
         return [], beside
     rig.set_throttle(100.0)
     seconds = rig.tick / rig.rate + (760 if key == "heat" else 24)
@@ -94,24 +107,50 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
     return [(end - 14.0 + 5 * i, end - 10.0 + 5 * i) for i in range(3)], beside
 
 
-def _typed(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime) -> Run:
+def _typed(
+    who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime
+) -> Run:
     """One run by hand: a gap gauge at three places, or a traverse of the tube on one diameter."""
     random = np.random.default_rng(6100 + number)
     better = 1.04 if isinstance(what, Specimen) else 1.0
     if test.key == "gap":
-        values, positions = np.round(0.0042 * better + 0.00005 * random.standard_normal(3), 5), [0, 0, 0]
+        values, positions = (
+            np.round(0.0042 * better + 0.00005 * random.standard_normal(3), 5),
+            [0, 0, 0],
+        )
     else:
         shape = (1 - np.array(LOG_LINEAR[3])) ** (1 / 8.6)
         speeds = 4.16 * better * np.concatenate([shape[::-1], shape])
-        values, positions = np.round(speeds * (1 + 0.004 * random.standard_normal(6)), 2), list(range(1, 7))
+        values, positions = (
+            np.round(speeds * (1 + 0.004 * random.standard_normal(6)), 2),
+            list(range(1, 7)),
+        )
     channel = test.how.needs[0][0]
-    typed = {channel: [Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p) for v, p in zip(values, positions, strict=True)]}
+    typed = {
+        channel: [
+            Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p)
+            for v, p in zip(values, positions, strict=True)
+        ]
+    }
     key = uid("run", "rigs", test.key, str(what))
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
-    return record_run(who, NewRun(test, subject, ROOM, begins + timedelta(hours=0.5 * number), typed, uid=key, form_key=key))
+    return record_run(
+        who,
+        NewRun(
+            test,
+            subject,
+            ROOM,
+            begins + timedelta(hours=0.5 * number),
+            typed,
+            uid=key,
+            form_key=key,
+        ),
+    )
 
 
-def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime) -> Run:
+def _trace(
+    who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime
+) -> Run:
     """One recorded run."""
     name = what.version.entry.name if isinstance(what, Specimen) else str(what)
     rig = LiveRig(seed=6000 + number, rate=RATE)
@@ -123,11 +162,22 @@ def _trace(who: User, test: Test, what: Specimen | ReferenceSpecimen, number: in
     first, _ = rig.since("speed", -1)
     rows = np.column_stack([rig.since(c, -1)[1] for c in columns])
     at = begins + timedelta(hours=0.5 * number)
-    recording = Recording.objects.create(uid=uid("recording", "rigs", test.key, name), round=test.round, started_at=at, columns=columns, rate=RATE)
+    recording = Recording.objects.create(
+        uid=uid("recording", "rigs", test.key, name),
+        round=test.round,
+        started_at=at,
+        columns=columns,
+        rate=RATE,
+    )
     Piece.objects.bulk_create(
-        Piece(recording=recording, first=first + i, count=len(rows[i : i + 600]), data=np.ascontiguousarray(rows[i : i + 600], "<f8").tobytes())
+        Piece(
+            recording=recording,
+            first=first + i,
+            count=len(rows[i : i + 600]),
+            data=np.ascontiguousarray(rows[i : i + 600], "<f8").tobytes(),
+        )
         for i in range(0, len(rows), 600)
-    )  # fmt: skip
+    )
     key = uid("run", "rigs", test.key, name)
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
     run = make_run(who, NewRun(test, subject, ROOM, at, uid=key, form_key=key), recording)
@@ -172,23 +222,51 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
     """One round, each of its tests run once with the reference and once with the entry's part."""
     begins = BEGINS + timedelta(days=plan.number - 6)
     round = Round.objects.create(
-        uid=uid("round", plan.number), slug=plan.slug, number=plan.number, title=plan.title, place="Quellmoos Drying Loft", part=Round.Part.ROTOR,
-        question=plan.question, may_vary=plan.may_vary, equal=plan.equal[0], equal_value=plan.equal[1], envelope=Envelope.from_json("rotor", {}).as_json(),
-        state=Round.State.BENCH, safety=plan.safety, created_at=begins - timedelta(days=8),
-    )  # fmt: skip
+        uid=uid("round", plan.number),
+        slug=plan.slug,
+        number=plan.number,
+        title=plan.title,
+        place="Quellmoos Drying Loft",
+        part=Round.Part.ROTOR,
+        question=plan.question,
+        may_vary=plan.may_vary,
+        equal=plan.equal[0],
+        equal_value=plan.equal[1],
+        envelope=Envelope.from_json("rotor", {}).as_json(),
+        state=Round.State.BENCH,
+        safety=plan.safety,
+        created_at=begins - timedelta(days=8),
+    )
     members(round, who)
     setting = Setting.objects.create(round=round, label="As agreed", values={})
-    Setting.objects.create(round=round, label="Hanging, axis upright", values={"orientation": "axis upright"})
+    Setting.objects.create(
+        round=round, label="Hanging, axis upright", values={"orientation": "axis upright"}
+    )
     reference = ReferenceSpecimen.objects.get(serial="L-02", type__name="Loft-140")
     rules = RuleVersion.objects.create(
-        round=round, number=1, scheme=RuleVersion.Scheme.POINTS if len(plan.tests) > 1 else RuleVersion.Scheme.SINGLE, created_by=who["runa"], created_at=begins - timedelta(days=8)
-    )  # fmt: skip
+        round=round,
+        number=1,
+        scheme=RuleVersion.Scheme.POINTS if len(plan.tests) > 1 else RuleVersion.Scheme.SINGLE,
+        created_by=who["runa"],
+        created_at=begins - timedelta(days=8),
+    )
     tests = []
     for order, (key, label, procedure, rig, speed) in enumerate(plan.tests, start=1):
         test = Test.objects.create(
-            round=round, key=key, label=label, procedure=procedure, rig=Rig.objects.current().get(name=rig), setting=setting, order=order, repeats=1, readings=3,
-            common_speed=speed, baseline=2.0, resolution=0.5 if key == "heat" else None, soak=Test.Soak.SETTLED if key == "heat" else Test.Soak.NONE,
-        )  # fmt: skip
+            round=round,
+            key=key,
+            label=label,
+            procedure=procedure,
+            rig=Rig.objects.current().get(name=rig),
+            setting=setting,
+            order=order,
+            repeats=1,
+            readings=3,
+            common_speed=speed,
+            baseline=2.0,
+            resolution=0.5 if key == "heat" else None,
+            soak=Test.Soak.SETTLED if key == "heat" else Test.Soak.NONE,
+        )
         TestReference.objects.create(test=test, specimen=reference, since=begins)
         tests.append(test)
         RuleTerm.objects.create(rules=rules, test=test, weight=1.0)
@@ -196,16 +274,41 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
     remember_brief(round, rules)
     name, story, code = plan.entry
     entry = Entry.objects.create(
-        uid=uid("entry", name), round=round, name=name, designer_name="Alma", story=story, mark=3, submitted_at=begins - timedelta(days=5)
-    )  # fmt: skip
-    version = Version.objects.create(uid=uid("version", name, 1), entry=entry, number=1, changed="First print.", created_at=entry.submitted_at)
+        uid=uid("entry", name),
+        round=round,
+        name=name,
+        designer_name="Alma",
+        story=story,
+        mark=3,
+        submitted_at=begins - timedelta(days=5),
+    )
+    version = Version.objects.create(
+        uid=uid("version", name, 1),
+        entry=entry,
+        number=1,
+        changed="First print.",
+        created_at=entry.submitted_at,
+    )
     specimen = Specimen.objects.create(
-        uid=uid("specimen", name), version=version, code=code, material="PETG", mass=0.0356, state=Specimen.State.READY, cap=4200.0
-    )  # fmt: skip
+        uid=uid("specimen", name),
+        version=version,
+        code=code,
+        material="PETG",
+        mass=0.0356,
+        state=Specimen.State.READY,
+        cap=4200.0,
+    )
     for turn, test in enumerate(tests):
         take = _typed if test.key in {"gap", "walk"} else _trace
         take(who["odo"], test, reference, 2 * turn, begins)
         run = take(who["odo"], test, specimen, 2 * turn + 1, begins)
         if test.key == "shake":
-            observe(who["odo"], round, run=run, text="A faint hum at the frame, gone when held.", tags=["vibration"], at_s=12.0)
+            observe(
+                who["odo"],
+                round,
+                run=run,
+                text="A faint hum at the frame, gone when held.",
+                tags=["vibration"],
+                at_s=12.0,
+            )
     refresh(rules)

@@ -19,7 +19,14 @@ from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, Test
 from hauch.stores.actions import add_calibration, add_rig, calibrate_rig
-from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, ReferenceType, Rig, RigCalibration
+from hauch.stores.models import (
+    Calibration,
+    Instrument,
+    ReferenceSpecimen,
+    ReferenceType,
+    Rig,
+    RigCalibration,
+)
 from hauch.workshop.models import Specimen
 
 START = datetime(2026, 9, 14, 8, 0, tzinfo=UTC)
@@ -48,8 +55,14 @@ METERS: list[tuple[str, str, dict[str, Any]]] = [
     ("Stopwatch W1", "fill_time", {"resolution": 0.01, "accuracy": 0.15}),
     ("Score cards", "panel_points", {"resolution": 0.5}),
 ]  # fmt: skip
-RING_DRIVE, RING_TABLE, RING_HANDS = "Motor controller C2, at 14.4 V", "Packing table", "RIG:SUPPLY 14.4;RIG:AIR 0.27"
-"""Rings are compared at 6 W, which the Loft-140 does not draw at 12 V; a metre away its jet has a quarter of its speed left."""
+RING_DRIVE, RING_TABLE, RING_HANDS = (
+    "Motor controller C2, at 14.4 V",
+    "Packing table",
+    "RIG:SUPPLY 14.4;RIG:AIR 0.27",
+)
+"""Rings are compared at 6 W, which the Loft-140 does not draw at 12 V; a metre away its jet has a
+quarter of its speed left.
+"""
 VANE_POINTS = [(1.02, 1.0), (2.53, 2.5), (5.02, 5.0), (10.06, 10.0), (15.10, 15.0), (20.11, 20.0)]
 """Vane meter beside the loft's pitot tube: it showed, the standard showed [m/s]."""
 
@@ -89,7 +102,10 @@ REFERENCES: list[tuple[str, str, str, str, float, str]] = [
     ("Shelf splitter", "P-01", "The stock splitter: a straight box with three slots.", "in_use", 260.0, ""),
     ("Belt rotor", "B-01", "The loft fan's own sheet-metal rotor, 400 mm, driven by a belt.", "in_use", 2100.0, ""),
 ]  # fmt: skip
-SPIN = "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low."
+SPIN = (
+    "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of"
+    " the rotor, start low."
+)
 """The cautions of every round with a rotor."""
 
 
@@ -100,7 +116,10 @@ def uid(*parts: object) -> uuid.UUID:
 
 def people() -> dict[str, User]:
     """The demo's people by username."""
-    return {user.username: user for user in User.objects.filter(username__in=["runa", "odo", "alma", "veit"])}
+    return {
+        user.username: user
+        for user in User.objects.filter(username__in=["runa", "odo", "alma", "veit"])
+    }
 
 
 def members(round: Round, who: dict[str, User]) -> None:
@@ -111,13 +130,22 @@ def members(round: Round, who: dict[str, User]) -> None:
 
 
 def line_of(channel: str, hands: str = "") -> dict[str, Any]:
-    """Resource name and profile of the simulated meter that reads a channel; nothing where none does. ``hands`` is done at the bench with each part."""
+    """Resource name and profile of the simulated meter that reads a channel; nothing where none
+    does. ``hands`` is done at the bench with each part.
+    """
     for number, device in enumerate(DEVICES):
         if channel in device.columns:
-            profile = next(p[channel] for name, p in presets().items() if name.startswith("stand-in") and channel in p)
+            profile = next(
+                p[channel]
+                for name, p in presets().items()
+                if name.startswith("stand-in") and channel in p
+            )
             if "mounted" in profile and hands:
                 profile["mounted"] = f"{hands};{profile['mounted'].rpartition(';')[2]}"
-            return {"resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET", "profile": profile}
+            return {
+                "resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET",
+                "profile": profile,
+            }
     return {}
 
 
@@ -125,45 +153,90 @@ def make_stores(runa: User) -> tuple[dict[str, Rig], dict[str, ReferenceSpecimen
     """Meters, rigs and references; gives rigs and references by name."""
     meters: dict[str, Instrument] = {}
     for name, channel, spec in METERS:
-        meters[channel] = Instrument.objects.create(uid=uid("meter", name), name=name, channel=channel, **spec, **line_of(channel))
+        meters[channel] = Instrument.objects.create(
+            uid=uid("meter", name), name=name, channel=channel, **spec, **line_of(channel)
+        )
         if channel != "air_speed":
-            Calibration.objects.create(uid=uid("calibration", name), instrument=meters[channel], at=CALIBRATED, note="As delivered.")
-    vane = add_calibration(runa, meters["air_speed"], CALIBRATED, VANE_POINTS, standard="pitot tube and manometer M1", standard_u=0.02)
+            Calibration.objects.create(
+                uid=uid("calibration", name),
+                instrument=meters[channel],
+                at=CALIBRATED,
+                note="As delivered.",
+            )
+    vane = add_calibration(
+        runa,
+        meters["air_speed"],
+        CALIBRATED,
+        VANE_POINTS,
+        standard="pitot tube and manometer M1",
+        standard_u=0.02,
+    )
     Calibration.objects.filter(pk=vane.pk).update(uid=uid("calibration", "Vane meter V2"))
     meters |= {"background_level": meters["sound_level"], "tare_torque": meters["torque"]}
     ring_drive = Instrument.objects.create(
-        uid=uid("meter", RING_DRIVE), name=RING_DRIVE, channel="throttle", resolution=0.1, **line_of("throttle", RING_HANDS)
+        uid=uid("meter", RING_DRIVE),
+        name=RING_DRIVE,
+        channel="throttle",
+        resolution=0.1,
+        **line_of("throttle", RING_HANDS),
     )
-    Calibration.objects.create(uid=uid("calibration", RING_DRIVE), instrument=ring_drive, at=CALIBRATED, note="As delivered.")
+    Calibration.objects.create(
+        uid=uid("calibration", RING_DRIVE),
+        instrument=ring_drive,
+        at=CALIBRATED,
+        note="As delivered.",
+    )
     rigs = {}
     for name, kind, constants, channels in RIGS:
         at_hand = meters | ({"throttle": ring_drive} if name == RING_TABLE else {})
         rigs[name] = add_rig(
-            runa, Rig(uid=uid("rig", name), name=name, kind=kind, since=START - timedelta(days=60)), constants, {c: at_hand[c] for c in channels}
+            runa,
+            Rig(uid=uid("rig", name), name=name, kind=kind, since=START - timedelta(days=60)),
+            constants,
+            {c: at_hand[c] for c in channels},
         )
     rigs["Tunnel in the east gable"] = _traverse(runa, rigs["Tunnel in the east gable"])
     types: dict[str, ReferenceType] = {}
     references = {}
     for kind, serial, description, state, hours, note in REFERENCES:
         if kind not in types:
-            types[kind] = ReferenceType.objects.create(uid=uid("type", kind), name=kind, description=description)
+            types[kind] = ReferenceType.objects.create(
+                uid=uid("type", kind), name=kind, description=description
+            )
         references[serial] = ReferenceSpecimen.objects.create(
-            uid=uid("reference", serial), type=types[kind], serial=serial, state=state, hours=hours, note=note
+            uid=uid("reference", serial),
+            type=types[kind],
+            serial=serial,
+            state=state,
+            hours=hours,
+            note=note,
         )
     return rigs, references
 
 
 def _traverse(runa: User, rig: Rig) -> Rig:
-    """Four radii of a turbulent profile (one-over-n power law), and the leak of the tunnel's joints."""
+    """Four radii of a turbulent profile (one-over-n power law), and the leak of the tunnel's
+    joints.
+    """
     bench = Bench()
     random = bench.random("traverse")
     shape = (1 - np.array(LOG_LINEAR[5])) ** (1 / 8.6)
     centre = [5.21, 5.20, 5.23, 5.22]
-    speeds = [[round(float(c * v * (1 + 0.004 * random.standard_normal())), 2) for v in shape] for c in centre]
+    speeds = [
+        [round(float(c * v * (1 + 0.004 * random.standard_normal())), 2) for v in shape]
+        for c in centre
+    ]
     rig = calibrate_rig(
-        runa, rig, RigCalibration.Kind.TRAVERSE, {"method": "log_linear", "speeds": speeds, "centre": centre}, "With L-01, six trays."
+        runa,
+        rig,
+        RigCalibration.Kind.TRAVERSE,
+        {"method": "log_linear", "speeds": speeds, "centre": centre},
+        "With L-01, six trays.",
     )
-    leak = {"pressures": [20.0, 40.0, 80.0, 160.0], "flows": [0.000101, 0.000158, 0.000250, 0.000391]}
+    leak = {
+        "pressures": [20.0, 40.0, 80.0, 160.0],
+        "flows": [0.000101, 0.000158, 0.000250, 0.000391],
+    }
     rig = calibrate_rig(runa, rig, RigCalibration.Kind.BLANK_PLATE, leak, "All joints taped.")
     RigCalibration.objects.filter(rig=rig).update(at=START - timedelta(days=20))
     return rig
@@ -176,14 +249,32 @@ def room_at(bench: Bench, hours: float) -> Room:
 
 
 def take(
-    who: User, bench: Bench, test: Test, what: Specimen | ReferenceSpecimen, hours: float, name: str, readings: dict[str, Any], places: int = 0
+    who: User,
+    bench: Bench,
+    test: Test,
+    what: Specimen | ReferenceSpecimen,
+    hours: float,
+    name: str,
+    readings: dict[str, Any],
+    places: int = 0,
 ) -> Run:
     """Record a run by hand, some hours after `START`."""
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
     typed = {
-        c: [Typed(float(v), f"{v:g}", CHANNELS[c].unit, n % places + 1 if places else 0) for n, v in enumerate(values)]
+        c: [
+            Typed(float(v), f"{v:g}", CHANNELS[c].unit, n % places + 1 if places else 0)
+            for n, v in enumerate(values)
+        ]
         for c, values in readings.items()
     }
     key = uid("run", name)
-    new = NewRun(test, subject, room_at(bench, hours), START + timedelta(hours=hours), typed, uid=key, form_key=key)
+    new = NewRun(
+        test,
+        subject,
+        room_at(bench, hours),
+        START + timedelta(hours=hours),
+        typed,
+        uid=key,
+        form_key=key,
+    )
     return record_run(who, new)

@@ -1,4 +1,6 @@
-"""What can be done at the Desk: keep designs, hand them to entries, send measured values back, search for a better rotor."""
+"""What can be done at the Desk: keep designs, hand them to entries, send measured values back,
+search for a better rotor.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,14 @@ MOST_SEARCHES = 3
 
 
 @transaction.atomic
-def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], around: Around = NOTHING, over: Design | None = None) -> Design:
+def save_design(
+    user: User,
+    tool: Tool,
+    name: str,
+    values: Mapping[str, Any],
+    around: Around = NOTHING,
+    over: Design | None = None,
+) -> Design:
     """Keep a design under a name; one's own of the same name is replaced.
 
     Raises
@@ -47,10 +56,18 @@ def save_design(user: User, tool: Tool, name: str, values: Mapping[str, Any], ar
         raise ValidationError({"name": "Give the design a name."})
     _answer(tool, values)
     User.objects.select_for_update().get(pk=user.pk)  # sent twice at once, it is kept once
-    design = over or Design.objects.filter(owner=user, tool=tool.key, name__iexact=name.strip()).first() or Design(owner=user, tool=tool.key)
+    design = (
+        over
+        or Design.objects.filter(owner=user, tool=tool.key, name__iexact=name.strip()).first()
+        or Design(owner=user, tool=tool.key)
+    )
     if design.owner_id != user.pk:
         raise ValidationError("This design belongs to somebody else; keep it under your own name.")
-    design.name, design.inputs, design.changed_at = name.strip(), tool.complete(values), timezone.now()
+    design.name, design.inputs, design.changed_at = (
+        name.strip(),
+        tool.complete(values),
+        timezone.now(),
+    )
     design.rig, design.fit, design.load = around.rig, around.fit, around.load
     design.full_clean()
     design.save()
@@ -73,8 +90,11 @@ def _answer(tool: Tool, values: Mapping[str, Any], setting: Setting | None = Non
 
 
 @transaction.atomic
-def predict_for(user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, version: Version) -> list[str]:
-    """Hand what the tool foretells to a version, for each test of its round that it can foretell. Gives their labels.
+def predict_for(
+    user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, version: Version
+) -> list[str]:
+    """Hand what the tool foretells to a version, for each test of its round that it can foretell.
+    Gives their labels.
 
     Raises
     ------
@@ -88,18 +108,31 @@ def predict_for(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
             continue
         figure = answer.figure(key)
         if math.isfinite(figure.quantity.value):
-            predict(user, version, test.procedure, figure.quantity.value, figure.quantity.u, tool.key, tool.complete(values))
+            predict(
+                user,
+                version,
+                test.procedure,
+                figure.quantity.value,
+                figure.quantity.u,
+                tool.key,
+                tool.complete(values),
+            )
             told.append(test.label)
     if not told:
         raise ValidationError(
-            f"{version.entry.round.title} has no test that this tool foretells; it foretells {', '.join(sorted(answer.predicts)).replace('_', ' ') or 'none'}."
+            f"{version.entry.round.title} has no test that this tool foretells; it foretells"
+            f" {', '.join(sorted(answer.predicts)).replace('_', ' ') or 'none'}."
         )
     return told
 
 
 @transaction.atomic
-def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, entry: Entry, changed: str) -> Version:
-    """Make a part by the generator and hand it in as a new version with its files and its prediction."""
+def new_version(
+    user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, entry: Entry, changed: str
+) -> Version:
+    """Make a part by the generator and hand it in as a new version with its files and its
+    prediction.
+    """
     from hauch.formats import mesh
 
     if tool.solid is None:
@@ -109,11 +142,15 @@ def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
         solid = tool.solid(values)
     except CannotBe as problem:
         raise ValidationError(list(problem.problems.values())) from problem
-    extent = tool.extent(values) if tool.extent is not None and entry.round.part == tool.part else {}
+    extent = (
+        tool.extent(values) if tool.extent is not None and entry.round.part == tool.part else {}
+    )
     if outside := misfits(extent, dict(entry.round.what.values), entry.round.title):
         raise ValidationError(outside)
     stl = mesh.to_stl(solid)
-    Entry.objects.select_for_update(of=("self",)).get(pk=entry.pk)  # sent twice at once, it is made once
+    Entry.objects.select_for_update(of=("self",)).get(
+        pk=entry.pk
+    )  # sent twice at once, it is made once
     latest = entry.versions.order_by("-number").first()
     if latest is not None and latest.files.filter(sha256=hashlib.sha256(stl).hexdigest()).exists():
         raise ValidationError(f"{entry.name} v{latest.number} holds this very part already.")
@@ -121,7 +158,10 @@ def new_version(user: User, tool: Tool, values: Mapping[str, Any], setting: Sett
     stem = f"{entry.round.slug}-{entry.pk}-v{version.number}"
     attach(user, version, f"{stem}.stl", stl)
     attach(user, version, f"{stem}.3mf", mesh.to_3mf(solid, entry.name))
-    if any(answer_key in {t.procedure for t in round_tests(entry.round)} for answer_key in tool.answer(values, setting).predicts):
+    if any(
+        answer_key in {t.procedure for t in round_tests(entry.round)}
+        for answer_key in tool.answer(values, setting).predicts
+    ):
         predict_for(user, tool, values, setting, version)
     return version
 
@@ -145,7 +185,8 @@ def _with_measured(tool: Tool, values: dict[str, Any], specimen: Specimen) -> di
 
 
 def design_as_measured(user: User, specimen: Specimen) -> Design:
-    """The design that foretold a specimen's version, with the sizes measured on the specimen; kept under the specimen's code.
+    """The design that foretold a specimen's version, with the sizes measured on the specimen; kept
+    under the specimen's code.
 
     Raises
     ------
@@ -155,14 +196,16 @@ def design_as_measured(user: User, specimen: Specimen) -> Design:
     foretold = specimen.version.predictions.exclude(model="").order_by("-made_at").first()
     if foretold is None:
         raise ValidationError(
-            f"No model of the Desk foretold {specimen.version}. Save its prediction from the Desk first; then the sizes can be put in."
+            f"No model of the Desk foretold {specimen.version}. Save its prediction from the Desk"
+            " first; then the sizes can be put in."
         )
     tool = TOOLS[foretold.model]
     values = tool.complete(foretold.inputs)
     changed = _with_measured(tool, values, specimen)
     if changed == values:
         raise ValidationError(
-            f"Nothing was measured on {specimen} that {tool.label.lower()} knows as an input: a ring's slot, a rotor's tip gap or diameter, a duct's wall."
+            f"Nothing was measured on {specimen} that {tool.label.lower()} knows as an input: a"
+            " ring's slot, a rotor's tip gap or diameter, a duct's wall."
         )
     return save_design(user, tool, f"{specimen.code} as measured", changed)
 
@@ -179,24 +222,41 @@ def send_back(
     u_measured: float,
     resistance: float = 0.0,
 ) -> MeasuredBack:
-    """Send a measured value back: with others on the same rig it makes the factor of the model there.
+    """Send a measured value back: with others on the same rig it makes the factor of the model
+    there.
 
     Raises
     ------
     ValidationError : a figure that is none, or not above 0
     """
     require(user, "desk.measure")
-    answer = _answer(tool, values, Setting(rig.name, resistance))  # without earlier factors: the model's own word
+    answer = _answer(
+        tool, values, Setting(rig.name, resistance)
+    )  # without earlier factors: the model's own word
     if figure not in answer.predicts.values():
         raise ValidationError({"figure": "This figure is not one that a bench measures."})
     predicted = answer.figure(figure).quantity.value
     if not (math.isfinite(predicted) and predicted > 0):
-        raise ValidationError({"figure": "The model gives no figure above 0 here, so there is nothing to hold the measurement against."})
+        raise ValidationError(
+            {
+                "figure": (
+                    "The model gives no figure above 0 here, so there is nothing to hold the"
+                    " measurement against."
+                )
+            }
+        )
     if not (measured and math.isfinite(measured) and measured > 0):
         raise ValidationError({"measured": "The measured value must be above 0."})
     if not 0.2 <= measured / predicted <= 5:
-        raise ValidationError({"measured": f"The measured value is {measured / predicted:.2g} times the predicted one. Check the unit, the rig and the "
-                                           "design; so large a factor would hide a mistake."})  # fmt: skip
+        raise ValidationError(
+            {
+                "measured": (
+                    f"The measured value is {measured / predicted:.2g} times the predicted one."
+                    " Check the unit, the rig and the design; so large a factor would hide a"
+                    " mistake."
+                )
+            }
+        )
     row = MeasuredBack.objects.create(
         tool=tool.key,
         figure=figure,
@@ -221,7 +281,9 @@ def withdraw_measured(user: User, row: MeasuredBack) -> None:
 
 
 @transaction.atomic
-def start_search(user: User, values: Mapping[str, Any], around: Around, aim: str, limits: Mapping[str, float]) -> Search:
+def start_search(
+    user: User, values: Mapping[str, Any], around: Around, aim: str, limits: Mapping[str, float]
+) -> Search:
     """Leave a search for a better rotor to the worker.
 
     Raises
@@ -238,13 +300,39 @@ def start_search(user: User, values: Mapping[str, Any], around: Around, aim: str
         raise ValidationError(f"No limit can be set on {', '.join(sorted(unknown))}.")
     _answer(tool, values)
     if around.fit is not None:
-        fixed = {key: size for key, size in rotor_extent(values).items() if key in {"swept", "hub", "shaft"}}
+        fixed = {
+            key: size
+            for key, size in rotor_extent(values).items()
+            if key in {"swept", "hub", "shaft"}
+        }
         if outside := misfits(fixed, dict(around.fit.what.values), around.fit.title):
-            raise ValidationError([*outside, "A search moves only pitch, chord and camber: bring these sizes into the envelope first."])
+            raise ValidationError(
+                [
+                    *outside,
+                    (
+                        "A search moves only pitch, chord and camber: bring these sizes into the"
+                        " envelope first."
+                    ),
+                ]
+            )
     User.objects.select_for_update().get(pk=user.pk)
-    if Search.objects.filter(owner=user, state__in=[Search.State.WAITING, Search.State.RUNNING]).count() >= MOST_SEARCHES:
-        raise ValidationError(f"{MOST_SEARCHES} of your searches are at work already. Stop one, or wait for it.")
-    made = Search.objects.create(owner=user, inputs=tool.complete(values), rig=around.rig, fit=around.fit, aim=aim, limits=dict(limits))
+    if (
+        Search.objects.filter(
+            owner=user, state__in=[Search.State.WAITING, Search.State.RUNNING]
+        ).count()
+        >= MOST_SEARCHES
+    ):
+        raise ValidationError(
+            f"{MOST_SEARCHES} of your searches are at work already. Stop one, or wait for it."
+        )
+    made = Search.objects.create(
+        owner=user,
+        inputs=tool.complete(values),
+        rig=around.rig,
+        fit=around.fit,
+        aim=aim,
+        limits=dict(limits),
+    )
     search_later.defer(search_id=made.pk)
     return made
 
@@ -253,6 +341,8 @@ def cancel_search(user: User, search: Search) -> None:
     """Stop one's own search; the best so far stays."""
     if search.owner_id != user.pk:
         raise ValidationError("This search belongs to somebody else.")
-    waiting = Search.objects.filter(pk=search.pk, state=Search.State.WAITING).update(state=Search.State.CANCELLED, cancel=True)
+    waiting = Search.objects.filter(pk=search.pk, state=Search.State.WAITING).update(
+        state=Search.State.CANCELLED, cancel=True
+    )
     if not waiting:
         Search.objects.filter(pk=search.pk).update(cancel=True)

@@ -31,31 +31,56 @@ def _field(item: Input, units: str) -> forms.Field:
 
 
 class ToolForm(forms.Form):
-    """The inputs of a tool. ``values()`` gives them in SI; what is left out or wrong becomes a sentence by its input."""
+    """The inputs of a tool. ``values()`` gives them in SI; what is left out or wrong becomes a
+    sentence by its input.
+    """
 
-    def __init__(self, tool: Tool, data: QueryDict | None, *, units: str, initial: dict[str, Any], rounded: bool = False, user: User | None = None):
+    def __init__(
+        self,
+        tool: Tool,
+        data: QueryDict | None,
+        *,
+        units: str,
+        initial: dict[str, Any],
+        rounded: bool = False,
+        user: User | None = None,
+    ):
         self.tool, self.units, self.start, self.rounded = tool, units, initial, rounded
         super().__init__(data)
         for item in tool.inputs:
             if item.points > 1:
                 for k in range(item.points):
-                    self.fields[f"{item.key}_{k}"] = self._with_start(_field(item, units), initial[item.key][k])
+                    self.fields[f"{item.key}_{k}"] = self._with_start(
+                        _field(item, units), initial[item.key][k]
+                    )
                     self.fields[f"{item.key}_{k}"].label = f"{item.label}, {END[k] or k + 1}"
             else:
                 self.fields[item.key] = self._with_start(_field(item, units), initial[item.key])
         for key, item_of in self._row_fields(initial if data is None else None):
             self.fields[key] = item_of
         if tool.rig:
-            self.fields["rig"] = forms.ModelChoiceField(rigs(), required=False, label="On the rig", empty_label="none: the system below")
+            self.fields["rig"] = forms.ModelChoiceField(
+                rigs(), required=False, label="On the rig", empty_label="none: the system below"
+            )
         if user is not None and tool.extent is not None:
-            self.fields["fit"] = forms.ModelChoiceField(fitting_rounds(user, tool.part), required=False, label="Must fit", empty_label="no envelope")
+            self.fields["fit"] = forms.ModelChoiceField(
+                fitting_rounds(user, tool.part),
+                required=False,
+                label="Must fit",
+                empty_label="no envelope",
+            )
         if user is not None and tool.drives:
             self.fields["load"] = forms.ModelChoiceField(
-                designs_of(user, "rotor"), required=False, label="Drives the rotor", empty_label="none: the power below"
+                designs_of(user, "rotor"),
+                required=False,
+                label="Drives the rotor",
+                empty_label="none: the power below",
             )
 
     def _with_start(self, field: forms.Field, start: Any) -> forms.Field:
-        """A start value in the person's unit: four digits of a tool's, six of a design's, which changes none by more than a millionth."""
+        """A start value in the person's unit: four digits of a tool's, six of a design's, which
+        changes none by more than a millionth.
+        """
         if isinstance(field, FigureField) and start is not None:
             start = f"{float(field.prepare_value(start)):.{4 if self.rounded else 6}g}"
         field.initial = start
@@ -67,7 +92,12 @@ class ToolForm(forms.Form):
             for i in range(self.count(rows, initial)):
                 for column in rows.columns:
                     field = self._with_start(
-                        _field(column, self.units), initial[rows.key][i][column.key] if initial and i < len(initial[rows.key]) else None
+                        _field(column, self.units),
+                        (
+                            initial[rows.key][i][column.key]
+                            if initial and i < len(initial[rows.key])
+                            else None
+                        ),
                     )
                     field.required = False
                     made.append((f"{rows.key}_{i}_{column.key}", field))
@@ -78,13 +108,19 @@ class ToolForm(forms.Form):
         if initial is not None:
             return min(len(initial[rows.key]) + 1, rows.most)
         first = rows.columns[0].key
-        return next((i for i in range(rows.most) if f"{rows.key}_{i}_{first}" not in self.data), rows.most)
+        return next(
+            (i for i in range(rows.most) if f"{rows.key}_{i}_{first}" not in self.data), rows.most
+        )
 
     def groups(self) -> list[tuple[str, list[dict[str, Any]]]]:
         """Inputs by group as the template shows them."""
         found: dict[str, list[dict[str, Any]]] = {}
         for item in self.tool.inputs:
-            shown = "" if item.shown_with is None else f"{item.shown_with[0]}={','.join(item.shown_with[1])}"
+            shown = (
+                ""
+                if item.shown_with is None
+                else f"{item.shown_with[0]}={','.join(item.shown_with[1])}"
+            )
             if item.points > 1:
                 unit = KINDS[item.kind].shown[self.units]
                 entry = {
@@ -103,20 +139,28 @@ class ToolForm(forms.Form):
         """Rows of inputs as the template shows them."""
         made = []
         for rows in self.tool.rows:
-            units = [KINDS[c.kind].shown[self.units] if c.kind in KINDS else "" for c in rows.columns]
+            units = [
+                KINDS[c.kind].shown[self.units] if c.kind in KINDS else "" for c in rows.columns
+            ]
             count = self.count(rows, None if self.is_bound else self.start)
             cells = [[self[f"{rows.key}_{i}_{c.key}"] for c in rows.columns] for i in range(count)]
-            made.append({"rows": rows, "heads": list(zip(rows.columns, units, strict=True)), "cells": cells})
+            made.append(
+                {"rows": rows, "heads": list(zip(rows.columns, units, strict=True)), "cells": cells}
+            )
         return made
 
     def values(self) -> tuple[dict[str, Any], dict[str, str]]:
         """Values in SI, and a sentence for each input that cannot be read."""
         self.is_valid()
-        problems = {key: f"{self.fields[key].label}: {errors[0]}" for key, errors in self.errors.items()}
+        problems = {
+            key: f"{self.fields[key].label}: {errors[0]}" for key, errors in self.errors.items()
+        }
         values: dict[str, Any] = {}
         for item in self.tool.inputs:
             if item.points > 1:
-                values[item.key] = [self.cleaned_data.get(f"{item.key}_{k}") for k in range(item.points)]
+                values[item.key] = [
+                    self.cleaned_data.get(f"{item.key}_{k}") for k in range(item.points)
+                ]
             else:
                 values[item.key] = self.cleaned_data.get(item.key)
         for rows in self.tool.rows:
@@ -130,7 +174,16 @@ class ToolForm(forms.Form):
             row = {c.key: self.cleaned_data.get(f"{rows.key}_{i}_{c.key}") for c in rows.columns}
             given = [row[c.key] for c in figures if row[c.key] is not None]
             if given or any(f"{rows.key}_{i}_{c.key}" in self.errors for c in figures):
-                made.append({key: next(c.start for c in rows.columns if c.key == key) if value is None else value for key, value in row.items()})
+                made.append(
+                    {
+                        key: (
+                            next(c.start for c in rows.columns if c.key == key)
+                            if value is None
+                            else value
+                        )
+                        for key, value in row.items()
+                    }
+                )
         return made
 
     def around(self) -> Around:
@@ -156,12 +209,20 @@ class SearchForm(forms.Form):
             "pressure": "At least this pressure",
         }
         for key, label in labels.items():
-            self.fields[f"limit_{key}"] = FigureField(kind=FIGURES[key][0], units=units, label=label, required=False, low=0)
-        self.fields["limit_depth"] = FigureField(kind="length", units=units, label="Blades at most this deep", required=False, low=0)
+            self.fields[f"limit_{key}"] = FigureField(
+                kind=FIGURES[key][0], units=units, label=label, required=False, low=0
+            )
+        self.fields["limit_depth"] = FigureField(
+            kind="length", units=units, label="Blades at most this deep", required=False, low=0
+        )
 
     def limits(self) -> dict[str, float]:
         """Limits that were set, SI."""
-        return {k.removeprefix("limit_"): v for k, v in self.cleaned_data.items() if k.startswith("limit_") and v is not None}
+        return {
+            k.removeprefix("limit_"): v
+            for k, v in self.cleaned_data.items()
+            if k.startswith("limit_") and v is not None
+        }
 
 
 class MeasuredForm(forms.Form):
@@ -174,8 +235,12 @@ class MeasuredForm(forms.Form):
         super().__init__(*args, **kwargs)
         self.kinds = {key: kind for key, _, kind in figures}
         self.units = units
-        self.fields["figure"].choices = [(key, f"{label}, {KINDS[kind].shown[units]}") for key, label, kind in figures]
-        self.fields["measured"] = forms.CharField(label="Measured", max_length=40, error_messages={"required": "Type what was measured."})
+        self.fields["figure"].choices = [
+            (key, f"{label}, {KINDS[kind].shown[units]}") for key, label, kind in figures
+        ]
+        self.fields["measured"] = forms.CharField(
+            label="Measured", max_length=40, error_messages={"required": "Type what was measured."}
+        )
         self.fields["half"] = forms.CharField(label="± (95 %)", max_length=40, required=False)
 
     def clean(self) -> dict[str, Any]:
@@ -184,7 +249,9 @@ class MeasuredForm(forms.Form):
         kind = self.kinds.get(data.get("figure", ""), "number")
         for name in ("measured", "half"):
             try:
-                data[name] = FigureField(kind=kind, units=self.units, required=False, difference=name == "half").clean(data.get(name) or "")
+                data[name] = FigureField(
+                    kind=kind, units=self.units, required=False, difference=name == "half"
+                ).clean(data.get(name) or "")
             except ValidationError as problem:
                 self.add_error(name, problem)
         return data
@@ -196,10 +263,17 @@ class PredictionForm(forms.Form):
     def __init__(self, *args: Any, units: str, procedures: list[Any], **kwargs: Any):
         super().__init__(*args, **kwargs)
         for how in procedures:
-            self.fields[how.key] = FigureField(kind=how.kind, units=units, label=how.metric.capitalize(), required=False)
-            self.fields[f"{how.key}_half"] = FigureField(kind=how.kind, units=units, label="±", required=False, difference=True, low=0)
+            self.fields[how.key] = FigureField(
+                kind=how.kind, units=units, label=how.metric.capitalize(), required=False
+            )
+            self.fields[f"{how.key}_half"] = FigureField(
+                kind=how.kind, units=units, label="±", required=False, difference=True, low=0
+            )
 
     def told(self) -> dict[str, tuple[float | None, float]]:
         """Value and standard uncertainty by procedure; None where a field was left empty."""
         keys = [k for k in self.fields if not k.endswith("_half")]
-        return {k: (self.cleaned_data.get(k), (self.cleaned_data.get(f"{k}_half") or 0.0) / 2) for k in keys}
+        return {
+            k: (self.cleaned_data.get(k), (self.cleaned_data.get(f"{k}_half") or 0.0) / 2)
+            for k in keys
+        }

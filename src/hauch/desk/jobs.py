@@ -26,7 +26,9 @@ def envelope_of(row: Search) -> dict[str, float]:
 
 @app.task(name="desk.search")
 def search_later(search_id: int) -> None:
-    """Search, telling progress and stopping when asked; safe to run twice, since a search that was cut off begins anew."""
+    """Search, telling progress and stopping when asked; safe to run twice, since a search that was
+    cut off begins anew.
+    """
     row = Search.objects.select_related("rig", "fit").get(pk=search_id)
     if row.ended:
         return
@@ -54,15 +56,24 @@ def search_later(search_id: int) -> None:
         return
     if best is None:
         reason = (
-            "No rotor within the limits was found: each candidate stalled, missed its duty, broke a limit or would not hold. "
-            "Loosen a limit, or start from another design."
+            "No rotor within the limits was found: each candidate stalled, missed its duty, broke a"
+            " limit or would not hold. Loosen a limit, or start from another design."
         )
         Search.objects.filter(pk=row.pk).update(
-            state=Search.State.CANCELLED if run.stopped else Search.State.FAILED, reason="" if run.stopped else reason, tried=len(run.tried)
+            state=Search.State.CANCELLED if run.stopped else Search.State.FAILED,
+            reason="" if run.stopped else reason,
+            tried=len(run.tried),
         )
         return
     inputs = with_parameters(row.inputs, best.parameters)
     Search.objects.filter(pk=row.pk).update(
-        state=Search.State.CANCELLED if run.stopped else Search.State.DONE, progress=1.0 if not run.stopped else row.progress, tried=len(run.tried),
-        best={"inputs": inputs, "figures": told(inputs, setting), "before": told(row.inputs, setting)}, front=front_of(run, row.inputs, aim),
-    )  # fmt: skip
+        state=Search.State.CANCELLED if run.stopped else Search.State.DONE,
+        progress=1.0 if not run.stopped else row.progress,
+        tried=len(run.tried),
+        best={
+            "inputs": inputs,
+            "figures": told(inputs, setting),
+            "before": told(row.inputs, setting),
+        },
+        front=front_of(run, row.inputs, aim),
+    )

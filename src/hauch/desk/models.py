@@ -21,7 +21,9 @@ TOOL_CHOICES = [(t.key, t.label) for t in TOOLS.values()]
 
 @dataclass(frozen=True)
 class Around:
-    """What surrounds a design: the rig it runs on, the round whose envelope it must fit, the rotor that it drives."""
+    """What surrounds a design: the rig it runs on, the round whose envelope it must fit, the rotor
+    that it drives.
+    """
 
     rig: Rig | None = None
     fit: Round | None = None
@@ -32,13 +34,29 @@ class Design(models.Model):
     """A design that somebody keeps: the inputs of one tool under a name."""
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
-    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="designs")
+    owner = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="designs"
+    )
     tool = models.CharField(max_length=20, choices=TOOL_CHOICES)
     name = models.CharField(max_length=60)
     inputs = models.JSONField(default=dict)
     rig = models.ForeignKey(Rig, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
-    fit = models.ForeignKey(Round, null=True, blank=True, on_delete=models.SET_NULL, related_name="+", help_text="round whose envelope it must fit")
-    load = models.ForeignKey("self", null=True, blank=True, on_delete=models.SET_NULL, related_name="+", help_text="rotor that a power pack drives")
+    fit = models.ForeignKey(
+        Round,
+        null=True,
+        blank=True,
+        on_delete=models.SET_NULL,
+        related_name="+",
+        help_text="round whose envelope it must fit",
+    )
+    load = models.ForeignKey(
+        "self",
+        null=True,
+        blank=True,
+        on_delete=models.SET_NULL,
+        related_name="+",
+        help_text="rotor that a power pack drives",
+    )
     created_at = models.DateTimeField(default=timezone.now)
     changed_at = models.DateTimeField(default=timezone.now)
 
@@ -46,7 +64,9 @@ class Design(models.Model):
         ordering = ["tool", "-changed_at"]
         constraints = [
             models.UniqueConstraint(
-                fields=["owner", "tool", "name"], name="design_name_once", violation_error_message="You have a design of this name already."
+                fields=["owner", "tool", "name"],
+                name="design_name_once",
+                violation_error_message="You have a design of this name already.",
             )
         ]
         indexes = [models.Index(fields=["owner", "tool", "-changed_at"])]
@@ -69,7 +89,9 @@ class Design(models.Model):
 
 
 class MeasuredBack(models.Model):
-    """A measured value sent back to a model: what it foretold, and what a rig found. Several make its factor for that rig."""
+    """A measured value sent back to a model: what it foretold, and what a rig found. Several make
+    its factor for that rig.
+    """
 
     tool = models.CharField(max_length=20, choices=TOOL_CHOICES)
     figure = models.CharField(max_length=30)
@@ -78,13 +100,20 @@ class MeasuredBack(models.Model):
     predicted = models.FloatField()
     measured = models.FloatField()
     u_measured = models.FloatField(default=0.0)
-    sent_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    sent_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
     sent_at = models.DateTimeField(default=timezone.now)
     withdrawn = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["sent_at"]
-        constraints = [models.CheckConstraint(condition=Q(predicted__gt=0, measured__gt=0, u_measured__gte=0), name="measured_back_above_0")]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(predicted__gt=0, measured__gt=0, u_measured__gte=0),
+                name="measured_back_above_0",
+            )
+        ]
         indexes = [models.Index(fields=["tool", "rig", "figure"])]
 
     def __str__(self) -> str:
@@ -107,24 +136,36 @@ class Search(models.Model):
         FAILED = "failed", "failed"
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
-    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="searches")
+    owner = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="searches"
+    )
     inputs = models.JSONField()
     rig = models.ForeignKey(Rig, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
-    fit = models.ForeignKey(Round, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    fit = models.ForeignKey(
+        Round, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
     aim = models.CharField(max_length=20)
     limits = models.JSONField(default=dict, help_text="figure key -> most, SI")
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     cancel = models.BooleanField(default=False)
     progress = models.FloatField(default=0.0)
-    best = models.JSONField(default=dict, blank=True, help_text="inputs and figures of the best so far")
-    front = models.JSONField(default=list, blank=True, help_text="inputs and both aims of the trade-off front")
+    best = models.JSONField(
+        default=dict, blank=True, help_text="inputs and figures of the best so far"
+    )
+    front = models.JSONField(
+        default=list, blank=True, help_text="inputs and both aims of the trade-off front"
+    )
     tried = models.PositiveIntegerField(default=0)
     reason = models.TextField(blank=True)
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         ordering = ["-created_at"]
-        constraints = [models.CheckConstraint(condition=Q(progress__gte=0, progress__lte=1), name="search_progress_share")]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(progress__gte=0, progress__lte=1), name="search_progress_share"
+            )
+        ]
 
     def __str__(self) -> str:
         return f"search for {self.aim}"

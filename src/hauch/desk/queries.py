@@ -33,11 +33,21 @@ def rigs() -> QuerySet[Rig]:
 
 
 def resistance_of(rig: Rig | None) -> float:
-    """What a rig takes from the part, over flow squared [Pa s2/m6]; 0 where a rig of its kind is not a system of its own."""
+    """What a rig takes from the part, over flow squared [Pa s2/m6]; 0 where a rig of its kind is
+    not a system of its own.
+    """
     if rig is None or rig.kind != "tunnel" or "bore" not in rig.constants:
         return 0.0
-    value = lambda key, else_: rig.constants.get(key, [else_])[0]  # noqa: E731
-    return tunnel_resistance(value("bore", 0.0), value("length", 0.0), value("straightener_length", 0.0), value("cell", 0.0))
+
+    def value(key, else_):
+        return rig.constants.get(key, [else_])[0]
+
+    return tunnel_resistance(
+        value("bore", 0.0),
+        value("length", 0.0),
+        value("straightener_length", 0.0),
+        value("cell", 0.0),
+    )
 
 
 def factors_of(tool: str, rig: Rig) -> dict[str, Factor]:
@@ -53,14 +63,23 @@ def setting_for(tool: str, around: Around = NOTHING) -> Setting:
     rig, fit, load = around.rig, around.fit, around.load
     factors = factors_of(tool, rig) if rig else {}
     return Setting(
-        rig.name if rig else "", resistance_of(rig) if TOOLS[tool].rig else 0.0, tuple(sorted(factors.items())), load_of(load) if load else (),
-        tuple(sorted(fit.what.values.items())) if fit and fit.part == TOOLS[tool].part else (), fit.title if fit else "",
-    )  # fmt: skip
+        rig.name if rig else "",
+        resistance_of(rig) if TOOLS[tool].rig else 0.0,
+        tuple(sorted(factors.items())),
+        load_of(load) if load else (),
+        tuple(sorted(fit.what.values.items())) if fit and fit.part == TOOLS[tool].part else (),
+        fit.title if fit else "",
+    )
 
 
 def load_of(design: Design) -> tuple[tuple[float, float], ...]:
-    """Electrical power that a rotor takes by throttle (speed with throttle), from its own curve at its duty; empty where it has none."""
-    return power_by_throttle(json.dumps(design.how.complete(design.inputs), sort_keys=True), setting_for("rotor", Around(design.rig)))
+    """Electrical power that a rotor takes by throttle (speed with throttle), from its own curve at
+    its duty; empty where it has none.
+    """
+    return power_by_throttle(
+        json.dumps(design.how.complete(design.inputs), sort_keys=True),
+        setting_for("rotor", Around(design.rig)),
+    )
 
 
 def fitting_rounds(user: User, part: str) -> QuerySet[Round]:
@@ -74,11 +93,24 @@ def designs_of(user: User, tool: str) -> QuerySet[Design]:
 
 
 def entries_to_predict(user: User) -> QuerySet[Entry]:
-    """Entries to which a person may hand a prediction: their own and those of rounds that they host, while not published."""
-    mine = Q(designer=user, round__memberships__user=user, round__memberships__role__in=["designer", "host"])
+    """Entries to which a person may hand a prediction: their own and those of rounds that they
+    host, while not published.
+    """
+    mine = Q(
+        designer=user,
+        round__memberships__user=user,
+        round__memberships__role__in=["designer", "host"],
+    )
     hosted = Q(round__memberships__user=user, round__memberships__role="host")
-    open_rounds = Entry.objects.exclude(round__state=Round.State.PUBLISHED).filter(state=Entry.State.IN)
-    return open_rounds.filter(mine | hosted).distinct().select_related("round").order_by("round__number", "name")
+    open_rounds = Entry.objects.exclude(round__state=Round.State.PUBLISHED).filter(
+        state=Entry.State.IN
+    )
+    return (
+        open_rounds.filter(mine | hosted)
+        .distinct()
+        .select_related("round")
+        .order_by("round__number", "name")
+    )
 
 
 @dataclass(frozen=True)
@@ -120,24 +152,33 @@ class Held:
     def by(self) -> str:
         """Who or what predicted."""
         if self.prediction.model:
-            tool = TOOLS.get(self.prediction.model)  # an imported round may name a tool that is not here
+            tool = TOOLS.get(
+                self.prediction.model
+            )  # an imported round may name a tool that is not here
             return f"{tool.label if tool else self.prediction.model} model"
         return str(self.prediction.made_by or self.entry.designer_name)
 
 
 def _cells(entries: list[int]) -> dict[int, dict[str, Any]]:
     """Latest measured cells of entries, by test key."""
-    rows = StandingRow.objects.filter(entry__in=entries).select_related("standing__rules").order_by("standing__rules__number")
+    rows = (
+        StandingRow.objects.filter(entry__in=entries)
+        .select_related("standing__rules")
+        .order_by("standing__rules__number")
+    )
     return {row.entry_id: row.tests for row in rows}
 
 
-def held_against(predictions: QuerySet[Prediction], user: User, roles: dict[int, str | None] | None = None) -> list[Held]:
+def held_against(
+    predictions: QuerySet[Prediction], user: User, roles: dict[int, str | None] | None = None
+) -> list[Held]:
     """Predictions that a person may see, each with what was measured of the same version.
 
     Notes
     -----
-    Predictions of others are shown from the first run on (sealed before), and only to members of the round who may see its
-    verdict: host and operator always, everybody after publication, designers their own.
+    Predictions of others are shown from the first run on (sealed before), and only to members of
+    the round who may see its verdict: host and operator always, everybody after publication,
+    designers their own.
     """
     rows = list(
         predictions.select_related("version__entry__round", "made_by").order_by(
@@ -154,8 +195,22 @@ def held_against(predictions: QuerySet[Prediction], user: User, roles: dict[int,
         found = None
         if p.version.entry_id in taking_part and taking_part[p.version.entry_id].pk == p.version_id:
             tests = cells.get(p.version.entry_id, {})
-            found = next((tests[k] for k in keys.get((p.version.entry.round_id, p.procedure), []) if k in tests), None)
-        held.append(Held(p, PROCEDURES[p.procedure], found["value"] if found else None, (found or {}).get("u", 0.0) or 0.0))
+            found = next(
+                (
+                    tests[k]
+                    for k in keys.get((p.version.entry.round_id, p.procedure), [])
+                    if k in tests
+                ),
+                None,
+            )
+        held.append(
+            Held(
+                p,
+                PROCEDURES[p.procedure],
+                found["value"] if found else None,
+                (found or {}).get("u", 0.0) or 0.0,
+            )
+        )
     return held
 
 
@@ -163,7 +218,11 @@ def _test_keys(rounds: set[int]) -> dict[tuple[int, str], list[str]]:
     from hauch.rounds.models import Test
 
     found = defaultdict(list)
-    for round_id, procedure, key in Test.objects.filter(round__in=rounds).order_by("order").values_list("round_id", "procedure", "key"):
+    for round_id, procedure, key in (
+        Test.objects.filter(round__in=rounds)
+        .order_by("order")
+        .values_list("round_id", "procedure", "key")
+    ):
         found[round_id, procedure].append(key)
     return found
 
@@ -198,8 +257,15 @@ def lines_of(held: list[Held]) -> list[Line]:
     groups: dict[tuple[bool, str, int | None, str], list[Pair]] = defaultdict(list)
     for h in held:
         if h.pair is not None:
-            groups[bool(h.prediction.model), h.by, None if h.prediction.model else h.prediction.made_by_id, h.procedure.key].append(h.pair)
+            groups[
+                bool(h.prediction.model),
+                h.by,
+                None if h.prediction.model else h.prediction.made_by_id,
+                h.procedure.key,
+            ].append(h.pair)
     return [
         Line(by, designer, PROCEDURES[key], record_of(pairs))
-        for (_, by, designer, key), pairs in sorted(groups.items(), key=lambda g: (g[0][0], g[0][1], g[0][3]))
+        for (_, by, designer, key), pairs in sorted(
+            groups.items(), key=lambda g: (g[0][0], g[0][1], g[0][3])
+        )
     ]

@@ -18,7 +18,9 @@ from hauch.desk.tools.rotor import blading, duty, extent, strength, system
 
 @dataclass(frozen=True, slots=True)
 class Aim:
-    """An aim: its name, kind of figure, whether more is better, and what stands against it on the front."""
+    """An aim: its name, kind of figure, whether more is better, and what stands against it on the
+    front.
+    """
 
     key: str
     label: str
@@ -30,10 +32,12 @@ class Aim:
 AIMS: dict[str, Aim] = {
     a.key: a
     for a in (
-        Aim("flow", "Most airflow at the duty", "volume_flow", True, "power"), Aim("pressure", "Most static pressure at the duty", "pressure", True, "power"),
-        Aim("efficiency", "Best efficiency", "percent", True, "sound"), Aim("sound", "Least sound (rough proxy)", "decibel", False, "flow"),
+        Aim("flow", "Most airflow at the duty", "volume_flow", True, "power"),
+        Aim("pressure", "Most static pressure at the duty", "pressure", True, "power"),
+        Aim("efficiency", "Best efficiency", "percent", True, "sound"),
+        Aim("sound", "Least sound (rough proxy)", "decibel", False, "flow"),
     )
-}  # fmt: skip
+}
 FIGURES = {
     "flow": ("volume_flow", True),
     "pressure": ("pressure", True),
@@ -43,7 +47,16 @@ FIGURES = {
 }
 """What a candidate is told by: kind, and whether more is better."""
 
-MOVED = ("pitch_hub", "pitch_mid", "pitch_tip", "chord_hub", "chord_mid", "chord_tip", "camber_hub", "camber_tip")
+MOVED = (
+    "pitch_hub",
+    "pitch_mid",
+    "pitch_tip",
+    "chord_hub",
+    "chord_mid",
+    "chord_tip",
+    "camber_hub",
+    "camber_tip",
+)
 """The eight parameters: pitch and chord at hub, middle and tip, camber at hub and tip."""
 ROUNDS = 30
 """Rounds of the search; each judges two candidates for each parameter."""
@@ -51,13 +64,19 @@ STATIONS, FLOWS = 9, 9
 """Coarser than the curve on the page: within 1 % of it, several times as fast."""
 
 
-def bounds_of(values: Mapping[str, Any], envelope: Mapping[str, float]) -> list[tuple[float, float]]:
-    """Bounds of the parameters; chords so that blades stay within the depth of the envelope and do not cover one another at the hub."""
+def bounds_of(
+    values: Mapping[str, Any], envelope: Mapping[str, float]
+) -> list[tuple[float, float]]:
+    """Bounds of the parameters; chords so that blades stay within the depth of the envelope and do
+    not cover one another at the hub.
+    """
     hub, tip = values["hub"], values["tip"]
     depth = envelope.get("depth", values["depth"] * 1.4)
     room = [math.pi * d / max(values["blades"], 1) for d in (hub, (hub + tip) / 2, tip)]
     chords = [(max(0.006, 0.25 * r), max(min(1.15 * r, 2.5 * depth), 0.3 * r)) for r in room]
-    pitches = [(math.radians(low), math.radians(high)) for low, high in ((20, 65), (14, 50), (10, 40))]
+    pitches = [
+        (math.radians(low), math.radians(high)) for low, high in ((20, 65), (14, 50), (10, 40))
+    ]
     return [*pitches, *chords, (1.0, 9.0), (1.0, 9.0)]
 
 
@@ -69,18 +88,32 @@ def start_of(values: Mapping[str, Any]) -> list[float]:
 
 def with_parameters(values: Mapping[str, Any], parameters: Sequence[float]) -> dict[str, Any]:
     """The design with other parameters; points between hub, middle and tip lie half way."""
-    curve = lambda a, b, c: [a, (a + b) / 2, b, (b + c) / 2, c]  # noqa: E731
+
+    def curve(a, b, c):
+        return [a, (a + b) / 2, b, (b + c) / 2, c]
+
     p = parameters
-    return {**values, "pitch": curve(*p[0:3]), "chord": curve(*p[3:6]), "camber": curve(p[6], (p[6] + p[7]) / 2, p[7])}
+    return {
+        **values,
+        "pitch": curve(*p[0:3]),
+        "chord": curve(*p[3:6]),
+        "camber": curve(p[6], (p[6] + p[7]) / 2, p[7]),
+    }
 
 
 def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None:
-    """The figures that a search compares; None where the design cannot be, stalls, does not meet its duty or would not hold."""
+    """The figures that a search compares; None where the design cannot be, stalls, does not meet
+    its duty or would not hold.
+    """
     try:
         curve, flow, reached = duty(values, setting, FLOWS, STATIONS)
     except CannotBe:
         return None
-    if not math.isfinite(flow) or (reached is not None and not reached.starts) or curve.at(flow, "stalled") > 0.15:
+    if (
+        not math.isfinite(flow)
+        or (reached is not None and not reached.starts)
+        or curve.at(flow, "stalled") > 0.15
+    ):
         return None
     row = blading(values)
     if curve.speed > strength(values, row, curve.speed).limit.speed:
@@ -89,9 +122,12 @@ def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None
     total = curve.at(flow, "total")
     _, _, column, _ = system(values, setting)
     return {
-        "flow": flow, "pressure": curve.at(flow, "static" if column == "static" else "total"), "power": power / (values["motor_efficiency"] / 100),
-        "efficiency": 100 * flow * total / power if power > 0 else math.nan, "sound": sound_power(flow, total),
-    }  # fmt: skip
+        "flow": flow,
+        "pressure": curve.at(flow, "static" if column == "static" else "total"),
+        "power": power / (values["motor_efficiency"] / 100),
+        "efficiency": 100 * flow * total / power if power > 0 else math.nan,
+        "sound": sound_power(flow, total),
+    }
 
 
 def fits(values: Mapping[str, Any], envelope: Mapping[str, float]) -> bool:
@@ -108,7 +144,9 @@ def search(
     tell: Callable[[float, Found | None], bool],
     rounds: int | None = None,
 ) -> Run:
-    """Set up a search from a design: one aim, limits on other figures (the most power, the most sound, the least flow)."""
+    """Set up a search from a design: one aim, limits on other figures (the most power, the most
+    sound, the least flow).
+    """
 
     def judge(parameters: Sequence[float]) -> tuple[float, float] | None:
         made = with_parameters(values, parameters)
@@ -122,10 +160,23 @@ def search(
         other = figures[aim.against] * (-1 if FIGURES[aim.against][1] else 1)
         return sign * figures[aim.key], other
 
-    return Run(bounds_of(values, envelope), start_of(values), judge, tell, ROUNDS if rounds is None else rounds)
+    return Run(
+        bounds_of(values, envelope),
+        start_of(values),
+        judge,
+        tell,
+        ROUNDS if rounds is None else rounds,
+    )
 
 
 def front_of(run: Run, values: Mapping[str, Any], aim: Aim) -> list[dict[str, Any]]:
     """The trade-off front as plain data: aim, its counterpart, inputs."""
     sign, other = (1 if aim.more else -1), (-1 if FIGURES[aim.against][1] else 1)
-    return [{"aim": sign * f.aim, "other": other * f.other, "inputs": with_parameters(values, f.parameters)} for f in front(run.tried)]
+    return [
+        {
+            "aim": sign * f.aim,
+            "other": other * f.other,
+            "inputs": with_parameters(values, f.parameters),
+        }
+        for f in front(run.tried)
+    ]

@@ -1,4 +1,6 @@
-"""Answers brought to a page: figures with change against the variant on the page, charts with several variants, files."""
+"""Answers brought to a page: figures with change against the variant on the page, charts with
+several variants, files.
+"""
 
 from __future__ import annotations
 
@@ -19,35 +21,65 @@ from hauch.formats.tables import safe_cell as cell
 def chart_data(chart: Chart, others: list[tuple[str, Answer]], units: str) -> dict[str, Any]:
     """Plain data of a chart, with the first line of each other variant beside it."""
     own = iter(("first", "second", "third"))
-    lines = [{"label": line.label, "xs": line.xs, "ys": line.ys, "style": "dashed" if line.dashed else next(own)} for line in chart.lines]
+    lines = [
+        {
+            "label": line.label,
+            "xs": line.xs,
+            "ys": line.ys,
+            "style": "dashed" if line.dashed else next(own),
+        }
+        for line in chart.lines
+    ]
     for i, (name, answer) in enumerate(others):
         other = next((c for c in answer.charts if c.key == chart.key), None)
         if other is not None and other.lines:
-            lines.append({"label": name, "xs": other.lines[0].xs, "ys": other.lines[0].ys, "style": f"other{i}"})
+            lines.append(
+                {
+                    "label": name,
+                    "xs": other.lines[0].xs,
+                    "ys": other.lines[0].ys,
+                    "style": f"other{i}",
+                }
+            )
     return {
-        "x": chart.x, "y": chart.y, "lines": lines, "points": chart.points, "marks": chart.marks, "bars": chart.bars, "add_up": chart.add_up,
-        "others": [(name, next((c.bars for c in a.charts if c.key == chart.key), ())) for name, a in others],
-    }  # fmt: skip
+        "x": chart.x,
+        "y": chart.y,
+        "lines": lines,
+        "points": chart.points,
+        "marks": chart.marks,
+        "bars": chart.bars,
+        "add_up": chart.add_up,
+        "others": [
+            (name, next((c.bars for c in a.charts if c.key == chart.key), ())) for name, a in others
+        ],
+    }
 
 
 def comparison(answer: Answer, others: list[tuple[str, Answer]]) -> list[dict[str, Any]]:
     """One row for each figure: this design, and each other with its change against this one [%].
 
-    A model's own error is the same cause in all variants and cancels in the change, so that small changes count more than the figures' doubts suggest.
+    A model's own error is the same cause in all variants and cancels in the change, so that small
+    changes count more than the figures' doubts suggest.
     """
     rows = []
     for figure in answer.figures:
         row: dict[str, Any] = {"figure": figure, "others": []}
         for _, other in others:
             found = next((f for f in other.figures if f.key == figure.key), None)
-            row["others"].append(None if found is None else {"figure": found, "change": _change(figure, found)})
+            row["others"].append(
+                None if found is None else {"figure": found, "change": _change(figure, found)}
+            )
         rows.append(row)
     return rows
 
 
 def _change(figure: Figure, other: Figure) -> float | None:
     here, there = figure.quantity.value, other.quantity.value
-    if not (math.isfinite(here) and math.isfinite(there)) or here == 0 or figure.kind in {"decibel", "temperature", "percent"}:
+    if (
+        not (math.isfinite(here) and math.isfinite(there))
+        or here == 0
+        or figure.kind in {"decibel", "temperature", "percent"}
+    ):
         return None
     return 100 * (there / here - 1)
 
@@ -55,10 +87,18 @@ def _change(figure: Figure, other: Figure) -> float | None:
 def to_json(tool: Tool, name: str, values: dict[str, Any], answer: Answer) -> bytes:
     """A design and its answer with workings as JSON, SI units."""
     content = {
-        "tool": tool.key, "name": name, "core": CORE_VERSION, "inputs": values,
-        "figures": {f.key: {"label": f.label, **f.quantity.as_json()} for f in answer.figures if math.isfinite(f.quantity.value)},
-        "remarks": [{"level": r.level, "text": r.text} for r in answer.remarks], "valid": tool.valid,
-    }  # fmt: skip
+        "tool": tool.key,
+        "name": name,
+        "core": CORE_VERSION,
+        "inputs": values,
+        "figures": {
+            f.key: {"label": f.label, **f.quantity.as_json()}
+            for f in answer.figures
+            if math.isfinite(f.quantity.value)
+        },
+        "remarks": [{"level": r.level, "text": r.text} for r in answer.remarks],
+        "valid": tool.valid,
+    }
     return json.dumps(content, ensure_ascii=False, indent=1).encode()
 
 
@@ -74,7 +114,15 @@ def to_csv(answer: Answer, units: str) -> bytes:
         for line in chart.lines:
             table.writerow([])
             table.writerow(
-                [cell(v) for v in (chart.title, line.label, f"{chart.x[1]} ({KINDS[chart.x[0]].unit})", f"{chart.y[1]} ({KINDS[chart.y[0]].unit})")]
+                [
+                    cell(v)
+                    for v in (
+                        chart.title,
+                        line.label,
+                        f"{chart.x[1]} ({KINDS[chart.x[0]].unit})",
+                        f"{chart.y[1]} ({KINDS[chart.y[0]].unit})",
+                    )
+                ]
             )
             for x, y in zip(line.xs, line.ys, strict=True):
                 table.writerow(["", "", f"{x:.6g}", f"{y:.6g}" if math.isfinite(y) else ""])
@@ -102,7 +150,9 @@ def imported(tool: Tool, data: bytes) -> tuple[str, dict[str, Any]]:
 
 def _same_shape(start: Any, given: Any) -> bool:
     if isinstance(start, dict):
-        return isinstance(given, dict) and all(key not in given or _same_shape(value, given[key]) for key, value in start.items())
+        return isinstance(given, dict) and all(
+            key not in given or _same_shape(value, given[key]) for key, value in start.items()
+        )
     if isinstance(start, list):
         if not isinstance(given, list) or len(given) > 20:
             return False
@@ -115,5 +165,10 @@ def _same_shape(start: Any, given: Any) -> bool:
 def compared(user: Any, tool: Tool, wanted: list[str]) -> list[Design]:
     """Designs of a person that are compared with the one on the page, at most three."""
     numbers = [int(w) for w in wanted if w.isdigit()][:3]
-    rows = {d.pk: d for d in Design.objects.filter(owner=user, tool=tool.key, pk__in=numbers).select_related("rig", "fit", "load__rig")}
+    rows = {
+        d.pk: d
+        for d in Design.objects.filter(owner=user, tool=tool.key, pk__in=numbers).select_related(
+            "rig", "fit", "load__rig"
+        )
+    }
     return [rows[n] for n in numbers if n in rows]

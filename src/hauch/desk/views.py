@@ -29,9 +29,13 @@ from hauch.people.permissions import allowed, require
 from hauch.ui.workings import drawer
 
 FILES = {
-    "svg": "image/svg+xml", "dxf": "image/vnd.dxf", "json": "application/json", "csv": "text/csv; charset=utf-8", "stl": "model/stl",
+    "svg": "image/svg+xml",
+    "dxf": "image/vnd.dxf",
+    "json": "application/json",
+    "csv": "text/csv; charset=utf-8",
+    "stl": "model/stl",
     "3mf": "model/3mf",
-}  # fmt: skip
+}
 SOLIDS = {"stl", "3mf"}
 
 
@@ -87,10 +91,22 @@ def asked(request: HttpRequest, tool: Tool) -> Asked:
     design = None
     wanted = request.POST.get("design") or request.GET.get("design")
     if wanted and wanted.isdigit():
-        design = get_object_or_404(Design.objects.select_related("rig", "fit", "load__rig"), pk=wanted, owner=request.user, tool=tool.key)
+        design = get_object_or_404(
+            Design.objects.select_related("rig", "fit", "load__rig"),
+            pk=wanted,
+            owner=request.user,
+            tool=tool.key,
+        )
     bound = request.method == "POST"
     start = tool.complete(design.inputs) if design else tool.start()
-    form = ToolForm(tool, request.POST if bound else None, units=request.user.units, initial=start, rounded=design is None, user=request.user)
+    form = ToolForm(
+        tool,
+        request.POST if bound else None,
+        units=request.user.units,
+        initial=start,
+        rounded=design is None,
+        user=request.user,
+    )
     made = Asked(tool, form, request.user, values=start, design=design)
     around = design.around if design else queries.NOTHING
     if bound:
@@ -99,10 +115,14 @@ def asked(request: HttpRequest, tool: Tool) -> Asked:
     for choice in form.choices():
         choice.field.initial = getattr(around, choice.name)
     made.around, made.setting = around, queries.setting_for(tool.key, around)
-    made.with_designs = compared(request.user, tool, (request.POST if bound else request.GET).getlist("with"))
+    made.with_designs = compared(
+        request.user, tool, (request.POST if bound else request.GET).getlist("with")
+    )
     for other in made.with_designs:
         try:
-            made.others.append((other.name, tool.answer(other.inputs, queries.setting_for(tool.key, other.around))))
+            made.others.append(
+                (other.name, tool.answer(other.inputs, queries.setting_for(tool.key, other.around)))
+            )
         except CannotBe:
             continue
     return made.work()
@@ -110,7 +130,9 @@ def asked(request: HttpRequest, tool: Tool) -> Asked:
 
 def picture(answer: Answer, units: str, width: float = 800, height: float = 300) -> SafeString:
     """The drawing of an answer, lengths in the person's units."""
-    return mark_safe(to_svg(answer.drawing, lambda metres: str(show(metres, "length", units)), width, height))  # noqa: S308 the writer escapes every text
+    return mark_safe(  # noqa: S308 the writer escapes every text
+        to_svg(answer.drawing, lambda metres: str(show(metres, "length", units)), width, height)
+    )
 
 
 def answer_context(made: Asked, beside: str) -> dict[str, Any]:
@@ -119,17 +141,29 @@ def answer_context(made: Asked, beside: str) -> dict[str, Any]:
     if answer is None:
         return {"problems": list(made.problems.values())}
     charts = answer.charts
-    second = next((c for c in charts[1:] if c.key == beside), charts[1] if len(charts) > 1 else None)
+    second = next(
+        (c for c in charts[1:] if c.key == beside), charts[1] if len(charts) > 1 else None
+    )
     shown = [c for c in (charts[0], second) if c is not None]
     return {
-        "answer": answer, "tool": made.tool, "drawing": picture(answer, units), "decide": [f for f in answer.figures if f.decides], "problems": [],
-        "charts": [(c, chart_data(c, made.others, units)) for c in shown], "choices": charts[1:] if len(charts) > 2 else [], "second": second,
-        "rows": comparison(answer, made.others), "others": [name for name, _ in made.others], "rig": made.setting.rig,
-    }  # fmt: skip
+        "answer": answer,
+        "tool": made.tool,
+        "drawing": picture(answer, units),
+        "decide": [f for f in answer.figures if f.decides],
+        "problems": [],
+        "charts": [(c, chart_data(c, made.others, units)) for c in shown],
+        "choices": charts[1:] if len(charts) > 2 else [],
+        "second": second,
+        "rows": comparison(answer, made.others),
+        "others": [name for name, _ in made.others],
+        "rig": made.setting.rig,
+    }
 
 
 def tool(request: HttpRequest, tool: str) -> HttpResponse:
-    """One tool. While something is typed only the answer is asked for; a refusal leaves the last good drawing where it is."""
+    """One tool. While something is typed only the answer is asked for; a refusal leaves the last
+    good drawing where it is.
+    """
     what = tool_of(request, tool)
     made = asked(request, what)
     if request.htmx:
@@ -146,19 +180,41 @@ def page(request: HttpRequest, made: Asked, status: int = 200, **forms: Any) -> 
     """The whole page of a tool."""
     what, user = made.tool, made.user
     if made.answer is None:
-        last = Asked(what, made.form, user, what.complete(made.design.inputs) if made.design else what.start(), setting=made.setting).work()
+        last = Asked(
+            what,
+            made.form,
+            user,
+            what.complete(made.design.inputs) if made.design else what.start(),
+            setting=made.setting,
+        ).work()
         context = answer_context(last, "") | {"problems": list(made.problems.values())}
         status = 422
     else:
         context = answer_context(made, request.POST.get("beside", ""))
     figures = _measurable(made.answer) if made.answer else []
     context |= {
-        "tool": what, "form": made.form, "design": made.design, "designs": queries.designs_of(user, what.key), "with": {d.pk for d in made.with_designs},
-        "entries": list(queries.entries_to_predict(user)), "files": [k for k in FILES if k not in SOLIDS or what.solid], "makes_solid": what.solid is not None,
-        "back": MeasuredBack.objects.filter(tool=what.key).select_related("rig", "sent_by"), "may_measure": allowed(user, "desk.measure") and figures,
-        "measured_form": forms.get("measured_form") or MeasuredForm(units=user.units, figures=figures),
-        "search_form": forms.get("search_form") or (SearchForm(units=user.units, initial={"aim": "efficiency"}) if what.optimises else None),
-    }  # fmt: skip
+        "tool": what,
+        "form": made.form,
+        "design": made.design,
+        "designs": queries.designs_of(user, what.key),
+        "with": {d.pk for d in made.with_designs},
+        "entries": list(queries.entries_to_predict(user)),
+        "files": [k for k in FILES if k not in SOLIDS or what.solid],
+        "makes_solid": what.solid is not None,
+        "back": MeasuredBack.objects.filter(tool=what.key).select_related("rig", "sent_by"),
+        "may_measure": allowed(user, "desk.measure") and figures,
+        "measured_form": (
+            forms.get("measured_form") or MeasuredForm(units=user.units, figures=figures)
+        ),
+        "search_form": (
+            forms.get("search_form")
+            or (
+                SearchForm(units=user.units, initial={"aim": "efficiency"})
+                if what.optimises
+                else None
+            )
+        ),
+    }
     return render(request, "desk/tool.html", context, status=status)
 
 
@@ -172,11 +228,17 @@ def working(request: HttpRequest, tool: str, figure: str) -> HttpResponse:
     """How a figure came about, for the side panel."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
-        return render(request, "desk/_problems.html", {"problems": list(made.problems.values())}, status=422)
+        return render(
+            request, "desk/_problems.html", {"problems": list(made.problems.values())}, status=422
+        )
     found = next((f for f in made.answer.figures if f.key == figure), None)
     if found is None:
         raise Http404("The tool has no such figure.")
-    return render(request, "parts/drawer.html", drawer(found.label, found.kind, found.quantity.as_json(), made.tool.valid))
+    return render(
+        request,
+        "parts/drawer.html",
+        drawer(found.label, found.kind, found.quantity.as_json(), made.tool.valid),
+    )
 
 
 @require_POST
@@ -194,7 +256,9 @@ def file(request: HttpRequest, tool: str, kind: str) -> HttpResponse:
         made.problems, made.answer = problem.problems, None
         return page(request, made)
     response = HttpResponse(data, content_type=FILES[kind])
-    response["Content-Disposition"] = f'attachment; filename="{slugify(name) or made.tool.key}.{kind}"'
+    response["Content-Disposition"] = (
+        f'attachment; filename="{slugify(name) or made.tool.key}.{kind}"'
+    )
     return response
 
 
@@ -202,7 +266,13 @@ def _file(kind: str, made: Asked, name: str) -> bytes | str:
     assert made.answer is not None  # noqa: S101 asked before
     units = made.user.units
     if kind == "svg":
-        return to_svg(made.answer.drawing, lambda metres: str(show(metres, "length", units)), 1100, 600, alone=True)
+        return to_svg(
+            made.answer.drawing,
+            lambda metres: str(show(metres, "length", units)),
+            1100,
+            600,
+            alone=True,
+        )
     if kind == "dxf":
         return to_dxf(made.answer.drawing)
     if kind == "json":
@@ -230,7 +300,11 @@ def preview(request: HttpRequest, tool: str) -> HttpResponse:
         else:
             size = solid.bounds[1] - solid.bounds[0]
             context |= {
-                "image": base64.b64encode(mesh.picture(solid)).decode(), "size": [float(v) for v in size], "volume": float(solid.volume),
-                "faces": len(solid.faces), "closed": solid.is_watertight, "tool": made.tool,
-            }  # fmt: skip
+                "image": base64.b64encode(mesh.picture(solid)).decode(),
+                "size": [float(v) for v in size],
+                "volume": float(solid.volume),
+                "faces": len(solid.faces),
+                "closed": solid.is_watertight,
+                "tool": made.tool,
+            }
     return render(request, "desk/_print.html", context, status=422 if context["problems"] else 200)

@@ -1,4 +1,6 @@
-"""What leaves the Desk: kept designs, predictions and versions for entries, measured values sent back."""
+"""What leaves the Desk: kept designs, predictions and versions for entries, measured values sent
+back.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ from hauch.workshop.models import Specimen
 MOST_DESIGN_BYTES = 200_000
 
 
-def _refused(request: HttpRequest, made: Asked, problem: ValidationError, **forms: Any) -> HttpResponse:
+def _refused(
+    request: HttpRequest, made: Asked, problem: ValidationError, **forms: Any
+) -> HttpResponse:
     for text in problem.messages:
         messages.error(request, text)
     return page(request, made, 422, **forms)
@@ -40,7 +44,9 @@ def save(request: HttpRequest, tool: str) -> HttpResponse:
     if made.answer is None:
         return page(request, made)
     try:
-        design = actions.save_design(request.user, made.tool, request.POST.get("do_name", ""), made.values, made.around)
+        design = actions.save_design(
+            request.user, made.tool, request.POST.get("do_name", ""), made.values, made.around
+        )
     except ValidationError as problem:
         return _refused(request, made, problem)
     messages.success(request, f"{design.name} is kept.")
@@ -52,7 +58,9 @@ def delete(request: HttpRequest, tool: str) -> HttpResponse:
     """Throw a design away."""
     what = tool_of(request, tool)
     wanted = request.POST.get("design", "")
-    design = get_object_or_404(Design, pk=wanted if wanted.isdigit() else 0, owner=request.user, tool=what.key)
+    design = get_object_or_404(
+        Design, pk=wanted if wanted.isdigit() else 0, owner=request.user, tool=what.key
+    )
     actions.delete_design(request.user, design)
     messages.success(request, f"{design.name} is thrown away.")
     return redirect("desk:tool", what.key)
@@ -65,7 +73,11 @@ def load(request: HttpRequest, tool: str) -> HttpResponse:
     upload = request.FILES.get("do_file")
     try:
         if upload is None or upload.size > MOST_DESIGN_BYTES:
-            raise ValueError("Choose a design that the Desk has written as JSON." if upload is None else "The file is too large for a design.")
+            raise ValueError(
+                "Choose a design that the Desk has written as JSON."
+                if upload is None
+                else "The file is too large for a design."
+            )
         name, inputs = imported(what, upload.read())
         design = actions.save_design(request.user, what, name, inputs)
     except (ValueError, ValidationError) as problem:
@@ -82,20 +94,39 @@ def entry(request: HttpRequest, tool: str) -> HttpResponse:
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
         return page(request, made)
-    chosen = next((e for e in queries.entries_to_predict(request.user) if str(e.pk) == request.POST.get("do_entry")), None)
+    chosen = next(
+        (
+            e
+            for e in queries.entries_to_predict(request.user)
+            if str(e.pk) == request.POST.get("do_entry")
+        ),
+        None,
+    )
     if chosen is None:
         return _refused(request, made, ValidationError("Choose the entry that gets it."))
     try:
         with transaction.atomic():
             if request.POST.get("do_make"):
-                version = actions.new_version(request.user, made.tool, made.values, made.setting, chosen, request.POST.get("do_changed", ""))
+                version = actions.new_version(
+                    request.user,
+                    made.tool,
+                    made.values,
+                    made.setting,
+                    chosen,
+                    request.POST.get("do_changed", ""),
+                )
                 said = f"{chosen.name} has version {version.number}, with its files."
             else:
                 latest = chosen.versions.order_by("-number").first()
                 if latest is None:
                     raise ValidationError(f"{chosen.name} has no version yet.")
-                told = actions.predict_for(request.user, made.tool, made.values, made.setting, latest)
-                said = f"{chosen.name} v{latest.number} has a prediction for: {', '.join(told)}. It is fixed when its first run is recorded."
+                told = actions.predict_for(
+                    request.user, made.tool, made.values, made.setting, latest
+                )
+                said = (
+                    f"{chosen.name} v{latest.number} has a prediction for: {', '.join(told)}. It is"
+                    " fixed when its first run is recorded."
+                )
                 version = latest
             name = made.design.name if made.design else f"{chosen.name} v{version.number}"
             design = actions.save_design(request.user, made.tool, name, made.values, made.around)
@@ -115,23 +146,39 @@ def measured(request: HttpRequest, tool: str) -> HttpResponse:
     if not form.is_valid():
         return page(request, made, 422, measured_form=form)
     data, rig = form.cleaned_data, form.cleaned_data["measured_rig"]
-    name = made.design.name if made.design else request.POST.get("do_name", "").strip() or f"{made.tool.label} on {rig.name}"
+    name = (
+        made.design.name
+        if made.design
+        else request.POST.get("do_name", "").strip() or f"{made.tool.label} on {rig.name}"
+    )
     try:
         with transaction.atomic():
             row = actions.send_back(
-                request.user, made.tool, data["figure"], rig, name, made.values, data["measured"], (data["half"] or 0.0) / 2,
+                request.user,
+                made.tool,
+                data["figure"],
+                rig,
+                name,
+                made.values,
+                data["measured"],
+                (data["half"] or 0.0) / 2,
                 queries.resistance_of(rig) if made.tool.rig else 0.0,
-            )  # fmt: skip
-            design = actions.save_design(request.user, made.tool, name, made.values, replace(made.around, rig=rig))
+            )
+            design = actions.save_design(
+                request.user, made.tool, name, made.values, replace(made.around, rig=rig)
+            )
     except ValidationError as problem:
-        for field, errors in (problem.error_dict if hasattr(problem, "error_dict") else {None: problem.messages}).items():
+        for field, errors in (
+            problem.error_dict if hasattr(problem, "error_dict") else {None: problem.messages}
+        ).items():
             form.add_error(field if field in form.fields else None, errors)
         return page(request, made, 422, measured_form=form)
     factor = queries.factors_of(made.tool.key, rig)[row.figure]
     messages.success(
         request,
-        f"On {rig.name} the model's figure is now multiplied by {factor.value:.3g} ± {2 * factor.u:.2g} (95 %), from "
-        f"{factor.count} measured value{'s' if factor.count > 1 else ''}.",
+        f"On {rig.name} the model's figure is now multiplied by {factor.value:.3g} ±"
+        f" {2 * factor.u:.2g} (95 %), from {factor.count} measured"
+        f" value{'s' if factor.count > 1 else ''}.",
     )
     return redirect(design)
 
@@ -153,13 +200,17 @@ def part_file(request: HttpRequest, pk: int) -> HttpResponse:
     if not found.path:
         raise Http404("The file is gone.")
     response = HttpResponse(kept(found.path), content_type="application/octet-stream")
-    response["Content-Disposition"] = content_disposition_header(as_attachment=True, filename=found.name) or "attachment"
+    response["Content-Disposition"] = (
+        content_disposition_header(as_attachment=True, filename=found.name) or "attachment"
+    )
     return response
 
 
 @require_POST
 def as_measured(request: HttpRequest, pk: int) -> HttpResponse:
-    """Take the design that foretold a specimen's version, put in the sizes measured on the specimen, and show what that changes."""
+    """Take the design that foretold a specimen's version, put in the sizes measured on the
+    specimen, and show what that changes.
+    """
     found = get_object_or_404(Specimen.objects.select_related("version__entry__round"), pk=pk)
     round = round_for(request.user, found.version.entry.round.slug)
     entry_for(request.user, round, found.version.entry_id)

@@ -33,7 +33,9 @@ def start(request: HttpRequest, tool: str) -> HttpResponse:
     if not form.is_valid():
         return page(request, made, 422, search_form=form)
     try:
-        row = actions.start_search(request.user, made.values, made.around, form.cleaned_data["aim"], form.limits())
+        row = actions.start_search(
+            request.user, made.values, made.around, form.cleaned_data["aim"], form.limits()
+        )
     except ValidationError as problem:
         form.add_error(None, problem.messages)
         return page(request, made, 422, search_form=form)
@@ -43,27 +45,60 @@ def start(request: HttpRequest, tool: str) -> HttpResponse:
 def search(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
     """A search: progress while it runs, then the best rotor, what it gained, and the front."""
     require(request.user, "desk.use")
-    row = get_object_or_404(Search.objects.select_related("rig", "fit"), uid=uid, owner=request.user)
+    row = get_object_or_404(
+        Search.objects.select_related("rig", "fit"), uid=uid, owner=request.user
+    )
     aim = AIMS[row.aim]
-    context: dict[str, object] = {"search": row, "aim": aim, "against": FIGURES[aim.against][0], "against_label": aim.against}
+    context: dict[str, object] = {
+        "search": row,
+        "aim": aim,
+        "against": FIGURES[aim.against][0],
+        "against_label": aim.against,
+    }
     if row.best.get("inputs"):
-        context["drawing"] = picture(TOOLS["rotor"].answer(row.best["inputs"]), request.user.units, 760, 280)
+        context["drawing"] = picture(
+            TOOLS["rotor"].answer(row.best["inputs"]), request.user.units, 760, 280
+        )
     if row.best.get("figures"):
         before = row.best.get("before") or {}
         context["gains"] = [
-            (key, kind, before.get(key), value, None if not before.get(key) or kind == "decibel" else 100 * (value / before[key] - 1))
-            for key, value in row.best["figures"].items() for kind in [FIGURES[key][0]]
-        ]  # fmt: skip
+            (
+                key,
+                kind,
+                before.get(key),
+                value,
+                (
+                    None
+                    if not before.get(key) or kind == "decibel"
+                    else 100 * (value / before[key] - 1)
+                ),
+            )
+            for key, value in row.best["figures"].items()
+            for kind in [FIGURES[key][0]]
+        ]
     if row.front:
-        line = {"label": "front", "xs": [p["other"] for p in row.front], "ys": [p["aim"] for p in row.front], "style": "first"}
+        line = {
+            "label": "front",
+            "xs": [p["other"] for p in row.front],
+            "ys": [p["aim"] for p in row.front],
+            "style": "first",
+        }
         points = [("candidate", p["other"], p["aim"]) for p in row.front]
         context["front"] = {
-            "x": (FIGURES[aim.against][0], KINDS[FIGURES[aim.against][0]].label.lower()), "y": (aim.kind, KINDS[aim.kind].label.lower()), "lines": [line], "points": points,
-            "marks": [], "bars": (), "add_up": False, "others": [],
-        }  # fmt: skip
+            "x": (FIGURES[aim.against][0], KINDS[FIGURES[aim.against][0]].label.lower()),
+            "y": (aim.kind, KINDS[aim.kind].label.lower()),
+            "lines": [line],
+            "points": points,
+            "marks": [],
+            "bars": (),
+            "add_up": False,
+            "others": [],
+        }
     polled = request.htmx and not request.htmx.boosted
     status = STOP_POLLING if polled and row.ended else 200
-    return render(request, "desk/_search.html" if polled else "desk/search.html", context, status=status)
+    return render(
+        request, "desk/_search.html" if polled else "desk/search.html", context, status=status
+    )
 
 
 @require_POST
@@ -73,9 +108,19 @@ def stop(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
     row = get_object_or_404(Search, uid=uid, owner=request.user)
     if "keep" in request.POST:
         wanted = request.POST.get("of", "")
-        inputs = row.front[int(wanted)]["inputs"] if wanted.isdigit() and int(wanted) < len(row.front) else row.as_values()
+        inputs = (
+            row.front[int(wanted)]["inputs"]
+            if wanted.isdigit() and int(wanted) < len(row.front)
+            else row.as_values()
+        )
         try:
-            design = actions.save_design(request.user, TOOLS["rotor"], request.POST.get("do_name", ""), inputs, Around(row.rig, row.fit))
+            design = actions.save_design(
+                request.user,
+                TOOLS["rotor"],
+                request.POST.get("do_name", ""),
+                inputs,
+                Around(row.rig, row.fit),
+            )
         except ValidationError as problem:
             for text in problem.messages:
                 messages.error(request, text)

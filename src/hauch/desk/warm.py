@@ -7,7 +7,9 @@ import threading
 
 
 def warm_up() -> None:
-    """In the web server only, in a thread of its own; `HAUCH_WARM` is set by the command that starts it."""
+    """In the web server only, in a thread of its own; `HAUCH_WARM` is set by the command that
+    starts it.
+    """
     if os.environ.get("HAUCH_WARM") == "1":
         threading.Thread(target=_load, name="desk-warm-up", daemon=True).start()
 

@@ -14,7 +14,15 @@ from django.utils import timezone
 from hauch.core import CORE_VERSION
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.entries.jobs import defer_check
-from hauch.entries.models import AssemblyStep, BillItem, Entry, PartCheck, PartFile, Prediction, Version
+from hauch.entries.models import (
+    AssemblyStep,
+    BillItem,
+    Entry,
+    PartCheck,
+    PartFile,
+    Prediction,
+    Version,
+)
 from hauch.entries.signals import entries_changed
 from hauch.people.audit import record
 from hauch.people.keep import keep, kept
@@ -30,7 +38,9 @@ MOST_FILES, MOST_OF_AN_ENTRY = 40, 400_000_000
 
 
 def why_closed(user: User, round: Round) -> str:
-    """Why the person cannot hand an entry in now; empty where they can. A host may add a late one until publication."""
+    """Why the person cannot hand an entry in now; empty where they can. A host may add a late one
+    until publication.
+    """
     if round.state == Round.State.BRIEF:
         return "The brief is still being written. Entries are taken when the round is open."
     if round.is_published:
@@ -45,7 +55,9 @@ def why_closed(user: User, round: Round) -> str:
 
 
 @transaction.atomic
-def add_entry(user: User, round: Round, name: str, story: str = "", designer_name: str = "") -> Entry:
+def add_entry(
+    user: User, round: Round, name: str, story: str = "", designer_name: str = ""
+) -> Entry:
     """Hand in an entry with its first version.
 
     Raises
@@ -56,12 +68,22 @@ def add_entry(user: User, round: Round, name: str, story: str = "", designer_nam
     if closed := why_closed(user, round):
         raise ValidationError(closed)
     Round.objects.select_for_update().get(pk=round.pk)  # one at a time, so that marks differ
-    if not allowed(user, "round.change", round) and round.entries.filter(designer=user).count() >= MOST_ENTRIES:
+    if (
+        not allowed(user, "round.change", round)
+        and round.entries.filter(designer=user).count() >= MOST_ENTRIES
+    ):
         raise ValidationError(
-            f"A designer hands in at most {MOST_ENTRIES} entries to a round. Withdrawn ones count; ask the host to add a further one."
+            f"A designer hands in at most {MOST_ENTRIES} entries to a round. Withdrawn ones count;"
+            " ask the host to add a further one."
         )
     top = round.entries.aggregate(top=Max("mark"))["top"]
-    entry = Entry(round=round, name=name.strip(), story=story.strip(), designer=user, designer_name=designer_name.strip() or str(user))
+    entry = Entry(
+        round=round,
+        name=name.strip(),
+        story=story.strip(),
+        designer=user,
+        designer_name=designer_name.strip() or str(user),
+    )
     entry.mark = 0 if top is None else top + 1
     entry.full_clean()
     entry.save()
@@ -71,7 +93,9 @@ def add_entry(user: User, round: Round, name: str, story: str = "", designer_nam
 
 
 def may_change(user: User, entry: Entry) -> bool:
-    """Whether a person may add versions, files and predictions: the designer of the entry, and the host."""
+    """Whether a person may add versions, files and predictions: the designer of the entry, and the
+    host.
+    """
     own = entry.designer_id == user.pk and allowed(user, "entry.add", entry.round)
     return (own or allowed(user, "entry.change", entry.round)) and not entry.round.is_published
 
@@ -87,15 +111,21 @@ def _require_change(user: User, entry: Entry) -> None:
 
 @transaction.atomic
 def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Version:
-    """A next version of an entry, with what it changes and why; material, bill and steps are taken over from the one before."""
+    """A next version of an entry, with what it changes and why; material, bill and steps are taken
+    over from the one before.
+    """
     _require_change(user, entry)
     Entry.objects.select_for_update().get(pk=entry.pk)  # one at a time, so that numbers differ
     if not changed.strip():
         raise ValidationError("Say in a few words what the version changes.")
     before = entry.versions.order_by("-number").first()
     version = Version.objects.create(
-        entry=entry, number=before.number + 1 if before else 1, changed=changed.strip(), why=why.strip(), material=before.material if before else None
-    )  # fmt: skip
+        entry=entry,
+        number=before.number + 1 if before else 1,
+        changed=changed.strip(),
+        why=why.strip(),
+        material=before.material if before else None,
+    )
     if before is not None:
         _take_over(before, version)
     record(user, "entry.version", version, entry.round, changed=changed.strip())
@@ -104,8 +134,14 @@ def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Versio
 
 def _take_over(before: Version, version: Version) -> None:
     """Bill and steps of one version for another."""
-    BillItem.objects.bulk_create(BillItem(version=version, order=i.order, name=i.name, quantity=i.quantity, price=i.price) for i in before.bill.all())
-    AssemblyStep.objects.bulk_create(AssemblyStep(version=version, order=s.order, text=s.text, picture=s.picture) for s in before.steps.all())
+    BillItem.objects.bulk_create(
+        BillItem(version=version, order=i.order, name=i.name, quantity=i.quantity, price=i.price)
+        for i in before.bill.all()
+    )
+    AssemblyStep.objects.bulk_create(
+        AssemblyStep(version=version, order=s.order, text=s.text, picture=s.picture)
+        for s in before.steps.all()
+    )
 
 
 def _open_version(user: User, version: Version) -> Version:
@@ -116,22 +152,39 @@ def _open_version(user: User, version: Version) -> Version:
     PermissionDenied, ValidationError : somebody else's, published, or on the bench already
     """
     _require_change(user, version.entry)
-    version = Version.objects.select_for_update(of=("self",)).select_related("entry__round").get(pk=version.pk)
+    version = (
+        Version.objects.select_for_update(of=("self",))
+        .select_related("entry__round")
+        .get(pk=version.pk)
+    )
     if version.sealed_at is not None:
         raise ValidationError(f"{version} has been on the bench; add a new version for a change.")
     return version
 
 
 def safe_name(name: str) -> str:
-    """A file's name without path, controls, quotes or marks that a header or a shell would take for something else."""
-    return re.sub(r"[^\w .()+-]", "_", name.replace("\\", "/").split("/")[-1]).strip(" .")[:120] or "part"
+    """A file's name without path, controls, quotes or marks that a header or a shell would take for
+    something else.
+    """
+    return (
+        re.sub(r"[^\w .()+-]", "_", name.replace("\\", "/").split("/")[-1]).strip(" .")[:120]
+        or "part"
+    )
 
 
 @transaction.atomic
 def attach(
-    user: User, version: Version, name: str, data: bytes, *, place: str | None = None, count: int | None = None, check: bool = True
+    user: User,
+    version: Version,
+    name: str,
+    data: bytes,
+    *,
+    place: str | None = None,
+    count: int | None = None,
+    check: bool = True,
 ) -> PartFile:
-    """Keep a file with a version; the same name is replaced while the version has no run, and what was said of it stays. A mesh is checked in the background.
+    """Keep a file with a version; the same name is replaced while the version has no run, and what
+    was said of it stays. A mesh is checked in the background.
 
     Raises
     ------
@@ -142,10 +195,16 @@ def attach(
     others = version.files.exclude(name=name)
     if others.count() >= MOST_FILES:
         raise ValidationError(f"A version holds at most {MOST_FILES} files. Take one away first.")
-    held = PartFile.objects.filter(version__entry=version.entry).exclude(version=version, name=name).aggregate(sum=Sum("size"))["sum"] or 0
+    held = (
+        PartFile.objects.filter(version__entry=version.entry)
+        .exclude(version=version, name=name)
+        .aggregate(sum=Sum("size"))["sum"]
+        or 0
+    )
     if held + len(data) > MOST_OF_AN_ENTRY:
         raise ValidationError(
-            f"All files of an entry have at most {MOST_OF_AN_ENTRY / 1e6:,.0f} MB together; with {name} it would be {(held + len(data)) / 1e6:,.0f} MB."
+            f"All files of an entry have at most {MOST_OF_AN_ENTRY / 1e6:,.0f} MB together; with"
+            f" {name} it would be {(held + len(data)) / 1e6:,.0f} MB."
         )
     digest, path = keep(data)
     values: dict = {"sha256": digest, "size": len(data), "path": path, "added_by": user}
@@ -163,15 +222,34 @@ def attach(
 @transaction.atomic
 def ask_check(file: PartFile) -> PartCheck:
     """Have a part checked by the worker, anew if it was checked before."""
-    row, _ = PartCheck.objects.update_or_create(file=file, defaults={"state": PartCheck.State.WAITING, "stage": 0, "cancel": False, "attempts": 0, "verdict": "",
-        "reasons": [], "figures": [], "data": {}, "view": "", "still": "", "mended": "", "asked_at": timezone.now(), "ended_at": None, "seconds": None})  # fmt: skip
+    row, _ = PartCheck.objects.update_or_create(
+        file=file,
+        defaults={
+            "state": PartCheck.State.WAITING,
+            "stage": 0,
+            "cancel": False,
+            "attempts": 0,
+            "verdict": "",
+            "reasons": [],
+            "figures": [],
+            "data": {},
+            "view": "",
+            "still": "",
+            "mended": "",
+            "asked_at": timezone.now(),
+            "ended_at": None,
+            "seconds": None,
+        },
+    )
     defer_check(row.pk)
     return row
 
 
 @transaction.atomic
 def check_again(user: User, file: PartFile) -> PartCheck:
-    """Check a part anew: after a changed envelope, or when it was stopped. Also for the host, on a sealed version."""
+    """Check a part anew: after a changed envelope, or when it was stopped. Also for the host, on a
+    sealed version.
+    """
     _require_change(user, file.version.entry)
     if not file.is_mesh:
         raise ValidationError(f"{file} is no part that can be checked.")
@@ -182,20 +260,35 @@ def check_again(user: User, file: PartFile) -> PartCheck:
 def stop_check(user: User, file: PartFile) -> None:
     """Stop a check that waits or is at work."""
     _require_change(user, file.version.entry)
-    waiting = PartCheck.objects.filter(file=file, state=PartCheck.State.WAITING).update(state=PartCheck.State.STOPPED, cancel=True)
+    waiting = PartCheck.objects.filter(file=file, state=PartCheck.State.WAITING).update(
+        state=PartCheck.State.STOPPED, cancel=True
+    )
     if not waiting:
         PartCheck.objects.filter(file=file, state=PartCheck.State.RUNNING).update(cancel=True)
 
 
 @transaction.atomic
-def describe_part(user: User, file: PartFile, *, place: str, count: int, unit: str, axis: str) -> PartFile:
-    """Say where a part sits, how many there are, in which unit it is drawn and which of its axes lies along the flow. Checked anew where the last two change."""
+def describe_part(
+    user: User, file: PartFile, *, place: str, count: int, unit: str, axis: str
+) -> PartFile:
+    """Say where a part sits, how many there are, in which unit it is drawn and which of its axes
+    lies along the flow. Checked anew where the last two change.
+    """
     version = _open_version(user, file.version)
     anew = (file.unit, file.axis) != (unit, axis)
     file.place, file.count, file.unit, file.axis = place.strip(), count, unit, axis
     file.full_clean(exclude=["version", "added_by"])
     file.save(update_fields=["place", "count", "unit", "axis"])
-    record(user, "entry.part", version, version.entry.round, file=file.name, count=count, unit=unit, axis=axis)
+    record(
+        user,
+        "entry.part",
+        version,
+        version.entry.round,
+        file=file.name,
+        count=count,
+        unit=unit,
+        axis=axis,
+    )
     if anew and file.is_mesh:
         ask_check(file)
     return file
@@ -213,7 +306,14 @@ def take_mended(user: User, file: PartFile) -> PartFile:
     if row is None or not row.mended:
         raise ValidationError(f"There is no mended copy of {file}.")
     stem = file.name.rsplit(".", 1)[0]
-    made = attach(user, file.version, f"{stem[:100]}-mended.stl", kept(row.mended), place=file.place, count=file.count)
+    made = attach(
+        user,
+        file.version,
+        f"{stem[:100]}-mended.stl",
+        kept(row.mended),
+        place=file.place,
+        count=file.count,
+    )
     made.unit, made.axis = file.unit, file.axis
     made.save(update_fields=["unit", "axis"])
     return made
@@ -223,15 +323,25 @@ def take_mended(user: User, file: PartFile) -> PartFile:
 def remove_file(user: User, file: PartFile) -> None:
     """Take a file out of a version that was not on the bench."""
     version = _open_version(user, file.version)
-    record(user, "entry.file_removed", version, version.entry.round, file=file.name, sha256=file.sha256)
+    record(
+        user, "entry.file_removed", version, version.entry.round, file=file.name, sha256=file.sha256
+    )
     file.delete()
 
 
 @transaction.atomic
 def set_papers(
-    user: User, version: Version, *, changed: str, why: str, material: Material | None, bill: list[BillItem], steps: list[AssemblyStep]
+    user: User,
+    version: Version,
+    *,
+    changed: str,
+    why: str,
+    material: Material | None,
+    bill: list[BillItem],
+    steps: list[AssemblyStep],
 ) -> Version:
-    """Set what a version changes and why, its material, bill of materials and steps of assembly; all at once.
+    """Set what a version changes and why, its material, bill of materials and steps of assembly;
+    all at once.
 
     Raises
     ------
@@ -255,7 +365,8 @@ def set_papers(
 
 @transaction.atomic
 def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
-    """Hand an entry in to another round as it stands now: story, newest version with its files, bill and steps; predictions are made anew there.
+    """Hand an entry in to another round as it stands now: story, newest version with its files,
+    bill and steps; predictions are made anew there.
 
     Raises
     ------
@@ -264,19 +375,32 @@ def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
     if entry.designer_id != user.pk:
         require(user, "entry.change", entry.round)
     if round.part != entry.round.part:
-        raise ValidationError(f"{round.title} asks for another kind of part ({round.get_part_display()}).")
+        raise ValidationError(
+            f"{round.title} asks for another kind of part ({round.get_part_display()})."
+        )
     latest = entry.versions.order_by("-number").first()
     made = add_entry(user, round, entry.name, entry.story, entry.designer_name)
     version = made.versions.get()
     if latest is not None:
-        version.changed, version.material = f"Taken over from {latest} of {entry.round.title}.", latest.material
+        version.changed, version.material = (
+            f"Taken over from {latest} of {entry.round.title}.",
+            latest.material,
+        )
         version.save(update_fields=["changed", "material"])
         _take_over(latest, version)
         for file in latest.files.all():
             copy = PartFile.objects.create(
-                version=version, name=file.name, sha256=file.sha256, size=file.size, path=file.path, added_by=user, place=file.place, count=file.count,
-                unit=file.unit, axis=file.axis,
-            )  # fmt: skip
+                version=version,
+                name=file.name,
+                sha256=file.sha256,
+                size=file.size,
+                path=file.path,
+                added_by=user,
+                place=file.place,
+                count=file.count,
+                unit=file.unit,
+                axis=file.axis,
+            )
             if copy.is_mesh:
                 ask_check(copy)
     record(user, "entry.copy", made, round, of=str(entry.uid))
@@ -285,9 +409,16 @@ def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
 
 @transaction.atomic
 def predict(
-    user: User, version: Version, procedure: str, value: float | None, u: float = 0.0, model: str = "", inputs: dict | None = None
+    user: User,
+    version: Version,
+    procedure: str,
+    value: float | None,
+    u: float = 0.0,
+    model: str = "",
+    inputs: dict | None = None,
 ) -> Prediction | None:
-    """Say what a version should measure, before its first run; a later word replaces an earlier one, None takes it back.
+    """Say what a version should measure, before its first run; a later word replaces an earlier
+    one, None takes it back.
 
     Raises
     ------
@@ -297,7 +428,8 @@ def predict(
     version = Version.objects.select_for_update().select_related("entry__round").get(pk=version.pk)
     if version.sealed_at is not None:
         raise ValidationError(
-            f"{version} has been on the bench since {timezone.localtime(version.sealed_at):%d %B %Y, %H:%M}; its predictions are fixed."
+            f"{version} has been on the bench since"
+            f" {timezone.localtime(version.sealed_at):%d %B %Y, %H:%M}; its predictions are fixed."
         )
     if procedure not in PROCEDURES:
         raise ValidationError(f"“{procedure}” is no test that can be foretold.")
@@ -305,19 +437,38 @@ def predict(
     key = {"version": version, "procedure": procedure, "source": source, "model": model}
     if value is None:
         if Prediction.objects.filter(**key).delete()[0]:
-            record(user, "entry.predict", version, version.entry.round, procedure=procedure, taken_back=True, model=model)
+            record(
+                user,
+                "entry.predict",
+                version,
+                version.entry.round,
+                procedure=procedure,
+                taken_back=True,
+                model=model,
+            )
         return None
     if not math.isfinite(value) or not math.isfinite(u) or u < 0:
         raise ValidationError("A prediction needs a figure, and a doubt that is not negative.")
-    made = {"value": value, "u": u, "inputs": inputs or {}, "core_version": CORE_VERSION, "made_by": user, "made_at": timezone.now()}
+    made = {
+        "value": value,
+        "u": u,
+        "inputs": inputs or {},
+        "core_version": CORE_VERSION,
+        "made_by": user,
+        "made_at": timezone.now(),
+    }
     prediction, _ = Prediction.objects.update_or_create(**key, defaults=made)
     record(user, "entry.predict", version, version.entry.round, procedure=procedure, model=model)
     return prediction
 
 
 def seal(version_id: int, at: datetime) -> None:
-    """Fix a version's predictions: its first run is recorded. Part of the action that records the run."""
-    Version.objects.filter(Q(sealed_at=None) | Q(sealed_at__gt=at), pk=version_id).update(sealed_at=at)
+    """Fix a version's predictions: its first run is recorded. Part of the action that records the
+    run.
+    """
+    Version.objects.filter(Q(sealed_at=None) | Q(sealed_at__gt=at), pk=version_id).update(
+        sealed_at=at
+    )
 
 
 @transaction.atomic

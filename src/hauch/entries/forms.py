@@ -22,13 +22,25 @@ EMPTY_LINES = 3
 
 class EntryForm(forms.Form):
     name = forms.CharField(max_length=60, label="Name")
-    designer_name = forms.CharField(max_length=60, required=False, label="Designer", help_text="Empty: you.")
-    story = forms.CharField(widget=forms.Textarea(attrs={"rows": 3}), required=False, max_length=4000, label="Why should it work?")
+    designer_name = forms.CharField(
+        max_length=60, required=False, label="Designer", help_text="Empty: you."
+    )
+    story = forms.CharField(
+        widget=forms.Textarea(attrs={"rows": 3}),
+        required=False,
+        max_length=4000,
+        label="Why should it work?",
+    )
 
 
 class EntryVersionForm(forms.Form):
     changed = forms.CharField(max_length=300, label="What the next version changes")
-    why = forms.CharField(required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2}), label="Why that should be better")
+    why = forms.CharField(
+        required=False,
+        max_length=2000,
+        widget=forms.Textarea(attrs={"rows": 2}),
+        label="Why that should be better",
+    )
 
 
 class PartForm(forms.ModelForm):
@@ -37,11 +49,19 @@ class PartForm(forms.ModelForm):
     class Meta:
         model = PartFile
         fields = ["place", "count", "unit", "axis"]
-        labels = {"place": "Where it sits", "count": "How many", "unit": "Drawn in", "axis": "Axis of the file along the flow"}
+        labels = {
+            "place": "Where it sits",
+            "count": "How many",
+            "unit": "Drawn in",
+            "axis": "Axis of the file along the flow",
+        }
 
     def __init__(self, *args: Any, **kwargs: Any):
         super().__init__(*args, **kwargs)
-        self.fields["unit"].choices = [("", "as the file says, or found"), *self.fields["unit"].choices[1:]]
+        self.fields["unit"].choices = [
+            ("", "as the file says, or found"),
+            *self.fields["unit"].choices[1:],
+        ]
         self.fields["axis"].choices = [("", "found"), *self.fields["axis"].choices[1:]]
 
 
@@ -49,36 +69,68 @@ class PapersForm(forms.Form):
     """What a version changes and why, its material, bill of materials and steps of assembly."""
 
     changed = forms.CharField(max_length=300, label="What it changes")
-    why = forms.CharField(required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2}), label="Why that should be better")
+    why = forms.CharField(
+        required=False,
+        max_length=2000,
+        widget=forms.Textarea(attrs={"rows": 2}),
+        label="Why that should be better",
+    )
     material = forms.ModelChoiceField(
-        Material.objects.filter(retired=False), required=False, label="Material you wish", empty_label="whatever the workshop has"
+        Material.objects.filter(retired=False),
+        required=False,
+        label="Material you wish",
+        empty_label="whatever the workshop has",
     )
 
-    def __init__(self, version: Version, data: QueryDict | None = None, files: MultiValueDict | None = None):
+    def __init__(
+        self, version: Version, data: QueryDict | None = None, files: MultiValueDict | None = None
+    ):
         self.version = version
         start = {"changed": version.changed, "why": version.why, "material": version.material_id}
         super().__init__(data, files, initial=start)
         self.line_problems: list[str] = []
 
     def bill_rows(self) -> list[dict[str, str]]:
-        """Lines of the bill as they stand in the page: as typed, else as kept, and a few empty ones."""
+        """Lines of the bill as they stand in the page: as typed, else as kept, and a few empty
+        ones.
+        """
         if self.is_bound:
-            rows = [{k: self.data.get(f"bill_{k}_{n}", "") for k in ("name", "quantity", "price")} for n in self._numbers("bill_name")]
+            rows = [
+                {k: self.data.get(f"bill_{k}_{n}", "") for k in ("name", "quantity", "price")}
+                for n in self._numbers("bill_name")
+            ]
         else:
-            rows = [{"name": i.name, "quantity": f"{float(i.quantity):g}", "price": f"{i.price:.2f}"} for i in self.version.bill.all()]
+            rows = [
+                {"name": i.name, "quantity": f"{float(i.quantity):g}", "price": f"{i.price:.2f}"}
+                for i in self.version.bill.all()
+            ]
         return rows + [{"name": "", "quantity": "", "price": ""}] * EMPTY_LINES
 
     def step_rows(self) -> list[dict[str, Any]]:
         """Steps as they stand in the page, with the pictures that are kept."""
-        pictures = {s.picture_id: s.picture for s in self.version.steps.select_related("picture") if s.picture_id}
+        pictures = {
+            s.picture_id: s.picture
+            for s in self.version.steps.select_related("picture")
+            if s.picture_id
+        }
         if self.is_bound:
-            rows = [{"text": self.data.get(f"step_{n}", ""), "picture": pictures.get(self._picture(n))} for n in self._numbers("step")]
+            rows = [
+                {"text": self.data.get(f"step_{n}", ""), "picture": pictures.get(self._picture(n))}
+                for n in self._numbers("step")
+            ]
         else:
-            rows = [{"text": s.text, "picture": s.picture} for s in self.version.steps.select_related("picture")]
+            rows = [
+                {"text": s.text, "picture": s.picture}
+                for s in self.version.steps.select_related("picture")
+            ]
         return rows + [{"text": "", "picture": None}] * EMPTY_LINES
 
     def _numbers(self, prefix: str) -> list[int]:
-        found = sorted(int(m.group(1)) for key in self.data if (m := re.fullmatch(rf"{prefix}_(\d{{1,3}})", key)))
+        found = sorted(
+            int(m.group(1))
+            for key in self.data
+            if (m := re.fullmatch(rf"{prefix}_(\d{{1,3}})", key))
+        )
         return [n for n in found[:MOST_LINES] if self.data.get(f"{prefix}_{n}", "").strip()]
 
     def _picture(self, n: int) -> int | None:
@@ -97,14 +149,22 @@ class PapersForm(forms.Form):
                 self.line_problems.append(f"Bill, “{name}”: {problem}")
                 continue
             if not 0 < quantity < 100_000 or not 0 <= price < 1_000_000:
-                self.line_problems.append(f"Bill, “{name}”: a quantity is above 0, and a price is not negative.")
+                self.line_problems.append(
+                    f"Bill, “{name}”: a quantity is above 0, and a price is not negative."
+                )
                 continue
             made.append(BillItem(name=name, quantity=quantity, price=price))
         return made
 
     def steps(self, user: User) -> list[AssemblyStep]:
-        """The typed steps; pictures that come with them are kept. A picture that cannot be read is told in `line_problems`."""
-        known = {s.picture_id: s.picture for s in self.version.steps.select_related("picture") if s.picture_id}
+        """The typed steps; pictures that come with them are kept. A picture that cannot be read is
+        told in `line_problems`.
+        """
+        known = {
+            s.picture_id: s.picture
+            for s in self.version.steps.select_related("picture")
+            if s.picture_id
+        }
         made = []
         for n in self._numbers("step"):
             picture = known.get(self._picture(n))

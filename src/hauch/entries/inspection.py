@@ -1,4 +1,6 @@
-"""What a part's file holds: read, checked and drawn in a child process. No Django here: nothing but the file and what it is held against."""
+"""What a part's file holds: read, checked and drawn in a child process. No Django here: nothing but
+the file and what it is held against.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,14 @@ from hauch.formats import apart
 from hauch.formats import mesh as meshes
 from hauch.formats.mesh_in import read_part
 
-apart.preload(__name__, "scipy.spatial", "trimesh", "manifold3d", "embreex.mesh_construction", "fast_simplification")
+apart.preload(
+    __name__,
+    "scipy.spatial",
+    "trimesh",
+    "manifold3d",
+    "embreex.mesh_construction",
+    "fast_simplification",
+)
 
 
 def inspect(tell: Callable[[int], None], name: str, data: bytes, asked: Asked) -> apart.Made:
@@ -30,7 +39,8 @@ def inspect(tell: Callable[[int], None], name: str, data: bytes, asked: Asked) -
 
     Returns
     -------
-    fields of its check, and under ``view``, ``still`` and ``mended`` the turning view (GLB), the picture (PNG) and the mended copy (STL), where there are
+    fields of its check, and under ``view``, ``still`` and ``mended`` the turning view (GLB), the
+    picture (PNG) and the mended copy (STL), where there are
 
     Raises
     ------
@@ -62,19 +72,32 @@ def _reason(reason: Reason) -> list[str]:
 
 
 def stored(report: Report, unit: float) -> apart.Made:
-    """What a check found as fields of its row, with its views; the mended copy, an STL that names no unit, in `unit` times its file's."""
+    """What a check found as fields of its row, with its views; the mended copy, an STL that names
+    no unit, in `unit` times its file's.
+    """
     figures = [
-        {"key": f.key, "group": f.group, "label": f.label, "kind": f.kind, "quantity": f.quantity.as_json()}
+        {
+            "key": f.key,
+            "group": f.group,
+            "label": f.label,
+            "kind": f.kind,
+            "quantity": f.quantity.as_json(),
+        }
         for f in report.figures
         if math.isfinite(f.quantity.value)
-    ]  # fmt: skip
+    ]
     data = dict(report.data)
     blobs = views_of(report)
     if report.placed is not None:
         data["section"] = cut_open(report.placed)
     if report.mended is not None and report.mended.done and not report.mended.left:
         blobs["mended"] = meshes.to_stl(report.mended.mesh.copy().apply_scale(unit / meshes.MM))
-    fields = {"verdict": report.verdict, "reasons": [_reason(r) for r in report.reasons], "figures": _finite(figures), "data": _finite(data)}
+    fields = {
+        "verdict": report.verdict,
+        "reasons": [_reason(r) for r in report.reasons],
+        "figures": _finite(figures),
+        "data": _finite(data),
+    }
     return fields, blobs
 
 
@@ -93,10 +116,14 @@ def views_of(report: Report) -> dict[str, bytes]:
     if report.samples is not None and report.walls is not None:
         known = np.isfinite(report.walls.thickness)
         if known.any():
-            thick = _near(report.samples.points[known], report.walls.thickness[known], small.vertices, 3)
+            thick = _near(
+                report.samples.points[known], report.walls.thickness[known], small.vertices, 3
+            )
     return {
         "view": meshes.to_glb(small, {"thickness": thick, "outside": outside}),
-        "still": meshes.picture(meshes.preview(small, 6000), 300, 220, _outside_again(small, outside)),
+        "still": meshes.picture(
+            meshes.preview(small, 6000), 300, 220, _outside_again(small, outside)
+        ),
     }
 
 

@@ -14,5 +14,7 @@ def check_part(check_id: int) -> None:
 
 
 def defer_check(check_id: int) -> None:
-    """Leave a check to the worker, inside the transaction that asks for it: both are committed, or neither is."""
+    """Leave a check to the worker, inside the transaction that asks for it: both are committed, or
+    neither is.
+    """
     check_part.configure(lock=f"check-{check_id}").defer(check_id=check_id)

@@ -18,7 +18,9 @@ from hauch.stores.models import Material, Picture
 
 
 class Entry(models.Model):
-    """What somebody hands in to a round. Its mark (shape and colour) stays with it in all charts and tables."""
+    """What somebody hands in to a round. Its mark (shape and colour) stays with it in all charts
+    and tables.
+    """
 
     class State(models.TextChoices):
         IN = "in", "in"
@@ -27,7 +29,13 @@ class Entry(models.Model):
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="entries")
     name = models.CharField(max_length=60)
-    designer = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.SET_NULL, related_name="entries")
+    designer = models.ForeignKey(
+        settings.AUTH_USER_MODEL,
+        null=True,
+        blank=True,
+        on_delete=models.SET_NULL,
+        related_name="entries",
+    )
     designer_name = models.CharField(max_length=60, blank=True)
     story = models.TextField(blank=True)
     mark = models.PositiveIntegerField(default=0)
@@ -39,7 +47,10 @@ class Entry(models.Model):
         verbose_name_plural = "entries"
         constraints = [
             models.UniqueConstraint(
-                Lower("name"), "round", name="entry_name_once_in_a_round", violation_error_message="An entry of this name is in the round already."
+                Lower("name"),
+                "round",
+                name="entry_name_once_in_a_round",
+                violation_error_message="An entry of this name is in the round already.",
             )
         ]
         indexes = [models.Index(fields=["round", "state", "name"])]
@@ -59,10 +70,21 @@ class Version(models.Model):
     number = models.PositiveSmallIntegerField(default=1)
     changed = models.TextField(blank=True)
     why = models.TextField(blank=True, help_text="why it should be better")
-    material = models.ForeignKey(Material, null=True, blank=True, on_delete=models.SET_NULL, related_name="+", help_text="wish of the designer")
+    material = models.ForeignKey(
+        Material,
+        null=True,
+        blank=True,
+        on_delete=models.SET_NULL,
+        related_name="+",
+        help_text="wish of the designer",
+    )
     created_at = models.DateTimeField(default=timezone.now)
     sealed_at = models.DateTimeField(
-        null=True, blank=True, help_text="when its first run was recorded; predictions are fixed from then on and may be seen"
+        null=True,
+        blank=True,
+        help_text=(
+            "when its first run was recorded; predictions are fixed from then on and may be seen"
+        ),
     )
 
     class Meta:
@@ -80,20 +102,32 @@ class Version(models.Model):
 
 
 class PartFile(models.Model):
-    """A file of a version, kept unchanged under its content hash. A mesh is a part: it has a place, a count, and what its designer says of it."""
+    """A file of a version, kept unchanged under its content hash. A mesh is a part: it has a place,
+    a count, and what its designer says of it.
+    """
 
     version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="files")
     name = models.CharField(max_length=120)
     sha256 = models.CharField(max_length=64, db_index=True)
     size = models.PositiveIntegerField()
     path = models.CharField(max_length=200)
-    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    added_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
     added_at = models.DateTimeField(default=timezone.now)
     place = models.CharField(max_length=60, blank=True, help_text="where it sits")
     count = models.PositiveSmallIntegerField(default=1, help_text="how many of it one entry needs")
-    unit = models.CharField(max_length=6, blank=True, choices=[(key, label) for key, (label, _) in UNITS.items()], help_text="as its designer says")
+    unit = models.CharField(
+        max_length=6,
+        blank=True,
+        choices=[(key, label) for key, (label, _) in UNITS.items()],
+        help_text="as its designer says",
+    )
     axis = models.CharField(
-        max_length=2, blank=True, choices=[(a, a) for a in FILE_TURNS], help_text="file axis along the flow, as its designer says"
+        max_length=2,
+        blank=True,
+        choices=[(a, a) for a in FILE_TURNS],
+        help_text="file axis along the flow, as its designer says",
     )
 
     class Meta:
@@ -101,7 +135,9 @@ class PartFile(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["version", "name"], name="part_file_once_in_a_version"),
             models.CheckConstraint(
-                condition=models.Q(count__gte=1, count__lte=200), name="part_count_sane", violation_error_message="An entry needs 1 to 200 of a part."
+                condition=models.Q(count__gte=1, count__lte=200),
+                name="part_count_sane",
+                violation_error_message="An entry needs 1 to 200 of a part.",
             ),
         ]
 
@@ -119,7 +155,9 @@ class PartFile(models.Model):
 
 
 class PartCheck(models.Model):
-    """The check of a part: waiting, at work, or what it found. Made anew when the file, the envelope or what its designer says changes."""
+    """The check of a part: waiting, at work, or what it found. Made anew when the file, the
+    envelope or what its designer says changes.
+    """
 
     class State(models.TextChoices):
         WAITING = "waiting", "waits for the worker"
@@ -139,8 +177,12 @@ class PartCheck(models.Model):
     cancel = models.BooleanField(default=False)
     attempts = models.PositiveSmallIntegerField(default=0)
     verdict = models.CharField(max_length=6, choices=Verdict.choices, blank=True)
-    reasons = models.JSONField(default=list, blank=True, help_text="[level, sentence], the worst first")
-    figures = models.JSONField(default=list, blank=True, help_text="key, group, label, kind and quantity of each")
+    reasons = models.JSONField(
+        default=list, blank=True, help_text="[level, sentence], the worst first"
+    )
+    figures = models.JSONField(
+        default=list, blank=True, help_text="key, group, label, kind and quantity of each"
+    )
     data = models.JSONField(default=dict, blank=True)
     view = models.CharField(max_length=200, blank=True, help_text="path of the turning view (GLB)")
     still = models.CharField(max_length=200, blank=True, help_text="path of the picture (PNG)")
@@ -154,9 +196,10 @@ class PartCheck(models.Model):
         indexes = [models.Index(fields=["state", "asked_at"])]
         constraints = [
             models.CheckConstraint(
-                condition=models.Q(state="done", verdict__gt="") | ~models.Q(state="done"), name="check_done_has_a_verdict"
+                condition=models.Q(state="done", verdict__gt="") | ~models.Q(state="done"),
+                name="check_done_has_a_verdict",
             )
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return f"check of {self.file}"
@@ -183,7 +226,9 @@ class BillItem(models.Model):
     order = models.PositiveSmallIntegerField(default=0)
     name = models.CharField(max_length=80)
     quantity = models.DecimalField(max_digits=8, decimal_places=2, default=Decimal(1))
-    price = models.DecimalField(max_digits=9, decimal_places=2, default=Decimal(0), help_text="of one")
+    price = models.DecimalField(
+        max_digits=9, decimal_places=2, default=Decimal(0), help_text="of one"
+    )
 
     class Meta:
         ordering = ["order", "id"]
@@ -210,7 +255,9 @@ class AssemblyStep(models.Model):
     version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="steps")
     order = models.PositiveSmallIntegerField(default=0)
     text = models.CharField(max_length=300)
-    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    picture = models.ForeignKey(
+        Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
 
     class Meta:
         ordering = ["order", "id"]
@@ -220,7 +267,9 @@ class AssemblyStep(models.Model):
 
 
 class Upload(models.Model):
-    """A file that comes in pieces, so that a lost connection loses nothing; it becomes a file of the version when it is whole."""
+    """A file that comes in pieces, so that a lost connection loses nothing; it becomes a file of
+    the version when it is whole.
+    """
 
     key = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="uploads")
@@ -235,7 +284,9 @@ class Upload(models.Model):
 
 
 class Prediction(models.Model):
-    """What a version should measure in one kind of test, fixed before its first run: by its designer, or by a model of the Desk."""
+    """What a version should measure in one kind of test, fixed before its first run: by its
+    designer, or by a model of the Desk.
+    """
 
     class Source(models.TextChoices):
         DESIGNER = "designer", "designer"
@@ -243,23 +294,37 @@ class Prediction(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="predictions")
-    procedure = models.CharField(max_length=30, help_text="key of the procedure whose figure is foretold")
+    procedure = models.CharField(
+        max_length=30, help_text="key of the procedure whose figure is foretold"
+    )
     source = models.CharField(max_length=10, choices=Source.choices)
-    model = models.CharField(max_length=20, blank=True, help_text="key of the Desk's tool; empty for a designer's own")
+    model = models.CharField(
+        max_length=20, blank=True, help_text="key of the Desk's tool; empty for a designer's own"
+    )
     value = models.FloatField(help_text="SI unit of the procedure's kind")
-    u = models.FloatField(default=0.0, help_text="standard uncertainty, same unit; 0 where none was told")
+    u = models.FloatField(
+        default=0.0, help_text="standard uncertainty, same unit; 0 where none was told"
+    )
     inputs = models.JSONField(default=dict, blank=True, help_text="what the model was given")
     core_version = models.CharField(max_length=20, blank=True)
-    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="predictions")
+    made_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="predictions"
+    )
     made_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         ordering = ["procedure", "source"]
         constraints = [
-            models.UniqueConstraint(fields=["version", "procedure", "source", "model"], name="prediction_once"),
-            models.CheckConstraint(condition=models.Q(u__gte=0), name="prediction_doubt_not_negative"),
+            models.UniqueConstraint(
+                fields=["version", "procedure", "source", "model"], name="prediction_once"
+            ),
             models.CheckConstraint(
-                condition=models.Q(source="model", model__gt="") | models.Q(source="designer", model=""), name="model_named_where_one_predicts"
+                condition=models.Q(u__gte=0), name="prediction_doubt_not_negative"
+            ),
+            models.CheckConstraint(
+                condition=models.Q(source="model", model__gt="")
+                | models.Q(source="designer", model=""),
+                name="model_named_where_one_predicts",
             ),
         ]
 

@@ -15,7 +15,9 @@ from hauch.rounds.models import Round
 
 
 def visible_to(user: User, round: Round) -> QuerySet[Entry]:
-    """Entries of a round that a person may see: all for host and operator, own ones before publication, all after."""
+    """Entries of a round that a person may see: all for host and operator, own ones before
+    publication, all after.
+    """
     entries = round.entries.all()
     if allowed(user, "entry.view_all", round):
         return entries
@@ -34,7 +36,11 @@ def entry_for(user: User, round: Round, pk: int) -> Entry:
 def part_for(user: User, round: Round, entry_pk: int, pk: int) -> PartFile:
     """A file of an entry that the person may see, with its check."""
     entry = entry_for(user, round, entry_pk)
-    found = PartFile.objects.filter(version__entry=entry, pk=pk).select_related("version__material", "check_row").first()
+    found = (
+        PartFile.objects.filter(version__entry=entry, pk=pk)
+        .select_related("version__material", "check_row")
+        .first()
+    )
     if found is None:
         raise Http404("There is no such file.")
     found.version.entry = entry
@@ -57,7 +63,15 @@ GROUPS = ("Size", "Mass", "Walls", "Passages", "Print", "Spinning")
 
 def grouped(check: PartCheck) -> list[tuple[str, list[dict[str, Any]]]]:
     """Figures of a check by group, in the order of the page."""
-    return [(g, rows) for g in GROUPS if (rows := [f | {"expanded": expanded(f["quantity"])} for f in check.figures if f["group"] == g])]
+    return [
+        (g, rows)
+        for g in GROUPS
+        if (
+            rows := [
+                f | {"expanded": expanded(f["quantity"])} for f in check.figures if f["group"] == g
+            ]
+        )
+    ]
 
 
 def expanded(stored: dict[str, Any]) -> float:
@@ -90,13 +104,23 @@ def differences(first: PartCheck | None, second: PartCheck | None) -> list[dict[
 def verdicts(round: Round) -> dict[int, str]:
     """The worst verdict of the parts of each entry's newest version, by entry; in one query."""
     rank = {"back": 3, "care": 2, "ready": 1, "": 0}
-    newest = Version.objects.filter(entry=OuterRef("file__version__entry")).order_by("-number").values("pk")[:1]
-    rows = PartCheck.objects.filter(file__version__entry__round=round, file__version=Subquery(newest)).values_list(
-        "file__version__entry", "verdict", "state"
+    newest = (
+        Version.objects.filter(entry=OuterRef("file__version__entry"))
+        .order_by("-number")
+        .values("pk")[:1]
     )
+    rows = PartCheck.objects.filter(
+        file__version__entry__round=round, file__version=Subquery(newest)
+    ).values_list("file__version__entry", "verdict", "state")
     found: dict[int, str] = {}
     for entry, verdict, state in rows:
-        word = verdict if state == PartCheck.State.DONE else "at work" if state in {"waiting", "running"} else "back"
+        word = (
+            verdict
+            if state == PartCheck.State.DONE
+            else "at work"
+            if state in {"waiting", "running"}
+            else "back"
+        )
         if rank.get(word, 4) >= rank.get(found.get(entry, ""), 4 if entry in found else 0):
             found[entry] = word
     return found

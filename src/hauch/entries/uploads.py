@@ -42,7 +42,10 @@ def why_not(name: str, size: int) -> str:
     if size <= 0:
         return f"{name} is empty. Export it again, and look at its size before you hand it in."
     if size > MOST_BYTES:
-        return f"{name} has {size / 1e6:,.0f} MB; at most {MOST_BYTES / 1e6:,.0f} MB are taken. Export it with coarser facets."
+        return (
+            f"{name} has {size / 1e6:,.0f} MB; at most {MOST_BYTES / 1e6:,.0f} MB are taken. Export"
+            " it with coarser facets."
+        )
     if not kind_of(name) and not name.lower().endswith(OTHERS):
         return f"{name} is neither a part (STL, 3MF, STEP) nor a note, drawing or picture."
     return ""
@@ -66,19 +69,29 @@ def begin(user: User, version: Version, name: str, size: int) -> Upload:
     if found is not None and (found.received == 0 or path_of(found).exists()):
         return found
     if Upload.objects.filter(user=user).count() >= MOST_OPEN:
-        raise ValidationError(f"{MOST_OPEN} of your files are still on their way. Let them arrive first.")
+        raise ValidationError(
+            f"{MOST_OPEN} of your files are still on their way. Let them arrive first."
+        )
     return Upload.objects.create(version=version, user=user, name=name, size=size)
 
 
 @transaction.atomic
-def add_piece(user: User, key: uuid.UUID, start: int, data: bytes) -> tuple[Upload, PartFile | None]:
-    """Add a piece at its place; a piece that is here already changes nothing. Gives the file of the version once it is whole.
+def add_piece(
+    user: User, key: uuid.UUID, start: int, data: bytes
+) -> tuple[Upload, PartFile | None]:
+    """Add a piece at its place; a piece that is here already changes nothing. Gives the file of the
+    version once it is whole.
 
     Raises
     ------
     ValidationError : no such upload, a piece that does not follow, or a file that is refused
     """
-    upload = Upload.objects.select_for_update(of=("self",)).select_related("version__entry__round").filter(key=key, user=user).first()
+    upload = (
+        Upload.objects.select_for_update(of=("self",))
+        .select_related("version__entry__round")
+        .filter(key=key, user=user)
+        .first()
+    )
     if upload is None:
         raise ValidationError("This upload is finished or too old. Choose the file again.")
     if len(data) > MOST_PIECE:

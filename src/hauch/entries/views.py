@@ -37,11 +37,20 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
     for entry in page:
         entry.told = told.get(entry.pk, "")
     context = {
-        "round": round, "page": page, "query": query, "form": form or EntryForm(), "may_add": allowed(request.user, "entry.add", round),
-        "closed": actions.why_closed(request.user, round), "all_shown": allowed(request.user, "entry.view_all", round),
+        "round": round,
+        "page": page,
+        "query": query,
+        "form": form or EntryForm(),
+        "may_add": allowed(request.user, "entry.add", round),
+        "closed": actions.why_closed(request.user, round),
+        "all_shown": allowed(request.user, "entry.view_all", round),
         "may_invite": allowed(request.user, "people.invite", round),
-    }  # fmt: skip
-    template = "entries/_list.html" if request.htmx and not request.htmx.boosted and form is None else "entries/list.html"
+    }
+    template = (
+        "entries/_list.html"
+        if request.htmx and not request.htmx.boosted and form is None
+        else "entries/list.html"
+    )
     return render(request, template, context, status=422 if form is not None else 200)
 
 
@@ -56,7 +65,10 @@ def add(request: HttpRequest, slug: str) -> HttpResponse:
         except ValidationError as problem:
             form.add_error(None, problem.messages)
         else:
-            messages.success(request, f"{entry.name} is in. Now hand in its files; they are checked while you write.")
+            messages.success(
+                request,
+                f"{entry.name} is in. Now hand in its files; they are checked while you write.",
+            )
             return redirect("entries:edit", slug, entry.pk)
     return entry_list(request, slug, form)
 
@@ -86,21 +98,37 @@ def edit(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         raise Http404("The entry has no version.")
     version.entry = entry
     may = actions.may_change(request.user, entry) and version.sealed_at is None
-    form = PapersForm(version, request.POST, request.FILES) if request.method == "POST" else PapersForm(version)
+    form = (
+        PapersForm(version, request.POST, request.FILES)
+        if request.method == "POST"
+        else PapersForm(version)
+    )
     if request.method == "POST" and form.is_valid():
         bill, steps = form.bill(), form.steps(request.user)
         try:
             if not form.line_problems:
-                actions.set_papers(request.user, version, **form.cleaned_data, bill=bill, steps=steps)
+                actions.set_papers(
+                    request.user, version, **form.cleaned_data, bill=bill, steps=steps
+                )
                 messages.success(request, f"The papers of {version} are kept.")
                 return redirect("entries:edit", slug, pk)
         except ValidationError as problem:
             form.line_problems += problem.messages
     context = {
-        "round": round, "entry": entry, "version": version, "form": form, "may_change": may, "files": list(version.files.select_related("check_row")),
-        "most_bytes": MOST_BYTES, "piece": uploads.PIECE, "next_form": EntryVersionForm(), "may_add_version": actions.may_change(request.user, entry),
-    }  # fmt: skip
-    return render(request, "entries/edit.html", context, status=422 if request.method == "POST" else 200)
+        "round": round,
+        "entry": entry,
+        "version": version,
+        "form": form,
+        "may_change": may,
+        "files": list(version.files.select_related("check_row")),
+        "most_bytes": MOST_BYTES,
+        "piece": uploads.PIECE,
+        "next_form": EntryVersionForm(),
+        "may_add_version": actions.may_change(request.user, entry),
+    }
+    return render(
+        request, "entries/edit.html", context, status=422 if request.method == "POST" else 200
+    )
 
 
 @require_POST
@@ -112,11 +140,15 @@ def add_version(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         messages.error(request, "Say in a few words what the next version changes.")
         return redirect("entries:edit", slug, pk)
     try:
-        version = actions.add_version(request.user, entry, form.cleaned_data["changed"], form.cleaned_data["why"])
+        version = actions.add_version(
+            request.user, entry, form.cleaned_data["changed"], form.cleaned_data["why"]
+        )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     else:
-        messages.success(request, f"{version} is begun. Bill and steps are taken over; hand in its files.")
+        messages.success(
+            request, f"{version} is begun. Bill and steps are taken over; hand in its files."
+        )
     return redirect("entries:edit", slug, pk)
 
 
@@ -130,5 +162,9 @@ def copy(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(entry)
-    messages.success(request, f"{made.name} is in {target.title}, with its files. Predict anew: another rig gives other figures.")
+    messages.success(
+        request,
+        f"{made.name} is in {target.title}, with its files. Predict anew: another rig gives other"
+        " figures.",
+    )
     return redirect(made)

@@ -1,4 +1,6 @@
-"""Parts of an entry: the check with its views, a part beside its earlier self, and what its designer says of it."""
+"""Parts of an entry: the check with its views, a part beside its earlier self, and what its
+designer says of it.
+"""
 
 from __future__ import annotations
 
@@ -41,12 +43,20 @@ def section(check: PartCheck, envelope: Envelope, units: str) -> SafeString:
 
 def place_of(envelope: Envelope) -> dict[str, Any]:
     """What the turning view draws of the envelope [mm]."""
-    keep_outs = [[*(1000 * v for v in k.box.at), *(1000 * v for v in k.box.size)] for k in envelope.keep_outs]
+    keep_outs = [
+        [*(1000 * v for v in k.box.at), *(1000 * v for v in k.box.size)] for k in envelope.keep_outs
+    ]
     if envelope.part == "rotor":
-        return {"cylinder": [1000 * envelope.swept_radius, 1000 * envelope["depth"]], "keep_outs": keep_outs}
+        return {
+            "cylinder": [1000 * envelope.swept_radius, 1000 * envelope["depth"]],
+            "keep_outs": keep_outs,
+        }
     if envelope.part == "ring":
         half = 500 * envelope["outer"]
-        return {"box": [-half, -1000 * envelope["neck_drop"], 0, half, half, 1000 * envelope["depth"]], "keep_outs": keep_outs}
+        return {
+            "box": [-half, -1000 * envelope["neck_drop"], 0, half, half, 1000 * envelope["depth"]],
+            "keep_outs": keep_outs,
+        }
     w, h, length = (1000 * envelope[k] for k in ("width", "height", "length"))
     return {"box": [-w / 2, -h / 2, 0, w / 2, h / 2, length], "keep_outs": keep_outs}
 
@@ -57,9 +67,13 @@ def told(check: PartCheck | None) -> dict[str, Any]:
         return {"check": None}
     stage = min(check.stage, len(STAGES) - 1)
     return {
-        "check": check, "stage": STAGES[stage], "share": round(100 * (check.stage + 0.5) / len(STAGES)), "word": WORDS.get(check.verdict, ""),
-        "reasons": [r for r in check.reasons if r[0] != "well"], "well": [r for r in check.reasons if r[0] == "well"],
-    }  # fmt: skip
+        "check": check,
+        "stage": STAGES[stage],
+        "share": round(100 * (check.stage + 0.5) / len(STAGES)),
+        "word": WORDS.get(check.verdict, ""),
+        "reasons": [r for r in check.reasons if r[0] != "well"],
+        "well": [r for r in check.reasons if r[0] == "well"],
+    }
 
 
 def seen(file: PartFile, check: PartCheck | None, envelope: Envelope) -> dict[str, Any] | None:
@@ -68,16 +82,33 @@ def seen(file: PartFile, check: PartCheck | None, envelope: Envelope) -> dict[st
         return None
     balance, blades = check.data.get("balance"), check.data.get("blades")
     about = {
-        "place": place_of(envelope), "least": 1000 * envelope["wall"], "rotor": envelope.part == "rotor",
-        "centre": [balance["offset"], balance["towards"]] if balance else None, "blades": blades["outlines"] if blades else [],
-    }  # fmt: skip
+        "place": place_of(envelope),
+        "least": 1000 * envelope["wall"],
+        "rotor": envelope.part == "rotor",
+        "centre": [balance["offset"], balance["towards"]] if balance else None,
+        "blades": blades["outlines"] if blades else [],
+    }
     return {"file": file, "check": check, "about": json.dumps(about)}
 
 
-def _curves(y: tuple[str, str], lines: list[tuple[str, list[float], list[float]]], x: tuple[str, str]) -> dict[str, Any]:
+def _curves(
+    y: tuple[str, str], lines: list[tuple[str, list[float], list[float]]], x: tuple[str, str]
+) -> dict[str, Any]:
     styles = ("first", "second", "third")
-    made = [{"label": label, "xs": xs, "ys": ys, "style": style} for (label, xs, ys), style in zip(lines, styles, strict=False)]
-    return {"x": x, "y": y, "lines": made, "points": [], "marks": [], "bars": (), "add_up": False, "others": []}
+    made = [
+        {"label": label, "xs": xs, "ys": ys, "style": style}
+        for (label, xs, ys), style in zip(lines, styles, strict=False)
+    ]
+    return {
+        "x": x,
+        "y": y,
+        "lines": made,
+        "points": [],
+        "marks": [],
+        "bars": (),
+        "add_up": False,
+        "others": [],
+    }
 
 
 def charts_of(check: PartCheck) -> list[tuple[str, dict[str, Any]]]:
@@ -90,16 +121,26 @@ def charts_of(check: PartCheck) -> list[tuple[str, dict[str, Any]]]:
         found.append(
             (
                 "Chord and thickness of the blades",
-                _curves(("length", "chord, thickness"), [("chord", radius, chord), ("thickness", radius, thickness)], at),
+                _curves(
+                    ("length", "chord, thickness"),
+                    [("chord", radius, chord), ("thickness", radius, thickness)],
+                    at,
+                ),
             )
         )
-        found.append(("Pitch of the blades", _curves(("angle", "pitch"), [("pitch", radius, pitch)], at)))
+        found.append(
+            ("Pitch of the blades", _curves(("angle", "pitch"), [("pitch", radius, pitch)], at))
+        )
     if areas := check.data.get("areas"):
         places, values = [1e-3 * a for a, _ in areas], [1e-6 * v for _, v in areas]
         found.append(
             (
                 "Free area in cuts across the axis",
-                _curves(("area", "free area"), [("free area", places, values)], ("length", "from the mounting side")),
+                _curves(
+                    ("area", "free area"),
+                    [("free area", places, values)],
+                    ("length", "from the mounting side"),
+                ),
             )
         )
     return found
@@ -114,11 +155,23 @@ def part(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse
     may = actions.may_change(request.user, entry)
     done = check is not None and check.state == PartCheck.State.DONE
     context = {
-        "round": entry.round, "entry": entry, "version": file.version, "file": file, "may_change": may, "may_describe": may and file.version.sealed_at is None,
-        "form": PartForm(instance=file), "view": seen(file, check, entry.round.what) if done else None, "groups": queries.grouped(check) if check and done else [],
-        "section": section(check, entry.round.what, request.user.units) if check and done and check.data.get("section") else "",
-"charts": charts_of(check) if check and done else [], **told(check),
-    }  # fmt: skip
+        "round": entry.round,
+        "entry": entry,
+        "version": file.version,
+        "file": file,
+        "may_change": may,
+        "may_describe": may and file.version.sealed_at is None,
+        "form": PartForm(instance=file),
+        "view": seen(file, check, entry.round.what) if done else None,
+        "groups": queries.grouped(check) if check and done else [],
+        "section": (
+            section(check, entry.round.what, request.user.units)
+            if check and done and check.data.get("section")
+            else ""
+        ),
+        "charts": charts_of(check) if check and done else [],
+        **told(check),
+    }
     return render(request, "entries/part.html", context)
 
 
@@ -139,7 +192,9 @@ def check(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpRespons
     return render(request, "entries/_check.html", {**context, **told(row)})
 
 
-def _kept(request: HttpRequest, slug: str, pk: int, file_pk: int, field: str, kind: str) -> HttpResponse:
+def _kept(
+    request: HttpRequest, slug: str, pk: int, file_pk: int, field: str, kind: str
+) -> HttpResponse:
     row = queries.check_of(_file(request, slug, pk, file_pk))
     path = getattr(row, field, "")
     if not path:
@@ -165,7 +220,9 @@ def working(request: HttpRequest, slug: str, pk: int, file_pk: int, key: str) ->
     figure = row.figure(key) if row else None
     if figure is None:
         raise Http404("The check has no such figure.")
-    return render(request, "parts/drawer.html", drawer(figure["label"], figure["kind"], figure["quantity"]))
+    return render(
+        request, "parts/drawer.html", drawer(figure["label"], figure["kind"], figure["quantity"])
+    )
 
 
 def _describe(request: HttpRequest, file: PartFile) -> str:
@@ -178,7 +235,14 @@ def _describe(request: HttpRequest, file: PartFile) -> str:
 
 
 def _say_unit(request: HttpRequest, file: PartFile) -> str:
-    actions.describe_part(request.user, file, place=file.place, count=file.count, unit=request.POST.get("unit", ""), axis=file.axis)
+    actions.describe_part(
+        request.user,
+        file,
+        place=file.place,
+        count=file.count,
+        unit=request.POST.get("unit", ""),
+        axis=file.axis,
+    )
     return "The unit is kept; the part is checked anew with it."
 
 
@@ -193,7 +257,10 @@ def _stop(request: HttpRequest, file: PartFile) -> str:
 
 
 def _mended(request: HttpRequest, file: PartFile) -> str:
-    return f"{actions.take_mended(request.user, file).name} is handed in beside the original, and is being checked."
+    return (
+        f"{actions.take_mended(request.user, file).name} is handed in beside the original, and is"
+        " being checked."
+    )
 
 
 def _remove(request: HttpRequest, file: PartFile) -> str:
@@ -202,8 +269,13 @@ def _remove(request: HttpRequest, file: PartFile) -> str:
 
 
 CHANGES: dict[str, Callable[[HttpRequest, PartFile], str]] = {
-    "describe": _describe, "unit": _say_unit, "again": _again, "stop": _stop, "mended": _mended, "remove": _remove,
-}  # fmt: skip
+    "describe": _describe,
+    "unit": _say_unit,
+    "again": _again,
+    "stop": _stop,
+    "mended": _mended,
+    "remove": _remove,
+}
 
 
 @require_POST
@@ -235,9 +307,15 @@ def parts(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
             rows.append({"file": file, **told(queries.check_of(file))})
     others = [r for r in targets(request.user, entry) if r.pk != round.pk]
     context = {
-        "round": round, "entry": entry, "version": version, "parts": rows, "may_change": actions.may_change(request.user, entry), "targets": others,
-        "versions": entry.versions.count(), "view": seen(rows[0]["file"], rows[0]["check"], round.what) if rows else None,
-    }  # fmt: skip
+        "round": round,
+        "entry": entry,
+        "version": version,
+        "parts": rows,
+        "may_change": actions.may_change(request.user, entry),
+        "targets": others,
+        "versions": entry.versions.count(),
+        "view": seen(rows[0]["file"], rows[0]["check"], round.what) if rows else None,
+    }
     return render(request, "entries/_parts.html", context)
 
 
@@ -245,23 +323,42 @@ def targets(user: User, entry: Any) -> list[Any]:
     """Open rounds for the same kind of part to which the person may hand in."""
     from hauch.rounds.models import Round
 
-    rounds = Round.objects.filter(memberships__user=user, memberships__role__in=["host", "designer"], part=entry.round.part, state=Round.State.OPEN)
+    rounds = Round.objects.filter(
+        memberships__user=user,
+        memberships__role__in=["host", "designer"],
+        part=entry.round.part,
+        state=Round.State.OPEN,
+    )
     return [r for r in rounds.distinct()[:20] if entry.designer_id == user.pk or user.is_staff]
 
 
 def compare(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """Two versions of an entry side by side, turning together, with the differences of their figures."""
+    """Two versions of an entry side by side, turning together, with the differences of their
+    figures.
+    """
     round = round_for(request.user, slug)
     entry = queries.entry_for(request.user, round, pk)
     versions = {v.number: v for v in entry.versions.order_by("number")}
     numbers = list(versions)
     if not numbers:
         raise Http404("The entry has no version.")
-    chosen = [_number(request.GET.get(k, ""), numbers, default) for k, default in (("a", numbers[max(len(numbers) - 2, 0)]), ("b", numbers[-1]))]
+    chosen = [
+        _number(request.GET.get(k, ""), numbers, default)
+        for k, default in (("a", numbers[max(len(numbers) - 2, 0)]), ("b", numbers[-1]))
+    ]
     sides = [_side(versions[n], entry, round.what) for n in chosen]
     rows = queries.differences(sides[0]["check"], sides[1]["check"])
     return render(
-        request, "entries/compare.html", {"round": round, "entry": entry, "numbers": numbers, "sides": sides, "rows": rows, "chosen": chosen}
+        request,
+        "entries/compare.html",
+        {
+            "round": round,
+            "entry": entry,
+            "numbers": numbers,
+            "sides": sides,
+            "rows": rows,
+            "chosen": chosen,
+        },
     )
 
 
@@ -277,4 +374,9 @@ def _side(version: Version, entry: Any, envelope: Envelope) -> dict[str, Any]:
         file.version = version
     check = queries.check_of(file) if file else None
     done = check if check is not None and check.state == PartCheck.State.DONE else None
-    return {"version": version, "file": file, "check": done, "view": seen(file, done, envelope) if file else None}
+    return {
+        "version": version,
+        "file": file,
+        "check": done,
+        "view": seen(file, done, envelope) if file else None,
+    }

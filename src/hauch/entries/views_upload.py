@@ -34,14 +34,21 @@ def begin(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     version = _version(request, slug, pk)
     if getattr(request, "upload_too_large", False):
         messages.error(
-            request, f"The files have more than {MOST_BYTES / 1e6:,.0f} MB together. Hand them in one by one, or export them with coarser facets."
+            request,
+            f"The files have more than {MOST_BYTES / 1e6:,.0f} MB together. Hand them in one by"
+            " one, or export them with coarser facets.",
         )
         return redirect("entries:edit", slug, pk)
     if request.FILES.getlist("files"):
         return _at_once(request, version)
     size = request.POST.get("size", "")
     try:
-        row = uploads.begin(request.user, version, request.POST.get("name", ""), int(size) if size.isdigit() and len(size) < 16 else 0)
+        row = uploads.begin(
+            request.user,
+            version,
+            request.POST.get("name", ""),
+            int(size) if size.isdigit() and len(size) < 16 else 0,
+        )
     except ValidationError as problem:
         return JsonResponse({"problem": " ".join(problem.messages)}, status=422)
     return JsonResponse({"key": str(row.key), "received": row.received})
@@ -67,14 +74,26 @@ def piece(request: HttpRequest, slug: str, pk: int, key: uuid.UUID) -> HttpRespo
     require(request.user, "entry.add", version.entry.round)
     row = Upload.objects.filter(key=key, user=request.user, version__entry=pk).first()
     if row is None:
-        return JsonResponse({"problem": "This upload is finished or too old. Choose the file again."}, status=410)
+        return JsonResponse(
+            {"problem": "This upload is finished or too old. Choose the file again."}, status=410
+        )
     if request.method == "GET":
         return JsonResponse({"received": row.received, "size": row.size})
     start = request.headers.get("Upload-Offset", "")
     try:
-        row, file = uploads.add_piece(request.user, key, int(start) if start.isdigit() and len(start) < 16 else -1, request.body)
+        row, file = uploads.add_piece(
+            request.user,
+            key,
+            int(start) if start.isdigit() and len(start) < 16 else -1,
+            request.body,
+        )
     except ValidationError as problem:
         return JsonResponse({"problem": " ".join(problem.messages)}, status=422)
     return JsonResponse(
-        {"received": row.received, "size": row.size, "file": file.get_absolute_url() if file and file.is_mesh else None, "whole": file is not None}
+        {
+            "received": row.received,
+            "size": row.size,
+            "file": file.get_absolute_url() if file and file.is_mesh else None,
+            "whole": file is not None,
+        }
     )

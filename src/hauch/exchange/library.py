@@ -23,35 +23,66 @@ from hauch.stores.models import Instrument, Rig
 
 SCHEMA, SCHEMA_VERSION = "hauch.library", 1
 MOST_BYTES = 10_000_000
-INSTRUMENT_COLUMNS = ("name", "channel", "serial", "resolution", "accuracy", "accuracy_share", "low", "high", "response_time", "recalibrate_after")
+INSTRUMENT_COLUMNS = (
+    "name",
+    "channel",
+    "serial",
+    "resolution",
+    "accuracy",
+    "accuracy_share",
+    "low",
+    "high",
+    "response_time",
+    "recalibrate_after",
+)
 RIG_COLUMNS = ("rig", "kind", "constant", "value", "standard_uncertainty")
 
 
 def export_library() -> str:
-    """All rigs with all their states, and all instruments with their calibrations, as JSON in SI units."""
-    rigs = Rig.objects.select_related("previous").prefetch_related("meters__instrument", "calibrations").order_by("state", "name")
+    """All rigs with all their states, and all instruments with their calibrations, as JSON in SI
+    units.
+    """
+    rigs = (
+        Rig.objects.select_related("previous")
+        .prefetch_related("meters__instrument", "calibrations")
+        .order_by("state", "name")
+    )
     instruments = Instrument.objects.prefetch_related("calibrations").order_by("name")
     content = {
-        "schema": SCHEMA, "schema_version": SCHEMA_VERSION, "units": "SI",
-        "instruments": [instrument_content(i) for i in instruments], "rigs": [rig_content(r) for r in rigs],
-    }  # fmt: skip
+        "schema": SCHEMA,
+        "schema_version": SCHEMA_VERSION,
+        "units": "SI",
+        "instruments": [instrument_content(i) for i in instruments],
+        "rigs": [rig_content(r) for r in rigs],
+    }
     return json.dumps(content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False)
 
 
 def instruments_csv() -> str:
     """One line for each instrument, SI units of its channel."""
-    return to_csv(INSTRUMENT_COLUMNS, ([getattr(i, name) for name in INSTRUMENT_COLUMNS] for i in Instrument.objects.order_by("name")))
+    return to_csv(
+        INSTRUMENT_COLUMNS,
+        (
+            [getattr(i, name) for name in INSTRUMENT_COLUMNS]
+            for i in Instrument.objects.order_by("name")
+        ),
+    )
 
 
 def rigs_csv() -> str:
     """One line for each constant of each rig in its present state, SI units."""
-    rows = [[rig.name, rig.kind, name, *pair] for rig in Rig.objects.current().order_by("name") for name, pair in sorted(rig.pairs.items())]
+    rows = [
+        [rig.name, rig.kind, name, *pair]
+        for rig in Rig.objects.current().order_by("name")
+        for name, pair in sorted(rig.pairs.items())
+    ]
     return to_csv(RIG_COLUMNS, rows)
 
 
 @transaction.atomic
 def import_library(user: User, data: bytes) -> list[str]:
-    """Read a library as JSON, or instruments or rigs as CSV; all or nothing. Gives the names of what is new.
+    """Read a library as JSON, or instruments or rigs as CSV; all or nothing. Gives the names of
+    what is new.
 
     Raises
     ------
@@ -59,17 +90,30 @@ def import_library(user: User, data: bytes) -> list[str]:
     """
     require(user, "stores.change")
     if len(data) > MOST_BYTES:
-        raise BundleRefused(f"The file has {len(data) / 1e6:.0f} MB; a library has at most {MOST_BYTES / 1e6:.0f} MB.")
+        raise BundleRefused(
+            f"The file has {len(data) / 1e6:.0f} MB; a library has at most"
+            f" {MOST_BYTES / 1e6:.0f} MB."
+        )
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as problem:
-        raise BundleRefused("The file is no text in UTF-8, so it is neither JSON nor CSV of a library.") from problem
+        raise BundleRefused(
+            "The file is no text in UTF-8, so it is neither JSON nor CSV of a library."
+        ) from problem
     try:
         with transaction.atomic():
             names = _from_json(text) if text.lstrip().startswith("{") else _from_csv(user, text)
     except BundleRefused:
         raise
-    except (LookupError, TypeError, ValueError, ArithmeticError, AttributeError, ValidationError, IntegrityError) as problem:
+    except (
+        LookupError,
+        TypeError,
+        ValueError,
+        ArithmeticError,
+        AttributeError,
+        ValidationError,
+        IntegrityError,
+    ) as problem:
         raise BundleRefused(f"The library cannot be read: {_words(problem)}") from problem
     record(user, "stores.import", "library", names=names[:200])
     return names
@@ -86,12 +130,20 @@ def _words(problem: Exception) -> str:
 def _from_json(text: str) -> list[str]:
     content: Any = json.loads(text, parse_constant=_no_constant)
     if content.get("schema") != SCHEMA or content.get("schema_version") != SCHEMA_VERSION:
-        raise BundleRefused("The JSON file is not a library of rigs and instruments that this installation reads.")
+        raise BundleRefused(
+            "The JSON file is not a library of rigs and instruments that this installation reads."
+        )
     stores = StoresImporter()
     for row in content["instruments"]:
         stores.instrument({"retired": False} | row)  # files of the first installations do not say
     for row in sorted(content["rigs"], key=lambda row: row["state"]):
-        if problems := check_constants(RIGS[row["kind"]], {k: (v[0], v[1]) for k, v in row["constants"].items()}) if row["kind"] in RIGS else {}:
+        if problems := (
+            check_constants(
+                RIGS[row["kind"]], {k: (v[0], v[1]) for k, v in row["constants"].items()}
+            )
+            if row["kind"] in RIGS
+            else {}
+        ):
             raise BundleRefused(f"{row['name']}: {next(iter(problems.values()))}")
         stores.rig(row)
     return [str(one) for one in stores.new]
@@ -109,7 +161,8 @@ def _from_csv(user: User, text: str) -> list[str]:
     if set(RIG_COLUMNS) <= columns:
         return _rigs(user, list(rows))
     raise BundleRefused(
-        "The table has neither the columns “name” and “channel” of instruments nor “rig, kind, constant, value, standard_uncertainty”."
+        "The table has neither the columns “name” and “channel” of instruments nor “rig, kind,"
+        " constant, value, standard_uncertainty”."
     )
 
 
@@ -124,17 +177,37 @@ def _number(row: dict[str, str], name: str, line: int) -> float | None:
 def _instrument(user: User, line: int, row: dict[str, str]) -> str:
     name, channel = (row["name"] or "").strip().removeprefix("'"), (row["channel"] or "").strip()
     if channel not in CHANNELS:
-        raise BundleRefused(f"Line {line}: “{channel[:40]}” is no channel. Known are: {', '.join(CHANNELS)}.")
+        raise BundleRefused(
+            f"Line {line}: “{channel[:40]}” is no channel. Known are: {', '.join(CHANNELS)}."
+        )
     figures = {
-        key: _number(row, key, line) for key in ("resolution", "accuracy", "accuracy_share", "low", "high", "response_time", "recalibrate_after")
+        key: _number(row, key, line)
+        for key in (
+            "resolution",
+            "accuracy",
+            "accuracy_share",
+            "low",
+            "high",
+            "response_time",
+            "recalibrate_after",
+        )
     }
     given = {key: value for key, value in figures.items() if value is not None}
     if "recalibrate_after" in given:
         given["recalibrate_after"] = int(given["recalibrate_after"])
     try:
-        return str(save_instrument(user, Instrument(name=name, channel=channel, serial=(row.get("serial") or "").strip(), **given)))
+        return str(
+            save_instrument(
+                user,
+                Instrument(
+                    name=name, channel=channel, serial=(row.get("serial") or "").strip(), **given
+                ),
+            )
+        )
     except ValidationError as problem:
-        raise BundleRefused(f"Line {line}, {name or 'no name'}: {' '.join(problem.messages)}") from problem
+        raise BundleRefused(
+            f"Line {line}, {name or 'no name'}: {' '.join(problem.messages)}"
+        ) from problem
 
 
 def _rigs(user: User, rows: list[dict[str, str]]) -> list[str]:
@@ -145,9 +218,14 @@ def _rigs(user: User, rows: list[dict[str, str]]) -> list[str]:
             raise BundleRefused(f"Line {line}: the value is missing.")
         name, kind = row["rig"].strip().removeprefix("'"), row["kind"].strip()
         if kind not in RIGS:
-            raise BundleRefused(f"Line {line}: “{kind[:40]}” is no kind of rig. Known are: {', '.join(RIGS)}.")
+            raise BundleRefused(
+                f"Line {line}: “{kind[:40]}” is no kind of rig. Known are: {', '.join(RIGS)}."
+            )
         _, constants, _ = by_name.setdefault(name, (kind, {}, line))
-        constants[row["constant"].strip()] = (value, _number(row, "standard_uncertainty", line) or 0.0)
+        constants[row["constant"].strip()] = (
+            value,
+            _number(row, "standard_uncertainty", line) or 0.0,
+        )
     made = []
     for name, (kind, constants, line) in by_name.items():
         try:

@@ -1,4 +1,6 @@
-"""Rows as plain values and back: which fields travel, and the stores that rounds and libraries bring along."""
+"""Rows as plain values and back: which fields travel, and the stores that rounds and libraries
+bring along.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,25 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.formats.bundle import BundleRefused
-from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
-from hauch.stores.models import Calibration, Instrument, Material, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
+from hauch.rounds.models import (
+    Round,
+    RuleQuestion,
+    RuleTerm,
+    RuleVersion,
+    Setting,
+    Test,
+    TestReference,
+)
+from hauch.stores.models import (
+    Calibration,
+    Instrument,
+    Material,
+    ReferenceSpecimen,
+    ReferenceType,
+    Rig,
+    RigCalibration,
+    RigMeter,
+)
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 FIELDS: dict[type[Model], tuple[str, ...]] = {
@@ -92,7 +111,16 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
     Balance: ("specimen",),
     Gate: ("specimen",),
     Recording: ("round", "source", "beside"),
-    Run: ("test", "rig", "setting", "specimen", "reference", "recording", "carried_from", "picture"),
+    Run: (
+        "test",
+        "rig",
+        "setting",
+        "specimen",
+        "reference",
+        "recording",
+        "carried_from",
+        "picture",
+    ),
     Reading: ("run",),
     Result: ("run",),
     Observation: ("recording", "run", "picture"),
@@ -117,7 +145,10 @@ LEFT_OUT: dict[str, str] = {
     "Measure.by": "people do not travel",
     "Balance.by": "people do not travel",
     "Gate.by": "people do not travel",
-    "Recording.rate": "says how a live recording's pieces are laid; what is imported stands in chunks with its own times",
+    "Recording.rate": (
+        "says how a live recording's pieces are laid; what is imported stands in chunks with its"
+        " own times"
+    ),
     "Run.operator": "people do not travel",
     "Run.form_key": "the form it was sent with here",
     "Result.computed_at": "when it was computed here",
@@ -133,16 +164,23 @@ def plain(instance: Model) -> dict[str, Any]:
     values = {}
     for name in FIELDS[type(instance)]:
         value = getattr(instance, name)
-        values[name] = value.isoformat() if isinstance(value, (date, datetime)) else str(value) if isinstance(value, (uuid.UUID, Decimal)) else value
+        values[name] = (
+            value.isoformat()
+            if isinstance(value, (date, datetime))
+            else str(value)
+            if isinstance(value, (uuid.UUID, Decimal))
+            else value
+        )
     return values
 
 
 def rig_content(rig: Rig) -> dict[str, Any]:
     """A rig in one state as plain data, with its meters by channel and its calibrations."""
     return plain(rig) | {
-        "previous": str(rig.previous.uid) if rig.previous else None, "meters": {m.channel: str(m.instrument.uid) for m in rig.meters.all()},
+        "previous": str(rig.previous.uid) if rig.previous else None,
+        "meters": {m.channel: str(m.instrument.uid) for m in rig.meters.all()},
         "calibrations": [plain(c) for c in rig.calibrations.all()],
-    }  # fmt: skip
+    }
 
 
 def instrument_content(instrument: Instrument) -> dict[str, Any]:
@@ -151,7 +189,9 @@ def instrument_content(instrument: Instrument) -> dict[str, Any]:
 
 
 def values_of(model: type[Model], row: dict[str, Any]) -> dict[str, Any]:
-    """The fields of a model from plain data. Raises LookupError, ValueError or BundleRefused for what cannot be."""
+    """The fields of a model from plain data. Raises LookupError, ValueError or BundleRefused for
+    what cannot be.
+    """
     values = {}
     for name in FIELDS[model]:
         value = row[name]
@@ -169,7 +209,11 @@ def values_of(model: type[Model], row: dict[str, Any]) -> dict[str, Any]:
 def make(model: type[Model], row: dict[str, Any], **other: Any) -> Any:
     """A new row from plain data, checked field by field."""
     made = model(**(values_of(model, row) | other))
-    unset = {field.name for field in model._meta.fields if field.null and getattr(made, field.attname) is None}
+    unset = {
+        field.name
+        for field in model._meta.fields
+        if field.null and getattr(made, field.attname) is None
+    }
     made.full_clean(validate_unique=False, validate_constraints=False, exclude=unset | set(other))
     made.save(force_insert=True)
     return made
@@ -197,10 +241,18 @@ class StoresImporter:
     def instrument(self, row: dict[str, Any]) -> Instrument:
         """One instrument with its calibrations."""
         if row["channel"] not in CHANNELS:
-            raise BundleRefused(f"The meter “{row['name']}” reads “{row['channel']}”, which is not known here.")
+            raise BundleRefused(
+                f"The meter “{row['name']}” reads “{row['channel']}”, which is not known here."
+            )
         for calibration in row["calibrations"]:
-            if not all(isinstance(p, list) and len(p) == 2 and all(isinstance(v, (int, float)) for v in p) for p in calibration["points"]):
-                raise BundleRefused(f"A calibration of the meter “{row['name']}” has points that are not pairs of numbers.")
+            if not all(
+                isinstance(p, list) and len(p) == 2 and all(isinstance(v, (int, float)) for v in p)
+                for p in calibration["points"]
+            ):
+                raise BundleRefused(
+                    f"A calibration of the meter “{row['name']}” has points that are not pairs of"
+                    " numbers."
+                )
         known = Instrument.objects.filter(uid=row["uid"]).exists()
         instrument = shared(Instrument, row, "name")
         if not known:
@@ -215,18 +267,32 @@ class StoresImporter:
         """One state of a rig; states before it must have come in before."""
         constants = row["constants"]
         if row["kind"] not in RIGS:
-            raise BundleRefused(f"The rig “{row['name']}” is of the kind “{row['kind']}”, which is not known here.")
-        if not all(isinstance(pair, list) and len(pair) == 2 and all(isinstance(v, (int, float)) for v in pair) for pair in constants.values()):
-            raise BundleRefused(f"The constants of the rig “{row['name']}” are not pairs of numbers.")
+            raise BundleRefused(
+                f"The rig “{row['name']}” is of the kind “{row['kind']}”, which is not known here."
+            )
+        if not all(
+            isinstance(pair, list)
+            and len(pair) == 2
+            and all(isinstance(v, (int, float)) for v in pair)
+            for pair in constants.values()
+        ):
+            raise BundleRefused(
+                f"The constants of the rig “{row['name']}” are not pairs of numbers."
+            )
         known = Rig.objects.filter(uid=row["uid"]).first()
         if known is not None:
             if known.constants != constants:
-                raise BundleRefused(f"The rig “{known}” is here with other constants. Give the changed rig a new state before it is imported.")
+                raise BundleRefused(
+                    f"The rig “{known}” is here with other constants. Give the changed rig a new"
+                    " state before it is imported."
+                )
             self.rigs[row["uid"]] = known
             return known
         previous = self.rigs[row["previous"]] if row["previous"] else None
         if previous is not None and hasattr(previous, "next"):
-            raise BundleRefused(f"The rig “{previous}” was changed here since, in another way than in this file.")
+            raise BundleRefused(
+                f"The rig “{previous}” was changed here since, in another way than in this file."
+            )
         if previous is not None:
             rig = make(Rig, row | {"name": previous.name}, previous=previous)
         else:
@@ -234,7 +300,10 @@ class StoresImporter:
         unknown = [uid for uid in row["meters"].values() if uid not in self.instruments]
         if unknown:
             raise BundleRefused(f"The rig “{rig}” names a meter that the file does not hold.")
-        RigMeter.objects.bulk_create(RigMeter(rig=rig, channel=channel, instrument=self.instruments[uid]) for channel, uid in row["meters"].items())
+        RigMeter.objects.bulk_create(
+            RigMeter(rig=rig, channel=channel, instrument=self.instruments[uid])
+            for channel, uid in row["meters"].items()
+        )
         for calibration in row["calibrations"]:
             make(RigCalibration, calibration, rig=rig)
         self.rigs[row["uid"]] = rig

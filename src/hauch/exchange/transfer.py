@@ -20,7 +20,15 @@ from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity.units import KINDS
 from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
-from hauch.exchange.plain import StoresImporter, instrument_content, make, plain, rig_content, shared, values_of
+from hauch.exchange.plain import (
+    StoresImporter,
+    instrument_content,
+    make,
+    plain,
+    rig_content,
+    shared,
+    values_of,
+)
 from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.formats.tables import to_csv
@@ -29,7 +37,16 @@ from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.actions import free_slug
-from hauch.rounds.models import Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.rounds.models import (
+    Membership,
+    Round,
+    RuleQuestion,
+    RuleTerm,
+    RuleVersion,
+    Setting,
+    Test,
+    TestReference,
+)
 from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType, Rig
 from hauch.stores.pictures import keep_picture
@@ -37,15 +54,33 @@ from hauch.verdict.judging import refresh
 from hauch.verdict.models import StandingRow
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
-STANDING_FIELDS = ("place", "state", "rank", "score", "u", "first", "low", "high", "kept", "outside", "reason")
+STANDING_FIELDS = (
+    "place",
+    "state",
+    "rank",
+    "score",
+    "u",
+    "first",
+    "low",
+    "high",
+    "kept",
+    "outside",
+    "reason",
+)
 
 
 def content_of(round: Round) -> dict[str, Any]:
     """A round as plain data."""
-    tests = list(round.tests.select_related("rig", "setting", "replaces").order_by("pk").prefetch_related("references__specimen"))
+    tests = list(
+        round.tests.select_related("rig", "setting", "replaces")
+        .order_by("pk")
+        .prefetch_related("references__specimen")
+    )
     rigs = _rigs_of(round)
     instruments = {m.instrument.uid: m.instrument for rig in rigs for m in rig.meters.all()}
-    specimens = ReferenceSpecimen.objects.filter(pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round))
+    specimens = ReferenceSpecimen.objects.filter(
+        pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round)
+    )
     specimens = list(specimens.select_related("type").order_by("uid"))
     types = {s.type.uid: s.type for s in specimens}
     return {
@@ -59,66 +94,121 @@ def content_of(round: Round) -> dict[str, Any]:
         "materials": [plain(m) for m in _materials(round)],
         "settings": [plain(s) for s in round.settings.all()],
         "tests": [
-            plain(t) | {
-                "rig": str(t.rig.uid), "setting": t.setting.label, "replaces": t.replaces.key if t.replaces else None,
-                "references": [plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()],
+            plain(t)
+            | {
+                "rig": str(t.rig.uid),
+                "setting": t.setting.label,
+                "replaces": t.replaces.key if t.replaces else None,
+                "references": [
+                    plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()
+                ],
             }
             for t in tests
         ],
         "rules": [
-            plain(v) | {
-                "tests": [t.key for t in v.tests.all()], "terms": [plain(term) | {"test": term.test.key} for term in v.terms.select_related("test")],
-                "questions": [plain(q) | {"asked_by": str(q.asked_by)} for q in v.questions.select_related("asked_by")],
+            plain(v)
+            | {
+                "tests": [t.key for t in v.tests.all()],
+                "terms": [
+                    plain(term) | {"test": term.test.key} for term in v.terms.select_related("test")
+                ],
+                "questions": [
+                    plain(q) | {"asked_by": str(q.asked_by)}
+                    for q in v.questions.select_related("asked_by")
+                ],
             }
             for v in round.rules.order_by("number").prefetch_related("tests")
         ],
         "entries": [
             plain(e) | {"versions": [_version(v) for v in e.versions.all()]}
-            for e in round.entries.order_by("uid").prefetch_related("versions__specimens", "versions__files", "versions__predictions__made_by")
+            for e in round.entries.order_by("uid").prefetch_related(
+                "versions__specimens", "versions__files", "versions__predictions__made_by"
+            )
         ],
         "recordings": [
-            plain(r) | {
-                "source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None, "beside": str(r.beside.uid) if r.beside else None,
-                "observations": [_observation(o) for o in r.observations.filter(run=None).select_related("picture")],
+            plain(r)
+            | {
+                "source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None,
+                "beside": str(r.beside.uid) if r.beside else None,
+                "observations": [
+                    _observation(o)
+                    for o in r.observations.filter(run=None).select_related("picture")
+                ],
             }
             for r in round.recordings.select_related("source", "beside").order_by("uid")
         ],
         "runs": [
-            _run(run) for run in runs().with_names().filter(test__round=round).select_related("recording", "rig", "carried_from")
-            .prefetch_related("readings", "exclusions__reading", "observations__picture").select_related("picture").order_by("started_at", "uid")
+            _run(run)
+            for run in (
+                runs()
+                .with_names()
+                .filter(test__round=round)
+                .select_related("recording", "rig", "carried_from")
+                .prefetch_related("readings", "exclusions__reading", "observations__picture")
+                .select_related("picture")
+                .order_by("started_at", "uid")
+            )
         ],
         "standings": standings_of(round),
-    }  # fmt: skip
+    }
 
 
 def _version(version: Version) -> dict[str, Any]:
     return plain(version) | {
-        "material": version.material.key if version.material else None, "bill": [plain(i) for i in version.bill.all()],
-        "steps": [plain(s) | {"picture": s.picture.sha256 if s.picture else None} for s in version.steps.select_related("picture")],
-        "specimens": [_specimen(s) for s in version.specimens.select_related("printed_in")], "files": [plain(f) for f in version.files.all()],
-        "predictions": [plain(p) | {"made_by": str(p.made_by) if p.made_by else ""} for p in version.predictions.all()],
-    }  # fmt: skip
+        "material": version.material.key if version.material else None,
+        "bill": [plain(i) for i in version.bill.all()],
+        "steps": [
+            plain(s) | {"picture": s.picture.sha256 if s.picture else None}
+            for s in version.steps.select_related("picture")
+        ],
+        "specimens": [_specimen(s) for s in version.specimens.select_related("printed_in")],
+        "files": [plain(f) for f in version.files.all()],
+        "predictions": [
+            plain(p) | {"made_by": str(p.made_by) if p.made_by else ""}
+            for p in version.predictions.all()
+        ],
+    }
 
 
-WORKSHOP: dict[str, type[Model]] = {"prints": PrintRun, "steps": WorkStep, "measures": Measure, "balances": Balance, "gates": Gate}
+WORKSHOP: dict[str, type[Model]] = {
+    "prints": PrintRun,
+    "steps": WorkStep,
+    "measures": Measure,
+    "balances": Balance,
+    "gates": Gate,
+}
 """What belongs to a specimen, by the name under which it stands there."""
 
 
 def _specimen(specimen: Specimen) -> dict[str, Any]:
-    made = plain(specimen) | {"printed_in": specimen.printed_in.key if specimen.printed_in else None}
-    return made | {name: [plain(row) for row in getattr(specimen, name).order_by("pk")] for name in WORKSHOP}
+    made = plain(specimen) | {
+        "printed_in": specimen.printed_in.key if specimen.printed_in else None
+    }
+    return made | {
+        name: [plain(row) for row in getattr(specimen, name).order_by("pk")] for name in WORKSHOP
+    }
 
 
 def _materials(round: Round) -> list[Material]:
     wished = Q(pk__in=Version.objects.filter(entry__round=round).values("material"))
-    return list(Material.objects.filter(wished | Q(specimens__version__entry__round=round)).distinct().order_by("key"))
+    return list(
+        Material.objects.filter(wished | Q(specimens__version__entry__round=round))
+        .distinct()
+        .order_by("key")
+    )
 
 
 def _rigs_of(round: Round) -> list[Rig]:
     """Rigs of the round's tests and runs, with all states before them, oldest first."""
     found: dict[int, Rig] = {}
-    rows = Rig.objects.select_related("previous").prefetch_related("meters__instrument__calibrations", "calibrations")
-    wanted = set(rows.filter(Q(tests__round=round) | Q(pk__in=Run.objects.filter(test__round=round).values("rig"))).values_list("pk", flat=True))
+    rows = Rig.objects.select_related("previous").prefetch_related(
+        "meters__instrument__calibrations", "calibrations"
+    )
+    wanted = set(
+        rows.filter(
+            Q(tests__round=round) | Q(pk__in=Run.objects.filter(test__round=round).values("rig"))
+        ).values_list("pk", flat=True)
+    )
     while wanted - set(found):
         found |= {rig.pk: rig for rig in rows.filter(pk__in=wanted - set(found))}
         wanted |= {rig.previous_id for rig in found.values() if rig.previous_id}
@@ -126,20 +216,32 @@ def _rigs_of(round: Round) -> list[Rig]:
 
 
 def _referenced(round: Round) -> set[int]:
-    return set(Run.objects.filter(test__round=round, reference__isnull=False).values_list("reference_id", flat=True))
+    return set(
+        Run.objects.filter(test__round=round, reference__isnull=False).values_list(
+            "reference_id", flat=True
+        )
+    )
 
 
 def _run(run: Run) -> dict[str, Any]:
     result = getattr(run, "result", None)
     return plain(run) | {
-        "test": run.test.key, "rig": str(run.rig.uid), "setting": run.setting.label,
+        "test": run.test.key,
+        "rig": str(run.rig.uid),
+        "setting": run.setting.label,
         "carried_from": str(run.carried_from.uid) if run.carried_from else None,
-        "specimen": str(run.specimen.uid) if run.specimen else None, "reference": str(run.reference.uid) if run.reference else None,
+        "specimen": str(run.specimen.uid) if run.specimen else None,
+        "reference": str(run.reference.uid) if run.reference else None,
         "recording": str(run.recording.uid) if run.recording else None,
-        "readings": [plain(reading) for reading in run.readings.all()], "result": plain(result) if result else None,
-        "picture": run.picture.sha256 if run.picture else None, "observations": [_observation(o) for o in run.observations.all()],
-        "exclusions": [plain(e) | {"reading": [e.reading.position, e.reading.seq] if e.reading else None} for e in run.exclusions.all()],
-    }  # fmt: skip
+        "readings": [plain(reading) for reading in run.readings.all()],
+        "result": plain(result) if result else None,
+        "picture": run.picture.sha256 if run.picture else None,
+        "observations": [_observation(o) for o in run.observations.all()],
+        "exclusions": [
+            plain(e) | {"reading": [e.reading.position, e.reading.seq] if e.reading else None}
+            for e in run.exclusions.all()
+        ],
+    }
 
 
 def _observation(seen: Observation) -> dict[str, Any]:
@@ -155,9 +257,14 @@ def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
     )
     out: dict[str, list[dict[str, Any]]] = {}
     for row in rows:
-        tests = {key: {name: value for name, value in cell.items() if name != "runs"} for key, cell in row.tests.items()}
+        tests = {
+            key: {name: value for name, value in cell.items() if name != "runs"}
+            for key, cell in row.tests.items()
+        }
         fields = {name: getattr(row, name) for name in STANDING_FIELDS}
-        out.setdefault(str(row.standing.rules.number), []).append({"entry": str(row.entry.uid), **fields, "tests": tests})
+        out.setdefault(str(row.standing.rules.number), []).append(
+            {"entry": str(row.entry.uid), **fields, "tests": tests}
+        )
     return out
 
 
@@ -174,10 +281,15 @@ def export_round(user: User, round: Round) -> bytes:
             sources[recording.source.sha256] = file_content(recording.source)
     for file in PartFile.objects.filter(version__entry__round=round):
         sources[file.sha256] = kept(file.path)
-    of_steps, of_runs = AssemblyStep.objects.filter(version__entry__round=round), Run.objects.filter(test__round=round)
+    of_steps, of_runs = (
+        AssemblyStep.objects.filter(version__entry__round=round),
+        Run.objects.filter(test__round=round),
+    )
     seen = Observation.objects.filter(Q(run__test__round=round) | Q(recording__round=round))
     for picture in Picture.objects.filter(
-        Q(pk__in=of_steps.values("picture")) | Q(pk__in=of_runs.values("picture")) | Q(pk__in=seen.values("picture"))
+        Q(pk__in=of_steps.values("picture"))
+        | Q(pk__in=of_runs.values("picture"))
+        | Q(pk__in=seen.values("picture"))
     ):
         sources[picture.sha256] = kept(picture.path)
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
@@ -187,17 +299,54 @@ def export_round(user: User, round: Round) -> bytes:
 
 def results_csv(round: Round) -> str:
     """One line for each run: what was run, and its result with doubt in SI units."""
-    header = ["test", "procedure", "setting", "entry", "specimen", "reference", "repeat", "started_at", "state", "reason",
-              "room_degC", "room_Pa", "room_percent", "value", "standard_uncertainty", "unit", "missing", "core_version"]  # fmt: skip
+    header = [
+        "test",
+        "procedure",
+        "setting",
+        "entry",
+        "specimen",
+        "reference",
+        "repeat",
+        "started_at",
+        "state",
+        "reason",
+        "room_degC",
+        "room_Pa",
+        "room_percent",
+        "value",
+        "standard_uncertainty",
+        "unit",
+        "missing",
+        "core_version",
+    ]
     rows = []
-    for run in runs().with_names().filter(test__round=round).order_by("test__order", "started_at", "uid"):
+    for run in (
+        runs().with_names().filter(test__round=round).order_by("test__order", "started_at", "uid")
+    ):
         result = getattr(run, "result", None)
-        figures = [result.value, result.u, result.unit, result.missing, result.core_version] if result else [None] * 5
+        figures = (
+            [result.value, result.u, result.unit, result.missing, result.core_version]
+            if result
+            else [None] * 5
+        )
         rows.append(
-            [run.test.key, run.test.procedure, run.setting.label, run.specimen.version.entry.name if run.specimen else "",
-             run.specimen.code if run.specimen else "", str(run.reference) if run.reference else "", run.replicate, run.started_at.isoformat(),
-             run.state, run.reason, run.temperature, run.pressure, run.humidity, *figures]
-        )  # fmt: skip
+            [
+                run.test.key,
+                run.test.procedure,
+                run.setting.label,
+                run.specimen.version.entry.name if run.specimen else "",
+                run.specimen.code if run.specimen else "",
+                str(run.reference) if run.reference else "",
+                run.replicate,
+                run.started_at.isoformat(),
+                run.state,
+                run.reason,
+                run.temperature,
+                run.pressure,
+                run.humidity,
+                *figures,
+            ]
+        )
     return to_csv(header, rows)
 
 
@@ -205,10 +354,24 @@ def standing_csv(round: Round) -> str:
     """One line for each entry and version of the rules."""
     tests = list(round.tests.values_list("key", flat=True))
     columns = ("value", "u", "change", "change_expanded", "word")
-    header = ["rules", "place", "rank", "entry", "state", "score_percent", "score_u", "first_probability", "place_low", "place_high", "reason",
-              *(f"{test}_{column}" for test in tests for column in columns)]  # fmt: skip
+    header = [
+        "rules",
+        "place",
+        "rank",
+        "entry",
+        "state",
+        "score_percent",
+        "score_u",
+        "first_probability",
+        "place_low",
+        "place_high",
+        "reason",
+        *(f"{test}_{column}" for test in tests for column in columns),
+    ]
     rows = []
-    query = StandingRow.objects.filter(standing__rules__round=round).select_related("entry", "standing__rules")
+    query = StandingRow.objects.filter(standing__rules__round=round).select_related(
+        "entry", "standing__rules"
+    )
     for row in query.order_by("-standing__rules__number", "place"):
         cells = [row.tests.get(test, {}).get(column) for test in tests for column in columns]
         rows.append(
@@ -245,8 +408,18 @@ def import_round(user: User, data: bytes) -> Round:
             round = _Importer(user, bundle).run()
     except BundleRefused:
         raise
-    except (LookupError, TypeError, ValueError, ArithmeticError, AttributeError, ValidationError, IntegrityError) as problem:
-        raise BundleRefused(f"round.json cannot be read: {type(problem).__name__}: {str(problem)[:300]}") from problem
+    except (
+        LookupError,
+        TypeError,
+        ValueError,
+        ArithmeticError,
+        AttributeError,
+        ValidationError,
+        IntegrityError,
+    ) as problem:
+        raise BundleRefused(
+            f"round.json cannot be read: {type(problem).__name__}: {str(problem)[:300]}"
+        ) from problem
     record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
     return round
 
@@ -263,15 +436,23 @@ class _Importer:
             raise BundleRefused(f"This round is here already, as “{here.title}” ({here.slug}).")
         stores = StoresImporter()
         self.instruments = {row["uid"]: stores.instrument(row) for row in content["instruments"]}
-        self.rigs = {row["uid"]: stores.rig(row) for row in sorted(content["rigs"], key=lambda row: row["state"])}
-        self.types = {row["uid"]: shared(ReferenceType, row, "name") for row in content["reference_types"]}
+        self.rigs = {
+            row["uid"]: stores.rig(row)
+            for row in sorted(content["rigs"], key=lambda row: row["state"])
+        }
+        self.types = {
+            row["uid"]: shared(ReferenceType, row, "name") for row in content["reference_types"]
+        }
         self.references = {
-            row["uid"]: shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]]) for row in content["reference_specimens"]
+            row["uid"]: shared(ReferenceSpecimen, row, "serial", type=self.types[row["type"]])
+            for row in content["reference_specimens"]
         }
         round = make(Round, content["round"], slug=free_slug(content["round"]["slug"]))
         _check_brief(round, content["rules"])
         Membership.objects.create(round=round, user=self.user, role=HOST)
-        self.settings = {row["label"]: make(Setting, row, round=round) for row in content["settings"]}
+        self.settings = {
+            row["label"]: make(Setting, row, round=round) for row in content["settings"]
+        }
         self.tests: dict[str, Test] = {}
         for row in content["tests"]:
             self.tests[row["key"]] = self._test(row, round)
@@ -282,10 +463,21 @@ class _Importer:
                 make(RuleTerm, term, rules=rules, test=self.tests[term["test"]])
             for question in row["questions"]:
                 told = question | {"text": f"{question['text']}\n(asked by {question['asked_by']})"}
-                make(RuleQuestion, told, rules=rules, asked_by=self.user, answered_by=self.user if question["answer"] else None)
+                make(
+                    RuleQuestion,
+                    told,
+                    rules=rules,
+                    asked_by=self.user,
+                    answered_by=self.user if question["answer"] else None,
+                )
         for rules in round.rules.all():
-            rule_sheet(round, rules, "si")  # what a version keeps of its brief must be such that it can be read out
-        self.materials = {row["key"]: Material.objects.filter(key=row["key"]).first() or make(Material, row) for row in content["materials"]}
+            rule_sheet(
+                round, rules, "si"
+            )  # what a version keeps of its brief must be such that it can be read out
+        self.materials = {
+            row["key"]: Material.objects.filter(key=row["key"]).first() or make(Material, row)
+            for row in content["materials"]
+        }
         self.specimens = self._entries(round)
         self.recordings: dict[str, Recording] = {}
         for row in sorted(content["recordings"], key=lambda row: row["beside"] is not None):
@@ -298,11 +490,22 @@ class _Importer:
 
     def _test(self, row: dict[str, Any], round: Round) -> Test:
         if row["procedure"] not in PROCEDURES:
-            raise BundleRefused(f"The procedure “{row['procedure']}” is not known here. Update this installation first.")
-        test = make(Test, row, round=round, rig=self.rigs[row["rig"]], setting=self.settings[row["setting"]],
-                    replaces=self.tests[row["replaces"]] if row["replaces"] else None)  # fmt: skip
+            raise BundleRefused(
+                f"The procedure “{row['procedure']}” is not known here. Update this installation"
+                " first."
+            )
+        test = make(
+            Test,
+            row,
+            round=round,
+            rig=self.rigs[row["rig"]],
+            setting=self.settings[row["setting"]],
+            replaces=self.tests[row["replaces"]] if row["replaces"] else None,
+        )
         for reference in row["references"]:
-            make(TestReference, reference, test=test, specimen=self.references[reference["specimen"]])
+            make(
+                TestReference, reference, test=test, specimen=self.references[reference["specimen"]]
+            )
         return test
 
     def _entries(self, round: Round) -> dict[str, Specimen]:
@@ -310,18 +513,28 @@ class _Importer:
         for row in self.content["entries"]:
             entry = make(Entry, row, round=round)
             for version_row in row["versions"]:
-                version = make(Version, version_row, entry=entry, material=self._material(version_row["material"]))
+                version = make(
+                    Version,
+                    version_row,
+                    entry=entry,
+                    material=self._material(version_row["material"]),
+                )
                 for item in version_row["bill"]:
                     make(BillItem, item, version=version)
                 for step in version_row["steps"]:
-                    make(AssemblyStep, step, version=version, picture=self._picture(step["picture"]))
+                    make(
+                        AssemblyStep, step, version=version, picture=self._picture(step["picture"])
+                    )
                 for specimen_row in version_row["specimens"]:
                     specimens[specimen_row["uid"]] = self._specimen(specimen_row, version)
                 for file_row in version_row["files"]:
                     self._file(file_row, version)
                 for prediction_row in version_row["predictions"]:
                     if prediction_row["procedure"] not in PROCEDURES:
-                        raise BundleRefused(f"A prediction of {entry.name} is for the test “{prediction_row['procedure']}”, which is not known here.")
+                        raise BundleRefused(
+                            f"A prediction of {entry.name} is for the test"
+                            f" “{prediction_row['procedure']}”, which is not known here."
+                        )
                     make(Prediction, prediction_row, version=version)
         return specimens
 
@@ -336,13 +549,20 @@ class _Importer:
         return keep_picture(self.user, self.bundle.files[digest])
 
     def _specimen(self, row: dict[str, Any], version: Version) -> Specimen:
-        specimen = make(Specimen, row, version=version, printed_in=self._material(row["printed_in"]))
+        specimen = make(
+            Specimen, row, version=version, printed_in=self._material(row["printed_in"])
+        )
         for name, model in WORKSHOP.items():
             for item in row[name]:
                 make(model, item, specimen=specimen)
         for gate in row["gates"]:
-            if not all(isinstance(c, list) and len(c) == 2 and all(isinstance(t, str) for t in c) for c in gate["cautions"]):
-                raise BundleRefused(f"A safety gate of {specimen} has cautions that are no sentences.")
+            if not all(
+                isinstance(c, list) and len(c) == 2 and all(isinstance(t, str) for t in c)
+                for c in gate["cautions"]
+            ):
+                raise BundleRefused(
+                    f"A safety gate of {specimen} has cautions that are no sentences."
+                )
         return specimen
 
     def _file(self, row: dict[str, Any], version: Version) -> None:
@@ -350,7 +570,13 @@ class _Importer:
             raise BundleRefused(f"The bundle lacks the file {row['name']}.")
         data = self.bundle.files[row["sha256"]]
         _, path = keep(data)
-        file = make(PartFile, row | {"size": len(data), "name": safe_name(row["name"])}, version=version, path=path, added_by=self.user)
+        file = make(
+            PartFile,
+            row | {"size": len(data), "name": safe_name(row["name"])},
+            version=version,
+            path=path,
+            added_by=self.user,
+        )
         if file.is_mesh:
             ask_check(file)  # checks do not travel: they are made anew by the core that is here
 
@@ -359,8 +585,16 @@ class _Importer:
         if row["source"] is not None:
             if row["source"]["sha256"] not in self.bundle.files:
                 raise BundleRefused(f"The bundle lacks the file {row['source']['name']}.")
-            source = keep_file(self.user, row["source"]["name"], self.bundle.files[row["source"]["sha256"]])
-        recording = make(Recording, row, round=round, source=source, beside=self.recordings[row["beside"]] if row["beside"] else None)
+            source = keep_file(
+                self.user, row["source"]["name"], self.bundle.files[row["source"]["sha256"]]
+            )
+        recording = make(
+            Recording,
+            row,
+            round=round,
+            source=source,
+            beside=self.recordings[row["beside"]] if row["beside"] else None,
+        )
         self._observations(row["observations"], recording=recording)
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
@@ -376,21 +610,38 @@ class _Importer:
         made: dict[str, Run] = {}
         for row in sorted(self.content["runs"], key=lambda row: row["carried_from"] is not None):
             made[row["uid"]] = run = make(
-                Run, row, test=self.tests[row["test"]], rig=self.rigs[row["rig"]], setting=self.settings[row["setting"]], operator=self.user,
+                Run,
+                row,
+                test=self.tests[row["test"]],
+                rig=self.rigs[row["rig"]],
+                setting=self.settings[row["setting"]],
+                operator=self.user,
                 carried_from=made[row["carried_from"]] if row["carried_from"] else None,
                 specimen=self.specimens[row["specimen"]] if row["specimen"] else None,
                 reference=self.references[row["reference"]] if row["reference"] else None,
-                recording=self.recordings[row["recording"]] if row["recording"] else None, picture=self._picture(row["picture"]),
-            )  # fmt: skip
+                recording=self.recordings[row["recording"]] if row["recording"] else None,
+                picture=self._picture(row["picture"]),
+            )
             _check_stretches(row)
             for reading in row["readings"]:
                 if reading["channel"] not in CHANNELS:
-                    raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
-            Reading.objects.bulk_create(Reading(run=run, **values_of(Reading, reading)) for reading in row["readings"])
+                    raise BundleRefused(
+                        f"A reading is of the unknown channel “{reading['channel']}”."
+                    )
+            Reading.objects.bulk_create(
+                Reading(run=run, **values_of(Reading, reading)) for reading in row["readings"]
+            )
             kept = {(r.channel, r.position, r.seq): r for r in run.readings.all()}
             for out in row["exclusions"]:
                 reading = kept[out["channel"], *out["reading"]] if out["reading"] else None
-                make(Exclusion, out, run=run, reading=reading, by=self.user, undone_by=self.user if out["undone_at"] else None)
+                make(
+                    Exclusion,
+                    out,
+                    run=run,
+                    reading=reading,
+                    by=self.user,
+                    undone_by=self.user if out["undone_at"] else None,
+                )
             self._observations(row["observations"], run=run)
             if row["result"] is not None:
                 _check_result(row["result"])
@@ -401,19 +652,38 @@ def _check_curve(curve: Any) -> None:
     """A curve must have the shape that its chart reads."""
     if curve is None:
         return
-    rows = [*curve["points"], *curve["line"], *curve["system"], *([curve["at"]] if curve["at"] else [])]
-    sizes = {4 if row in curve["points"] else 2 for row in rows if len(row) != (4 if row in curve["points"] else 2)}
+    rows = [
+        *curve["points"],
+        *curve["line"],
+        *curve["system"],
+        *([curve["at"]] if curve["at"] else []),
+    ]
+    sizes = {
+        4 if row in curve["points"] else 2
+        for row in rows
+        if len(row) != (4 if row in curve["points"] else 2)
+    }
     if sizes or not all(isinstance(v, (int, float)) for row in rows for v in row):
         raise BundleRefused("A curve in round.json has points that cannot be read.")
-    if not {curve["x_kind"], curve["y_kind"]} <= set(KINDS) or not all(isinstance(curve[name], str) for name in ("x_label", "y_label")):
+    if not {curve["x_kind"], curve["y_kind"]} <= set(KINDS) or not all(
+        isinstance(curve[name], str) for name in ("x_label", "y_label")
+    ):
         raise BundleRefused("A curve in round.json is of a kind that is not known here.")
 
 
 def _check_stretches(run: dict[str, Any]) -> None:
     """Windows of readings must have the shape that reductions read."""
     stretches = [*run["windows"], *run["beside"].values()]
-    if not all(isinstance(s, list) and len(s) == 2 and all(isinstance(v, (int, float)) for v in s) and s[0] <= s[1] for s in stretches):
-        raise BundleRefused(f"A stretch that was read in run {run['uid']} cannot be read; it is a pair of seconds.")
+    if not all(
+        isinstance(s, list)
+        and len(s) == 2
+        and all(isinstance(v, (int, float)) for v in s)
+        and s[0] <= s[1]
+        for s in stretches
+    ):
+        raise BundleRefused(
+            f"A stretch that was read in run {run['uid']} cannot be read; it is a pair of seconds."
+        )
     if set(run["beside"]) - {"background", "tare"}:
         raise BundleRefused(f"What stands beside run {run['uid']} is not known here.")
 
@@ -421,15 +691,23 @@ def _check_stretches(run: dict[str, Any]) -> None:
 def _check_brief(round: Round, rules: list[dict[str, Any]]) -> None:
     """Envelope and kept briefs must have the shape that pages read."""
     if problems := round.what.problems():
-        raise BundleRefused(f"The envelope in round.json cannot be: {next(iter(problems.values()))}")
+        raise BundleRefused(
+            f"The envelope in round.json cannot be: {next(iter(problems.values()))}"
+        )
     if not all(isinstance(row["brief"], dict) for row in rules):
-        raise BundleRefused("What the brief said is not kept as it should be in a version of the rules.")
+        raise BundleRefused(
+            "What the brief said is not kept as it should be in a version of the rules."
+        )
 
 
 def _check_result(result: dict[str, Any]) -> None:
     """Doubt and working of a result must have the shape that pages and standings read."""
     for key, name, scope, kind, dof, part in result["parts"]:
-        if not all(isinstance(text, str) for text in (key, name)) or scope not in {"common", "own"} or kind not in {"A", "B"}:
+        if (
+            not all(isinstance(text, str) for text in (key, name))
+            or scope not in {"common", "own"}
+            or kind not in {"A", "B"}
+        ):
             raise BundleRefused(f"A cause of doubt in round.json cannot be read: {str(key)[:60]}")
         if not isinstance(part, (int, float)) or not isinstance(dof, (int, float, type(None))):
             raise BundleRefused(f"The cause “{name[:60]}” in round.json has no number.")
@@ -442,5 +720,11 @@ def _check_result(result: dict[str, Any]) -> None:
         ):
             raise BundleRefused("A step of working in round.json cannot be read.")
         for symbol, value, unit in step["inputs"]:
-            if not isinstance(value, (int, float)) or not isinstance(symbol, str) or not isinstance(unit, str):
-                raise BundleRefused(f"An input of “{step['name'][:60]}” in round.json cannot be read.")
+            if (
+                not isinstance(value, (int, float))
+                or not isinstance(symbol, str)
+                or not isinstance(unit, str)
+            ):
+                raise BundleRefused(
+                    f"An input of “{step['name'][:60]}” in round.json cannot be read."
+                )

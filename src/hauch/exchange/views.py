@@ -16,15 +16,25 @@ from hauch.rounds.queries import round_for
 def export_zip(request: HttpRequest, slug: str) -> HttpResponse:
     """The whole round as one ZIP."""
     round = round_for(request.user, slug, "round.export")
-    return _attachment(transfer.export_round(request.user, round), f"{round.slug}.zip", "application/zip")
+    return _attachment(
+        transfer.export_round(request.user, round), f"{round.slug}.zip", "application/zip"
+    )
 
 
 def export_csv(request: HttpRequest, slug: str) -> HttpResponse:
     """The standing, or the results of all runs, as CSV."""
     round = round_for(request.user, slug, "round.export")
     if request.GET.get("table") == "results":
-        return _attachment(transfer.results_csv(round).encode(), f"{round.slug}-results.csv", "text/csv; charset=utf-8")
-    return _attachment(transfer.standing_csv(round).encode(), f"{round.slug}-standing.csv", "text/csv; charset=utf-8")
+        return _attachment(
+            transfer.results_csv(round).encode(),
+            f"{round.slug}-results.csv",
+            "text/csv; charset=utf-8",
+        )
+    return _attachment(
+        transfer.standing_csv(round).encode(),
+        f"{round.slug}-standing.csv",
+        "text/csv; charset=utf-8",
+    )
 
 
 def import_zip(request: HttpRequest) -> HttpResponse:
@@ -43,9 +53,15 @@ def import_zip(request: HttpRequest) -> HttpResponse:
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:
-                messages.success(request, f"{round.title} is imported, with its runs, rules and standings. You are its host.")
+                messages.success(
+                    request,
+                    f"{round.title} is imported, with its runs, rules and standings. You are its"
+                    " host.",
+                )
                 return redirect("verdict:standing", round.slug)
-    return render(request, "exchange/import.html", {"problem": problem}, status=422 if problem else 200)
+    return render(
+        request, "exchange/import.html", {"problem": problem}, status=422 if problem else 200
+    )
 
 
 def library(request: HttpRequest) -> HttpResponse:
@@ -72,9 +88,21 @@ def import_stores(request: HttpRequest) -> HttpResponse:
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:
-                messages.success(request, f"New in the stores: {', '.join(names)}." if names else "Everything in the file is in the stores already.")
+                messages.success(
+                    request,
+                    (
+                        f"New in the stores: {', '.join(names)}."
+                        if names
+                        else "Everything in the file is in the stores already."
+                    ),
+                )
                 return redirect("stores:stores")
-    return render(request, "exchange/import_library.html", {"problem": problem}, status=422 if problem else 200)
+    return render(
+        request,
+        "exchange/import_library.html",
+        {"problem": problem},
+        status=422 if problem else 200,
+    )
 
 
 def _attachment(data: bytes, name: str, kind: str) -> HttpResponse:

@@ -1,4 +1,6 @@
-"""Work on files from strangers, in a child process with limits: whatever such a file does to a reader, only the child dies of it."""
+"""Work on files from strangers, in a child process with limits: whatever such a file does to a
+reader, only the child dies of it.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +29,9 @@ LAST_WORDS = 5.0
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """What a child may take: address space [bytes], processor [s], time [s] (for a busy machine, so much more), size of a file that it writes [bytes],
-    files that it may hold open."""
+    """What a child may take: address space [bytes], processor [s], time [s] (for a busy machine, so
+    much more), size of a file that it writes [bytes], files that it may hold open.
+    """
 
     memory: int = 6 * GIB
     processor: int = 300
@@ -41,7 +44,9 @@ USUAL = Limits()
 
 
 class Refused(ValueError):
-    """What a reader says of a file that it does not take: what, where, and what to do, in a sentence."""
+    """What a reader says of a file that it does not take: what, where, and what to do, in a
+    sentence.
+    """
 
 
 class Died(Exception):
@@ -83,7 +88,8 @@ def apart(work: Work, *arguments: Any, tell: Callable[[int], bool], limits: Limi
     Parameters
     ----------
     work : a function that a child can import; its arguments must be picklable
-    tell : called with the number of the stage, when it changes and about every `POLL` seconds; False stops the child
+    tell : called with the number of the stage, when it changes and about every `POLL` seconds;
+        False stops the child
     limits : of the child
 
     Raises
@@ -95,12 +101,15 @@ def apart(work: Work, *arguments: Any, tell: Callable[[int], bool], limits: Limi
 
     Notes
     -----
-    Children are forked from a server that holds the modules of `preload` and nothing else: no connection to the database, no secrets but the environment's.
+    Children are forked from a server that holds the modules of `preload` and nothing else: no
+    connection to the database, no secrets but the environment's.
     """
     context = multiprocessing.get_context("forkserver")
     ours, theirs = context.Pipe(duplex=False)
     with tempfile.TemporaryDirectory(prefix="hauch-apart-") as folder, ours:
-        child = context.Process(target=_child, args=(theirs, folder, limits, work, arguments), daemon=True)
+        child = context.Process(
+            target=_child, args=(theirs, folder, limits, work, arguments), daemon=True
+        )
         child.start()
         theirs.close()
         try:
@@ -146,7 +155,9 @@ def _of_what(code: int | None, limits: Limits) -> str:
     return f"the program that reads it ended (exit {code})"
 
 
-def _child(theirs: Connection, folder: str, limits: Limits, work: Work, arguments: tuple[Any, ...]) -> None:
+def _child(
+    theirs: Connection, folder: str, limits: Limits, work: Work, arguments: tuple[Any, ...]
+) -> None:
     """The child's whole life."""
     for kind, most in (
         (resource.RLIMIT_AS, limits.memory),
@@ -155,7 +166,9 @@ def _child(theirs: Connection, folder: str, limits: Limits, work: Work, argument
         (resource.RLIMIT_NOFILE, limits.files),
         (resource.RLIMIT_CORE, 0),
     ):
-        hard = most + 5 if kind == resource.RLIMIT_CPU else most  # the soft limit's signal says what it was
+        hard = (
+            most + 5 if kind == resource.RLIMIT_CPU else most
+        )  # the soft limit's signal says what it was
         resource.setrlimit(kind, (most, hard))
     os.chdir(folder)
     tempfile.tempdir = folder
@@ -172,7 +185,14 @@ def _child(theirs: Connection, folder: str, limits: Limits, work: Work, argument
     except Refused as problem:
         say({"refused": str(problem)})
     except MemoryError:
-        say({"refused": f"The file takes more than the {limits.memory / GIB:.0f} GB of memory that a part may. Export it with coarser facets."})
+        say(
+            {
+                "refused": (
+                    f"The file takes more than the {limits.memory / GIB:.0f} GB of memory that a"
+                    " part may. Export it with coarser facets."
+                )
+            }
+        )
     except Exception:  # told to the parent, which logs it
         say({"broke": traceback.format_exc(limit=-20)})
     finally:

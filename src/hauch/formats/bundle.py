@@ -1,7 +1,9 @@
-"""The file in which a round travels: one ZIP with round.json, traces as CSV, source files and tables.
+"""The file in which a round travels: one ZIP with round.json, traces as CSV, source files and
+tables.
 
-``round.json`` has ``schema`` = ``hauch.round`` and ``schema_version``; traces are ``traces/UID.csv`` in SI units with every
-digit; source files are ``files/SHA256``. Tables (``results.csv``, ``standing.csv``) are for people and are not read back.
+``round.json`` has ``schema`` = ``hauch.round`` and ``schema_version``; traces are
+``traces/UID.csv`` in SI units with every digit; source files are ``files/SHA256``. Tables
+(``results.csv``, ``standing.csv``) are for people and are not read back.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ class BundleRefused(ValueError):
 
 @dataclass
 class Bundle:
-    """A round as plain data, its traces by recording (seconds under ``time``), and its source files by SHA-256."""
+    """A round as plain data, its traces by recording (seconds under ``time``), and its source files
+    by SHA-256.
+    """
 
     content: dict[str, Any]
     traces: dict[str, dict[str, np.ndarray]] = field(default_factory=dict)
@@ -52,8 +56,16 @@ def _no_constant(name: str) -> float:
 def write(bundle: Bundle) -> bytes:
     """Pack a bundle; the same content gives the same bytes."""
     content = {"schema": SCHEMA, "schema_version": SCHEMA_VERSION, **bundle.content}
-    members = {"round.json": json.dumps(content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False).encode()}
-    members |= {f"traces/{uid}.csv": _trace_csv(channels) for uid, channels in bundle.traces.items()}
+    members = {
+        "round.json": (
+            json.dumps(
+                content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False
+            ).encode()
+        )
+    }
+    members |= {
+        f"traces/{uid}.csv": _trace_csv(channels) for uid, channels in bundle.traces.items()
+    }
     members |= {f"files/{digest}": data for digest, data in bundle.files.items()}
     members |= {name: text.encode() for name, text in bundle.tables.items()}
     out = io.BytesIO()
@@ -76,9 +88,16 @@ def read(data: bytes) -> Bundle:
         archive = zipfile.ZipFile(io.BytesIO(data))
         members = archive.infolist()
         if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > MOST_BYTES:
-            raise BundleRefused("The bundle unpacks to more than 1 GB or 20,000 files; it is not read.")
-        if any(m.file_size > MOST_RATIO * max(m.compress_size, 1) and m.file_size > 10_000_000 for m in members):
-            raise BundleRefused("A file in the bundle unpacks to many times its size; it is not read.")
+            raise BundleRefused(
+                "The bundle unpacks to more than 1 GB or 20,000 files; it is not read."
+            )
+        if any(
+            m.file_size > MOST_RATIO * max(m.compress_size, 1) and m.file_size > 10_000_000
+            for m in members
+        ):
+            raise BundleRefused(
+                "A file in the bundle unpacks to many times its size; it is not read."
+            )
         if "round.json" not in archive.namelist():
             raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
         content = json.loads(archive.read("round.json"), parse_constant=_no_constant)
@@ -86,60 +105,140 @@ def read(data: bytes) -> Bundle:
             raise BundleRefused("round.json does not describe a round.")
         version = content.get("schema_version")
         if not isinstance(version, int) or not 1 <= version <= SCHEMA_VERSION:
-            raise BundleRefused(f"The bundle has schema version {version}; this installation reads up to {SCHEMA_VERSION}. Update it first.")
+            raise BundleRefused(
+                f"The bundle has schema version {version}; this installation reads up to"
+                f" {SCHEMA_VERSION}. Update it first."
+            )
         bundle = Bundle(content)
         for member in members:
             if _TRACE.fullmatch(member.filename):
-                bundle.traces[member.filename[7:-4]] = _read_trace(archive.read(member).decode(), member.filename)
+                bundle.traces[member.filename[7:-4]] = _read_trace(
+                    archive.read(member).decode(), member.filename
+                )
             elif _FILE.fullmatch(member.filename):
                 kept = archive.read(member)
                 if hashlib.sha256(kept).hexdigest() != member.filename[6:]:
-                    raise BundleRefused(f"{member.filename} does not match its checksum; the bundle is damaged.")
+                    raise BundleRefused(
+                        f"{member.filename} does not match its checksum; the bundle is damaged."
+                    )
                 bundle.files[member.filename[6:]] = kept
         bundle.content = upgraded(content, version)
         return bundle
-    except (zipfile.BadZipFile, EOFError, UnicodeDecodeError, json.JSONDecodeError, NotImplementedError, RuntimeError) as problem:
-        raise BundleRefused("The file is not a readable ZIP of an exported round. Export the round again.") from problem
+    except (
+        zipfile.BadZipFile,
+        EOFError,
+        UnicodeDecodeError,
+        json.JSONDecodeError,
+        NotImplementedError,
+        RuntimeError,
+    ) as problem:
+        raise BundleRefused(
+            "The file is not a readable ZIP of an exported round. Export the round again."
+        ) from problem
 
 
 def _from_version_1(content: dict[str, Any]) -> dict[str, Any]:
-    """Version 1 had one line of calibration in a meter, one state of a rig, all tests in all rules and weights only."""
+    """Version 1 had one line of calibration in a meter, one state of a rig, all tests in all rules
+    and weights only.
+    """
     try:
-        round = {"motors": 1, "own_parts": False, "orientation": "", "equal": "throttle", "equal_value": None, "envelope": {}, "entries_until": None}
-        known = {"serial": "", "low": None, "high": None, "response_time": None, "recalibrate_after": None}
-        test = {"soak": "none", "soak_minutes": None, "baseline": 1.0, "dropped": False, "replaces": None}
+        round = {
+            "motors": 1,
+            "own_parts": False,
+            "orientation": "",
+            "equal": "throttle",
+            "equal_value": None,
+            "envelope": {},
+            "entries_until": None,
+        }
+        known = {
+            "serial": "",
+            "low": None,
+            "high": None,
+            "response_time": None,
+            "recalibrate_after": None,
+        }
+        test = {
+            "soak": "none",
+            "soak_minutes": None,
+            "baseline": 1.0,
+            "dropped": False,
+            "replaces": None,
+        }
         rigs_of_tests = {row["key"]: row["rig"] for row in content["tests"]}
         return content | {
             "round": round | content["round"],
-            "instruments": [known | row | {"calibrations": _calibration_of_version_1(row)} for row in content["instruments"]],
+            "instruments": [
+                known | row | {"calibrations": _calibration_of_version_1(row)}
+                for row in content["instruments"]
+            ],
             "rigs": [
-                {"since": content["round"]["created_at"], "change": "", "previous": None, "calibrations": []} | row for row in content["rigs"]
+                {
+                    "since": content["round"]["created_at"],
+                    "change": "",
+                    "previous": None,
+                    "calibrations": [],
+                }
+                | row
+                for row in content["rigs"]
             ],
             "tests": [test | row for row in content["tests"]],
             "rules": [
-                row | {"brief": {}, "questions": [], "tests": list(rigs_of_tests),
-                       "terms": [{"test": key, "weight": weight, "most_loss": None} for key, weight in row["terms"].items()]}
+                row
+                | {
+                    "brief": {},
+                    "questions": [],
+                    "tests": list(rigs_of_tests),
+                    "terms": [
+                        {"test": key, "weight": weight, "most_loss": None}
+                        for key, weight in row["terms"].items()
+                    ],
+                }
                 for row in content["rules"]
             ],
-            "runs": [{"hours": 0.0, "carried_from": None, "rig": rigs_of_tests[row["test"]]} | row for row in content["runs"]],
-        }  # fmt: skip
+            "runs": [
+                {"hours": 0.0, "carried_from": None, "rig": rigs_of_tests[row["test"]]} | row
+                for row in content["runs"]
+            ],
+        }
     except (LookupError, TypeError, AttributeError) as problem:
-        raise BundleRefused(f"round.json of version 1 cannot be read: {type(problem).__name__}: {problem}") from problem
+        raise BundleRefused(
+            f"round.json of version 1 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
 
 
 def _calibration_of_version_1(row: dict[str, Any]) -> list[dict[str, Any]]:
-    if row["calibrated_on"] is None and row["slope"] == 1 and not row["offset"] and not row["slope_u"]:
+    if (
+        row["calibrated_on"] is None
+        and row["slope"] == 1
+        and not row["offset"]
+        and not row["slope_u"]
+    ):
         return []
     uid = str(uuid.uuid5(uuid.NAMESPACE_URL, f"calibration of {row['uid']}"))
     line = {name: row[name] for name in ("slope", "offset", "slope_u")}
     return [
-        {"uid": uid, "at": row["calibrated_on"] or "2000-01-01", "standard": "", "standard_u": 0.0, "points": [], "centre": 0.0, "level_u": 0.0, "dof": None,
-         "replaces_limit": False, "note": "Line as it was known; its points were not kept.", "withdrawn": "", **line}
-    ]  # fmt: skip
+        {
+            "uid": uid,
+            "at": row["calibrated_on"] or "2000-01-01",
+            "standard": "",
+            "standard_u": 0.0,
+            "points": [],
+            "centre": 0.0,
+            "level_u": 0.0,
+            "dof": None,
+            "replaces_limit": False,
+            "note": "Line as it was known; its points were not kept.",
+            "withdrawn": "",
+            **line,
+        }
+    ]
 
 
 def _from_version_2(content: dict[str, Any]) -> dict[str, Any]:
-    """Version 2 had no files and no predictions of versions; those that were on the bench are sealed from their first run on."""
+    """Version 2 had no files and no predictions of versions; those that were on the bench are
+    sealed from their first run on.
+    """
     try:
         first: dict[str, str] = {}
         for run in content["runs"]:
@@ -150,26 +249,64 @@ def _from_version_2(content: dict[str, Any]) -> dict[str, Any]:
             runs = [first[s["uid"]] for s in version["specimens"] if s["uid"] in first]
             return {"files": [], "predictions": [], "sealed_at": min(runs, default=None), **version}
 
-        return content | {"entries": [entry | {"versions": [grown(v) for v in entry["versions"]]} for entry in content["entries"]]}
+        return content | {
+            "entries": [
+                entry | {"versions": [grown(v) for v in entry["versions"]]}
+                for entry in content["entries"]
+            ]
+        }
     except (LookupError, TypeError, AttributeError) as problem:
-        raise BundleRefused(f"round.json of version 2 cannot be read: {type(problem).__name__}: {problem}") from problem
+        raise BundleRefused(
+            f"round.json of version 2 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
 
 
 def _from_version_3(content: dict[str, Any]) -> dict[str, Any]:
     """Version 3 had no bills, steps, materials and nothing of the workshop but specimens."""
     try:
-        later = {"layer": 0.0002, "line": 0.00045, "walls": 3, "infill": 0.25, "cap": None, "due": None, "printed_in": None}
-        lists: dict[str, Any] = {"prints": [], "steps": [], "measures": [], "balances": [], "gates": []}
+        later = {
+            "layer": 0.0002,
+            "line": 0.00045,
+            "walls": 3,
+            "infill": 0.25,
+            "cap": None,
+            "due": None,
+            "printed_in": None,
+        }
+        lists: dict[str, Any] = {
+            "prints": [],
+            "steps": [],
+            "measures": [],
+            "balances": [],
+            "gates": [],
+        }
 
         def grown(version: dict[str, Any]) -> dict[str, Any]:
-            files = [{"place": "", "count": 1, "unit": "", "axis": ""} | f for f in version["files"]]
-            specimens = [later | {"since": version["created_at"]} | lists | s for s in version["specimens"]]
-            return {"why": "", "material": None, "bill": [], "steps": [], **version, "files": files, "specimens": specimens}
+            files = [
+                {"place": "", "count": 1, "unit": "", "axis": ""} | f for f in version["files"]
+            ]
+            specimens = [
+                later | {"since": version["created_at"]} | lists | s for s in version["specimens"]
+            ]
+            return {
+                "why": "",
+                "material": None,
+                "bill": [],
+                "steps": [],
+                **version,
+                "files": files,
+                "specimens": specimens,
+            }
 
-        entries = [entry | {"versions": [grown(v) for v in entry["versions"]]} for entry in content["entries"]]
+        entries = [
+            entry | {"versions": [grown(v) for v in entry["versions"]]}
+            for entry in content["entries"]
+        ]
         return {"materials": [], **content, "entries": entries}
     except (LookupError, TypeError, AttributeError) as problem:
-        raise BundleRefused(f"round.json of version 3 cannot be read: {type(problem).__name__}: {problem}") from problem
+        raise BundleRefused(
+            f"round.json of version 3 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
 
 
 def _from_version_4(content: dict[str, Any]) -> dict[str, Any]:
@@ -181,14 +318,21 @@ def _from_version_4(content: dict[str, Any]) -> dict[str, Any]:
             | {"result": {"curve": None, "troubles": []} | run["result"] if run["result"] else None}
             for run in content["runs"]
         ]
-        recordings = [{"shift": 0.0, "shift_note": "", "beside": None, "observations": []} | row for row in content["recordings"]]
+        recordings = [
+            {"shift": 0.0, "shift_note": "", "beside": None, "observations": []} | row
+            for row in content["recordings"]
+        ]
         return content | {"runs": runs, "recordings": recordings}
     except (LookupError, TypeError, AttributeError) as problem:
-        raise BundleRefused(f"round.json of version 4 cannot be read: {type(problem).__name__}: {problem}") from problem
+        raise BundleRefused(
+            f"round.json of version 4 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
 
 
 def _from_version_5(content: dict[str, Any]) -> dict[str, Any]:
-    """Version 5 did not say which reference is run beside the one in use: of a test's open ones, all but the first."""
+    """Version 5 did not say which reference is run beside the one in use: of a test's open ones,
+    all but the first.
+    """
     try:
 
         def bridged(test: dict[str, Any]) -> dict[str, Any]:
@@ -207,10 +351,18 @@ def _from_version_5(content: dict[str, Any]) -> dict[str, Any]:
             "materials": [{"retired": False} | row for row in content["materials"]],
         }
     except (LookupError, TypeError, AttributeError) as problem:
-        raise BundleRefused(f"round.json of version 5 cannot be read: {type(problem).__name__}: {problem}") from problem
+        raise BundleRefused(
+            f"round.json of version 5 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
 
 
-STEPS = {1: _from_version_1, 2: _from_version_2, 3: _from_version_3, 4: _from_version_4, 5: _from_version_5}
+STEPS = {
+    1: _from_version_1,
+    2: _from_version_2,
+    3: _from_version_3,
+    4: _from_version_4,
+    5: _from_version_5,
+}
 """Version -> what makes its content one of the next version."""
 
 
@@ -222,7 +374,9 @@ def upgraded(content: dict[str, Any], version: int) -> dict[str, Any]:
 
 
 def _trace_csv(channels: dict[str, np.ndarray]) -> bytes:
-    columns = [["" if math.isnan(v) else repr(v) for v in values.tolist()] for values in channels.values()]
+    columns = [
+        ["" if math.isnan(v) else repr(v) for v in values.tolist()] for values in channels.values()
+    ]
     return "\n".join([",".join(channels), *map(",".join, zip(*columns, strict=True))]).encode()
 
 
@@ -233,6 +387,9 @@ def _read_trace(text: str, name: str) -> dict[str, np.ndarray]:
         columns = list(zip(*rows, strict=True))
         if len(columns) != len(header) or "time" not in header:
             raise ValueError
-        return {key: np.array([float(c) if c else math.nan for c in column]) for key, column in zip(header, columns, strict=True)}
+        return {
+            key: np.array([float(c) if c else math.nan for c in column])
+            for key, column in zip(header, columns, strict=True)
+        }
     except ValueError as problem:
         raise BundleRefused(f"{name} is not a table of numbers with a column “time”.") from problem

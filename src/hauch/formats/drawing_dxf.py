@@ -11,7 +11,19 @@ from ezdxf.enums import TextEntityAlignment
 from hauch.core.geometry.drawing import Dimension, Drawing
 
 MM = 1000.0
-COLOURS = {"part": 7, "thin": 8, "axis": 8, "mount": 7, "keep_out": 1, "space": 4, "sensor": 5, "flow": 5, "heat": 7, "dimension": 8, "text": 8}
+COLOURS = {
+    "part": 7,
+    "thin": 8,
+    "axis": 8,
+    "mount": 7,
+    "keep_out": 1,
+    "space": 4,
+    "sensor": 5,
+    "flow": 5,
+    "heat": 7,
+    "dimension": 8,
+    "text": 8,
+}
 LINETYPES = {"axis": "CENTER", "space": "DASHED"}
 
 
@@ -26,13 +38,19 @@ def to_dxf(drawing: Drawing) -> bytes:
         points = [(MM * x, MM * y) for x, y in path.points]
         space.add_lwpolyline(points, close=path.closed, dxfattribs={"layer": path.layer.upper()})
     for circle in drawing.circles:
-        space.add_circle((MM * circle.centre[0], MM * circle.centre[1]), MM * circle.radius, dxfattribs={"layer": circle.layer.upper()})
+        space.add_circle(
+            (MM * circle.centre[0], MM * circle.centre[1]),
+            MM * circle.radius,
+            dxfattribs={"layer": circle.layer.upper()},
+        )
     x0, y0, x1, y1 = (MM * v for v in drawing.bounds())
     height = max(x1 - x0, y1 - y0) / 60
     for note in drawing.notes:
         written = note.text if note.length is None else f"{note.text} {MM * note.length:.4g} mm"
         text = space.add_text(written, height=height, dxfattribs={"layer": "TEXT"})
-        text.set_placement((MM * note.at[0], MM * note.at[1]), align=TextEntityAlignment.MIDDLE_CENTER)
+        text.set_placement(
+            (MM * note.at[0], MM * note.at[1]), align=TextEntityAlignment.MIDDLE_CENTER
+        )
     for dimension in drawing.dimensions:
         _add_dimension(space, dimension, height)
     out = io.StringIO()
@@ -48,7 +66,12 @@ def _add_dimension(space: ezdxf.layouts.Modelspace, d: Dimension, height: float)
     else:
         base, angle = (min(ax, bx) - reach if d.side == "left" else max(ax, bx) + reach, ay), 90
     made = space.add_linear_dim(
-        base=(MM * base[0], MM * base[1]), p1=(MM * ax, MM * ay), p2=(MM * bx, MM * by), angle=angle, text=f"{d.prefix.replace('⌀', '%%c')}<>",
-        override={"dimtxt": height, "dimasz": height, "dimexo": height / 2, "dimexe": height / 2}, dxfattribs={"layer": "DIMENSION"},
-    )  # fmt: skip
+        base=(MM * base[0], MM * base[1]),
+        p1=(MM * ax, MM * ay),
+        p2=(MM * bx, MM * by),
+        angle=angle,
+        text=f"{d.prefix.replace('⌀', '%%c')}<>",
+        override={"dimtxt": height, "dimasz": height, "dimexo": height / 2, "dimexe": height / 2},
+        dxfattribs={"layer": "DIMENSION"},
+    )
     made.render()

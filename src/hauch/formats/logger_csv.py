@@ -1,7 +1,9 @@
-"""Read the tables that bench loggers write: comma, semicolon or tab, decimal point or comma, units in the header.
+"""Read the tables that bench loggers write: comma, semicolon or tab, decimal point or comma, units
+in the header.
 
-`inspect` looks at a file and guesses what its columns are; a person confirms the mapping; `read_log` reads it. A file
-with unreadable rows is refused as a whole with the list of its rows and reasons.
+`inspect` looks at a file and guesses what its columns are; a person confirms the mapping;
+`read_log` reads it. A file with unreadable rows is refused as a whole with the list of its rows and
+reasons.
 """
 
 from __future__ import annotations
@@ -30,7 +32,9 @@ LOST = frozenset({"", "nan"})
 
 SECONDS = {"s": 1.0, "sec": 1.0, "ms": 1e-3, "min": 60.0, "h": 3600.0}
 TIME_WORDS = ("time", "zeit", "elapsed", "date", "datum", "stamp", "clock")
-_LOCAL = re.compile(r"\s*(\d{1,2})([./-])(\d{1,2})\2(\d{4})[ T]+(\d{1,2}):(\d{2})(?::(\d{2}(?:[.,]\d+)?))?\s*$")
+_LOCAL = re.compile(
+    r"\s*(\d{1,2})([./-])(\d{1,2})\2(\d{4})[ T]+(\d{1,2}):(\d{2})(?::(\d{2}(?:[.,]\d+)?))?\s*$"
+)
 _UNIT_IN_HEADER = re.compile(r"[\[(]([^\])]*(?:\([^)]*\))?)[\])]\s*$")
 
 
@@ -53,7 +57,9 @@ class LogRefused(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """What one column is taken for: a channel key, ``time`` or nothing, and the unit it is written in."""
+    """What one column is taken for: a channel key, ``time`` or nothing, and the unit it is written
+    in.
+    """
 
     channel: str = ""
     unit: str = ""
@@ -74,7 +80,9 @@ class Table:
     @property
     def fingerprint(self) -> str:
         """Identity of the logger's layout, under which a confirmed mapping is remembered."""
-        return hashlib.sha256("\x1f".join((self.delimiter, self.decimal, *self.header, *self.units)).encode()).hexdigest()
+        return hashlib.sha256(
+            "\x1f".join((self.delimiter, self.decimal, *self.header, *self.units)).encode()
+        ).hexdigest()
 
     def cells(self, line: str) -> list[str]:
         """Cells of one line."""
@@ -85,7 +93,9 @@ class Table:
 
 @dataclass(frozen=True)
 class Log:
-    """A log in SI units: ``start`` (None when the file holds no date), seconds from it, values by channel, lost cells."""
+    """A log in SI units: ``start`` (None when the file holds no date), seconds from it, values by
+    channel, lost cells.
+    """
 
     start: datetime | None
     times: np.ndarray
@@ -101,13 +111,18 @@ def decode(data: bytes) -> tuple[str, str]:
     LogRefused : empty, too large, or not a text file
     """
     if len(data) > MOST_BYTES:
-        raise LogRefused(f"The file has {len(data) / 1e6:,.0f} MB; at most {MOST_BYTES / 1e6:,.0f} MB are read. Split it, or log at a lower rate.")
+        raise LogRefused(
+            f"The file has {len(data) / 1e6:,.0f} MB; at most {MOST_BYTES / 1e6:,.0f} MB are read."
+            " Split it, or log at a lower rate."
+        )
     if not data.strip():
         raise LogRefused("The file is empty. Export the log again and choose that file.")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return data.decode("utf-16", errors="replace"), "UTF-16"
     if b"\x00" in data[:65536]:
-        raise LogRefused("The file is not a text table: it holds binary data. Export the log as CSV.")
+        raise LogRefused(
+            "The file is not a text table: it holds binary data. Export the log as CSV."
+        )
     try:
         return data.decode("utf-8-sig"), "UTF-8"
     except UnicodeDecodeError:
@@ -125,24 +140,56 @@ def inspect(data: bytes) -> Table:
     lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
     while lines and not lines[-1].strip():
         lines.pop()
-    start = next((i for i, line in enumerate(lines) if line.strip() and not line.lstrip().startswith("#")), 0)
+    start = next(
+        (i for i, line in enumerate(lines) if line.strip() and not line.lstrip().startswith("#")), 0
+    )
     sample = lines[start : start + 50]
-    delimiter = max("\t;,|", key=lambda d: (min((line.count(d) for line in sample[:2]), default=0) > 0, sum(line.count(d) for line in sample)) if d != "," else
-                    (min((line.count(d) for line in sample[:2]), default=0) > 0 and not any(";" in line or "\t" in line for line in sample[:2]), 0))  # fmt: skip
+    delimiter = max(
+        "\t;,|",
+        key=lambda d: (
+            (
+                min((line.count(d) for line in sample[:2]), default=0) > 0,
+                sum(line.count(d) for line in sample),
+            )
+            if d != ","
+            else (
+                min((line.count(d) for line in sample[:2]), default=0) > 0
+                and not any(";" in line or "\t" in line for line in sample[:2]),
+                0,
+            )
+        ),
+    )
     if sample[0].count(delimiter) < 1 or len(sample) < 2:
-        raise LogRefused("No table was found: the first line holds no comma, semicolon or tab between column names, or no row follows it.")
+        raise LogRefused(
+            "No table was found: the first line holds no comma, semicolon or tab between column"
+            " names, or no row follows it."
+        )
     rough = Table(encoding, delimiter, ".", (), (), [])
     header = tuple(rough.cells(lines[start]))
     if len(header) > MOST_COLUMNS:
-        raise LogRefused(f"The first line has {len(header)} columns; at most {MOST_COLUMNS} are read. Is this a bench log?")
+        raise LogRefused(
+            f"The first line has {len(header)} columns; at most {MOST_COLUMNS} are read. Is this a"
+            " bench log?"
+        )
     if sum(_is_number(cell) for cell in header) > len(header) / 2:
-        raise LogRefused("The first line holds numbers where column names should stand. Add a line with the names and units of the columns.")
+        raise LogRefused(
+            "The first line holds numbers where column names should stand. Add a line with the"
+            " names and units of the columns."
+        )
     second = rough.cells(lines[start + 1])
-    has_units = len(second) == len(header) and not any(_is_number(cell) for cell in second) and _looks_like_units(second)
+    has_units = (
+        len(second) == len(header)
+        and not any(_is_number(cell) for cell in second)
+        and _looks_like_units(second)
+    )
     body = start + (2 if has_units else 1)
     decimal = "." if delimiter == "," else _decimal(lines[body : body + 50], delimiter)
     header_units = tuple(_unit_of(name) for name in header)
-    units = tuple(b or a for a, b in zip(header_units, second, strict=True)) if has_units else header_units
+    units = (
+        tuple(b or a for a, b in zip(header_units, second, strict=True))
+        if has_units
+        else header_units
+    )
     return Table(encoding, delimiter, decimal, header, units, lines[body:], body + 1)
 
 
@@ -155,7 +202,9 @@ def _is_number(cell: str) -> bool:
 
 
 def _looks_like_units(cells: list[str]) -> bool:
-    known = {spelling for kind in KINDS.values() for spelling in kind.spellings if spelling} | set(SECONDS)
+    known = {spelling for kind in KINDS.values() for spelling in kind.spellings if spelling} | set(
+        SECONDS
+    )
     return sum(cell.strip("[]()").casefold() in known for cell in cells) >= max(1, len(cells) // 2)
 
 
@@ -178,8 +227,13 @@ def guess_mapping(table: Table) -> list[Column]:
     found: list[tuple[int, int, str]] = []
     for index, name in enumerate(table.header):
         plain = _UNIT_IN_HEADER.sub("", name).casefold().strip()
-        if any(plain.startswith(word) or word in plain for word in TIME_WORDS) and TIME not in taken:
-            columns[index] = Column(TIME, table.units[index] if table.units[index].casefold() in SECONDS else "")
+        if (
+            any(plain.startswith(word) or word in plain for word in TIME_WORDS)
+            and TIME not in taken
+        ):
+            columns[index] = Column(
+                TIME, table.units[index] if table.units[index].casefold() in SECONDS else ""
+            )
             taken.add(TIME)
             continue
         for channel in CHANNELS.values():
@@ -205,19 +259,27 @@ def _guess_unit(table: Table, index: int, channel: str) -> str:
 
 
 def check_mapping(table: Table, mapping: list[Column]) -> None:
-    """Raise LogRefused for a mapping that cannot be read: no time, nothing measured, a channel twice, an unknown unit."""
+    """Raise LogRefused for a mapping that cannot be read: no time, nothing measured, a channel
+    twice, an unknown unit.
+    """
     used = [column.channel for column in mapping if column.channel]
     if len(mapping) != len(table.header):
-        raise LogRefused(f"The mapping names {len(mapping)} columns, but the file has {len(table.header)}.")
+        raise LogRefused(
+            f"The mapping names {len(mapping)} columns, but the file has {len(table.header)}."
+        )
     if used.count(TIME) != 1:
         raise LogRefused("Say which column holds the time. Exactly one must.")
     if len(used) < 2:
-        raise LogRefused("No column is taken for a reading. Choose what at least one of them measures.")
+        raise LogRefused(
+            "No column is taken for a reading. Choose what at least one of them measures."
+        )
     for channel in set(used) - {TIME}:
         if channel not in CHANNELS:
             raise LogRefused(f"The channel “{channel}” is not known.")
         if used.count(channel) > 1:
-            raise LogRefused(f"Two columns are taken for {CHANNELS[channel].label.lower()}. Keep one.")
+            raise LogRefused(
+                f"Two columns are taken for {CHANNELS[channel].label.lower()}. Keep one."
+            )
     for column in mapping:
         if column.channel and column.channel != TIME:
             try:
@@ -226,7 +288,9 @@ def check_mapping(table: Table, mapping: list[Column]) -> None:
                 raise LogRefused(str(problem)) from problem
 
 
-def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first: bool = True) -> Log:
+def read_log(
+    table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first: bool = True
+) -> Log:
     """Read a log by a confirmed mapping.
 
     Parameters
@@ -248,24 +312,34 @@ def read_log(table: Table, mapping: list[Column], zone: tzinfo = UTC, day_first:
     times, start = np.zeros(0), None
     for index, column in enumerate(mapping):
         if column.channel == TIME:
-            times, start = _times(columns[index], column.unit, table, good_numbers, zone, day_first, problems)
+            times, start = _times(
+                columns[index], column.unit, table, good_numbers, zone, day_first, problems
+            )
         elif column.channel:
             values, gone = _numbers(columns[index], table, good_numbers, column.channel, problems)
             lost += gone
-            channels[column.channel] = np.asarray(to_si(values, column.unit, CHANNELS[column.channel].kind))
+            channels[column.channel] = np.asarray(
+                to_si(values, column.unit, CHANNELS[column.channel].kind)
+            )
     _check_order(times, good_numbers, problems)
     if not problems:
         _check_ranges(channels, good_numbers, problems)
     if problems:
         problems.sort(key=lambda problem: problem.line)
-        raise LogRefused(f"{len(problems)} of {total} rows cannot be read, so nothing was imported. Mend them or export the log again.", problems)
+        raise LogRefused(
+            f"{len(problems)} of {total} rows cannot be read, so nothing was imported. Mend them or"
+            " export the log again.",
+            problems,
+        )
     if times.size < 2:
         raise LogRefused("The file holds fewer than two rows of readings.")
     return Log(start, times, channels, lost)
 
 
 def _columns(table: Table, problems: list[Problem]) -> tuple[list[list[str]], list[int], int]:
-    """Cells by column of the rows that are whole, their lines in the file, and how many rows there are in all."""
+    """Cells by column of the rows that are whole, their lines in the file, and how many rows there
+    are in all.
+    """
     width, mark = len(table.header), table.delimiter
     lines = table.lines
     if any('"' in line for line in lines):
@@ -288,7 +362,9 @@ def _columns(table: Table, problems: list[Problem]) -> tuple[list[list[str]], li
     return [cells[index::width] for index in range(width)], good_numbers, len(lines)
 
 
-def _numbers(cells: list[str], table: Table, lines: list[int], channel: str, problems: list[Problem]) -> tuple[np.ndarray, int]:
+def _numbers(
+    cells: list[str], table: Table, lines: list[int], channel: str, problems: list[Problem]
+) -> tuple[np.ndarray, int]:
     if table.decimal == ",":
         cells = "\x1f".join(cells).replace(",", ".").split("\x1f") if cells else cells
     try:
@@ -310,31 +386,51 @@ def _numbers(cells: list[str], table: Table, lines: list[int], channel: str, pro
         if cell.strip().casefold() in LOST:
             lost += 1
         else:
-            problems.append(Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” in {CHANNELS[channel].label.lower()} is not a number"))
+            problems.append(
+                Problem(
+                    lines[index],
+                    f"“{cell.strip()[:MOST_CELL]}” in {CHANNELS[channel].label.lower()} is not a"
+                    " number",
+                )
+            )
     return values, lost
 
 
 def _times(
-    cells: list[str], unit: str, table: Table, lines: list[int], zone: tzinfo, day_first: bool, problems: list[Problem]
+    cells: list[str],
+    unit: str,
+    table: Table,
+    lines: list[int],
+    zone: tzinfo,
+    day_first: bool,
+    problems: list[Problem],
 ) -> tuple[np.ndarray, datetime | None]:
     """Seconds from the first row, and its moment."""
     if unit or (cells and _is_number(cells[0])):
         scale = SECONDS.get(unit.casefold() or "s")
         if scale is None:
-            raise LogRefused(f"The unit of time “{unit}” is not known. Known are: {', '.join(SECONDS)}.")
+            raise LogRefused(
+                f"The unit of time “{unit}” is not known. Known are: {', '.join(SECONDS)}."
+            )
         seconds = np.full(len(cells), np.nan)
         for index, cell in enumerate(cells):
             if _is_number(cell):
                 seconds[index] = float(cell.replace(",", ".")) * scale
             else:
-                problems.append(Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a time in {unit or 's'}"))
+                problems.append(
+                    Problem(
+                        lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a time in {unit or 's'}"
+                    )
+                )
         return np.round(seconds - (seconds[0] if seconds.size else 0.0), 6), None
     stamps = np.full(len(cells), np.nan)
     first: datetime | None = None
     for index, cell in enumerate(cells):
         moment = _moment(cell, day_first)
         if moment is None:
-            problems.append(Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a date and time"))
+            problems.append(
+                Problem(lines[index], f"“{cell.strip()[:MOST_CELL]}” is not a date and time")
+            )
             continue
         if moment.tzinfo is None:
             moment = moment.replace(tzinfo=zone)
@@ -363,7 +459,15 @@ def _local_date(cell: str, day_first: bool) -> datetime | None:
     one, mark, two, year, hour, minute, second = found.groups()
     day, month = (one, two) if day_first or mark == "." else (two, one)
     seconds = float((second or "0").replace(",", "."))
-    return datetime(int(year), int(month), int(day), int(hour), int(minute), int(seconds), round(seconds % 1 * 1e6))
+    return datetime(
+        int(year),
+        int(month),
+        int(day),
+        int(hour),
+        int(minute),
+        int(seconds),
+        round(seconds % 1 * 1e6),
+    )
 
 
 def _check_order(times: np.ndarray, lines: list[int], problems: list[Problem]) -> None:
@@ -382,12 +486,20 @@ def _check_order(times: np.ndarray, lines: list[int], problems: list[Problem]) -
         top = max(top, time)
 
 
-def _check_ranges(channels: dict[str, np.ndarray], lines: list[int], problems: list[Problem]) -> None:
-    """Whole columns outside what a bench can read mean a wrong unit or column; single values stay, marked as spikes."""
+def _check_ranges(
+    channels: dict[str, np.ndarray], lines: list[int], problems: list[Problem]
+) -> None:
+    """Whole columns outside what a bench can read mean a wrong unit or column; single values stay,
+    marked as spikes.
+    """
     for key, values in channels.items():
         channel = CHANNELS[key]
         there = values[np.isfinite(values)]
         if there.size and not channel.low <= float(np.median(there)) <= channel.high:
             problems.append(
-                Problem(lines[0], f"{channel.label}: the middle value {np.median(there):.4g} {channel.unit} cannot be; check the column's unit")
+                Problem(
+                    lines[0],
+                    f"{channel.label}: the middle value {np.median(there):.4g} {channel.unit}"
+                    " cannot be; check the column's unit",
+                )
             )

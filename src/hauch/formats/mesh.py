@@ -1,4 +1,6 @@
-"""Meshes out: STL and 3MF in millimetres, GLB for the turning view, and a shaded picture for a quick look."""
+"""Meshes out: STL and 3MF in millimetres, GLB for the turning view, and a shaded picture for a
+quick look.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,9 @@ def to_3mf(mesh: trimesh.Trimesh, name: str) -> bytes:
 PREVIEW_FACES = 24_000
 """Triangles of a turning view: a few hundred kilobytes, drawn at once."""
 ROUGH_FACES = 200_000
-"""Above this, vertices are first drawn together on a grid, since edge collapse takes seconds for each million triangles."""
+"""Above this, vertices are first drawn together on a grid, since edge collapse takes seconds for
+each million triangles.
+"""
 GRID = 900
 """Cells of that grid along the greatest side."""
 
@@ -57,7 +61,9 @@ def preview(mesh: trimesh.Trimesh, most: int = PREVIEW_FACES) -> trimesh.Trimesh
     if len(faces) > ROUGH_FACES:
         points, faces = _drawn_together(points, faces)
     if len(faces) > most:
-        points, faces = fast_simplification.simplify(points.astype(np.float32), faces.astype(np.int32), target_count=most)
+        points, faces = fast_simplification.simplify(
+            points.astype(np.float32), faces.astype(np.int32), target_count=most
+        )
     return trimesh.Trimesh(points, faces, process=False)
 
 
@@ -68,12 +74,16 @@ def _drawn_together(points: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, 
     key = (cell[:, 0] * (GRID + 2) + cell[:, 1]) * (GRID + 2) + cell[:, 2]
     _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
     moved = inverse[faces]
-    kept = (moved[:, 0] != moved[:, 1]) & (moved[:, 1] != moved[:, 2]) & (moved[:, 0] != moved[:, 2])
+    kept = (
+        (moved[:, 0] != moved[:, 1]) & (moved[:, 1] != moved[:, 2]) & (moved[:, 0] != moved[:, 2])
+    )
     return points[first], moved[kept]
 
 
 def to_glb(mesh: trimesh.Trimesh, values: dict[str, np.ndarray]) -> bytes:
-    """A mesh [mm] as GLB with a value for each vertex under names that begin with an underscore (glTF 2.0, 3.7.2.1, application-specific)."""
+    """A mesh [mm] as GLB with a value for each vertex under names that begin with an underscore
+    (glTF 2.0, 3.7.2.1, application-specific).
+    """
     import trimesh
 
     made = trimesh.Trimesh(mesh.vertices, mesh.faces, process=False)
@@ -86,20 +96,33 @@ INK = (96, 130, 138)
 OUT = (190, 60, 50)
 
 
-def picture(mesh: trimesh.Trimesh, width: int = 520, height: int = 360, outside: np.ndarray | None = None) -> bytes:
-    """A shaded view as PNG on a clear ground: faces drawn from far to near; those with a corner that is ``outside`` in red.
+def picture(
+    mesh: trimesh.Trimesh, width: int = 520, height: int = 360, outside: np.ndarray | None = None
+) -> bytes:
+    """A shaded view as PNG on a clear ground: faces drawn from far to near; those with a corner
+    that is ``outside`` in red.
 
     Notes
     -----
-    Drawn at twice the size and halved, so that edges are smooth. For a quick look: a few thousand faces, no perspective.
+    Drawn at twice the size and halved, so that edges are smooth. For a quick look: a few thousand
+    faces, no perspective.
     """
     tilt, turn = VIEW
-    turned = np.array([[np.cos(turn), -np.sin(turn), 0], [np.sin(turn), np.cos(turn), 0], [0, 0, 1]])
-    tilted = np.array([[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]])
+    turned = np.array(
+        [[np.cos(turn), -np.sin(turn), 0], [np.sin(turn), np.cos(turn), 0], [0, 0, 1]]
+    )
+    tilted = np.array(
+        [[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]]
+    )
     points = mesh.vertices @ (tilted @ turned).T
     low, high = points.min(axis=0), points.max(axis=0)
     scale = 2 * min((width - 16) / (high[0] - low[0]), (height - 16) / (high[1] - low[1]))
-    flat = np.column_stack([(points[:, 0] - (low[0] + high[0]) / 2) * scale + width, height - (points[:, 1] - (low[1] + high[1]) / 2) * scale])
+    flat = np.column_stack(
+        [
+            (points[:, 0] - (low[0] + high[0]) / 2) * scale + width,
+            height - (points[:, 1] - (low[1] + high[1]) / 2) * scale,
+        ]
+    )
     corners = points[mesh.faces]
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     length = np.linalg.norm(normals, axis=1)
@@ -109,7 +132,11 @@ def picture(mesh: trimesh.Trimesh, width: int = 520, height: int = 360, outside:
     image = Image.new("RGBA", (2 * width, 2 * height), (0, 0, 0, 0))
     draw = ImageDraw.Draw(image)
     triangles = flat[mesh.faces[seen]]
-    red = np.zeros(len(triangles), bool) if outside is None else np.asarray(outside)[mesh.faces[seen]].any(axis=1)
+    red = (
+        np.zeros(len(triangles), bool)
+        if outside is None
+        else np.asarray(outside)[mesh.faces[seen]].any(axis=1)
+    )
     for i in order:
         colour = tuple(int(min(255, c * shade[i] * 1.35)) for c in (OUT if red[i] else INK))
         draw.polygon([tuple(p) for p in triangles[i]], fill=(*colour, 255))

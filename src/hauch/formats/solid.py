@@ -1,4 +1,6 @@
-"""Exact solids from simple bodies, written as STEP and STL in millimetres by the Open CASCADE kernel."""
+"""Exact solids from simple bodies, written as STEP and STL in millimetres by the Open CASCADE
+kernel.
+"""
 
 from __future__ import annotations
 
@@ -14,14 +16,19 @@ CHORD = 0.05
 
 
 def _primitive(part: Box | Cylinder):
-    from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder  # the kernel takes a moment: only when it is used
+    from OCP.BRepPrimAPI import (
+        BRepPrimAPI_MakeBox,
+        BRepPrimAPI_MakeCylinder,
+    )  # the kernel takes a moment: only when it is used
     from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 
     at = gp_Pnt(*(MM * v for v in part.at))
     if isinstance(part, Box):
         return BRepPrimAPI_MakeBox(at, *(MM * v for v in part.size)).Shape()
     direction = gp_Dir(0, 1, 0) if part.axis == 1 else gp_Dir(0, 0, 1)
-    return BRepPrimAPI_MakeCylinder(gp_Ax2(at, direction), MM * part.radius, MM * part.length).Shape()
+    return BRepPrimAPI_MakeCylinder(
+        gp_Ax2(at, direction), MM * part.radius, MM * part.length
+    ).Shape()
 
 
 def _shape(body: Body):

@@ -9,14 +9,19 @@ import soundfile
 
 
 def wav_bytes(samples: np.ndarray, rate: float) -> bytes:
-    """A WAV file of 32-bit floats in the unit of the samples (Pa, m/s2), shape (n,), so that no level is lost."""
+    """A WAV file of 32-bit floats in the unit of the samples (Pa, m/s2), shape (n,), so that no
+    level is lost.
+    """
     out = io.BytesIO()
-    soundfile.write(out, np.asarray(samples, dtype=np.float32), round(rate), format="WAV", subtype="FLOAT")
+    soundfile.write(
+        out, np.asarray(samples, dtype=np.float32), round(rate), format="WAV", subtype="FLOAT"
+    )
     return out.getvalue()
 
 
 def read_wav(data: bytes) -> tuple[np.ndarray, float]:
-    """Samples, shape (n,), and samples a second of a WAV file; the first channel where there are several.
+    """Samples, shape (n,), and samples a second of a WAV file; the first channel where there are
+    several.
 
     Raises
     ------

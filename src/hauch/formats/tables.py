@@ -8,7 +8,9 @@ from collections.abc import Iterable, Sequence
 
 
 def safe_cell(value: object) -> object:
-    """Text that a spreadsheet would take for a formula gets an apostrophe in front; numbers stay numbers."""
+    """Text that a spreadsheet would take for a formula gets an apostrophe in front; numbers stay
+    numbers.
+    """
     if isinstance(value, str) and value[:1] in {"=", "+", "-", "@", "\t", "\r"}:
         return "'" + value
     return "" if value is None else value

@@ -1,7 +1,8 @@
 """From samples of several meters to rows on one clock.
 
-Every recording has an even grid of ticks. A sample belongs to the tick nearest to it. A meter that is slower than the grid stands
-until its next reading; one that is silent for longer than `SILENT_PERIODS` of its own periods has no value.
+Every recording has an even grid of ticks. A sample belongs to the tick nearest to it. A meter that
+is slower than the grid stands until its next reading; one that is silent for longer than
+`SILENT_PERIODS` of its own periods has no value.
 """
 
 from __future__ import annotations
@@ -29,7 +30,9 @@ class Samples:
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """Rows on the grid: number of the first tick, and values, shape (ticks, channels), NaN where there is none."""
+    """Rows on the grid: number of the first tick, and values, shape (ticks, channels), NaN where
+    there is none.
+    """
 
     first: int
     rows: np.ndarray
@@ -47,7 +50,14 @@ class Grid:
     periods : channel -> seconds between its samples, for those slower than the grid
     """
 
-    def __init__(self, channels: Sequence[str], rate: float, origin: float, next_tick: int, periods: Mapping[str, float]):
+    def __init__(
+        self,
+        channels: Sequence[str],
+        rate: float,
+        origin: float,
+        next_tick: int,
+        periods: Mapping[str, float],
+    ):
         self.channels, self.rate, self.origin, self.next = list(channels), rate, origin, next_tick
         self.column = {channel: i for i, channel in enumerate(self.channels)}
         self.periods = dict(periods)
@@ -74,7 +84,9 @@ class Grid:
             self.newest[channel] = max(self.newest.get(channel, -1), tick)
 
     def ready(self, now: float) -> list[Piece]:
-        """Pieces that can be stored at a time [s]: rows that every meter has reached, and late samples of earlier rows."""
+        """Pieces that can be stored at a time [s]: rows that every meter has reached, and late
+        samples of earlier rows.
+        """
         here = math.floor((now - self.origin) * self.rate)
         limit = here - round(LATE * self.rate)
         fast = [c for c in self.channels if c not in self.periods]
@@ -121,12 +133,16 @@ class Grid:
 
 def _without_empty(first: int, rows: np.ndarray) -> list[Piece]:
     """Pieces of the rows in which any meter showed something; where none did, nothing was recorded."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], np.isfinite(rows).any(axis=1).astype(np.int8), [0])))).reshape(-1, 2)
+    edges = np.flatnonzero(
+        np.diff(np.concatenate(([0], np.isfinite(rows).any(axis=1).astype(np.int8), [0])))
+    ).reshape(-1, 2)
     return [Piece(first + int(a), rows[a:b]) for a, b in edges]
 
 
 def joined(pieces: Sequence[Piece], width: int) -> tuple[np.ndarray, np.ndarray]:
-    """Ticks and rows of all pieces together; later pieces fill in what earlier ones lack. Ticks that nobody recorded are left out."""
+    """Ticks and rows of all pieces together; later pieces fill in what earlier ones lack. Ticks
+    that nobody recorded are left out.
+    """
     if not pieces:
         return np.zeros(0, dtype=int), np.zeros((0, width))
     low, high = min(p.first for p in pieces), max(p.first + len(p.rows) for p in pieces)

@@ -1,4 +1,6 @@
-"""The line to a meter through PyVISA: opens it, reads it over and over, and opens it again when it drops."""
+"""The line to a meter through PyVISA: opens it, reads it over and over, and opens it again when it
+drops.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)
 """Pauses before a dropped line is opened again [s]; the last one from then on."""
 
 BEYOND = 2**52
-"""A number that no sample has: asked for what comes after it, a meter that keeps its samples tells its clock and no sample."""
+"""A number that no sample has: asked for what comes after it, a meter that keeps its samples tells
+its clock and no sample.
+"""
 
 TROUBLES = (VisaError, OSError, ValueError, IndexError)
 """What a broken line or a garbled answer raises; PyVISA lets plain socket errors through."""
@@ -62,14 +66,20 @@ def open_line(resource: str, profile: Profile) -> MessageBasedResource:
     ------
     VisaError, OSError : it cannot be opened, or does not answer to its identify query
     """
-    settings = {"read_termination": "\n", "write_termination": "\n", **{k: v for k, v in profile.line.items() if k != "timeout_ms"}}
+    settings = {
+        "read_termination": "\n",
+        "write_termination": "\n",
+        **{k: v for k, v in profile.line.items() if k != "timeout_ms"},
+    }
     opened = manager().open_resource(resource, open_timeout=1500, **settings)
     line = cast(MessageBasedResource, opened)
     line.timeout = profile.line.get("timeout_ms", 1500)
     line.chunk_size = 1 << 20
     try:
         if profile.identify:
-            line.query(profile.identify)  # opening a closed port does not fail, the first query does
+            line.query(
+                profile.identify
+            )  # opening a closed port does not fail, the first query does
     except TROUBLES:
         line.close()
         raise
@@ -97,7 +107,13 @@ def read_once(resource: str, profile: Profile, channel: str) -> float:
         if profile.query:
             return profile.value(line.query(profile.query), channel)
         answer = block_of(line, profile.buffer.replace("{after}", "-1"), "d")
-        return float(to_si(float(answer[4:].reshape(-1, int(answer[3]))[-1, profile.column]), profile.unit, CHANNELS[channel].kind))
+        return float(
+            to_si(
+                float(answer[4:].reshape(-1, int(answer[3]))[-1, profile.column]),
+                profile.unit,
+                CHANNELS[channel].kind,
+            )
+        )
     finally:
         line.close()
 
@@ -105,7 +121,8 @@ def read_once(resource: str, profile: Profile, channel: str) -> float:
 def block_of(line: MessageBasedResource, query: str, kind: str) -> np.ndarray:
     """Numbers of a binary block that answers a query, shape (n,); ``kind`` is d or f."""
     container: Any = np.array
-    return np.asarray(line.query_binary_values(query, datatype=kind, container=container), dtype=float)  # type: ignore[arg-type]
+    found: Any = line.query_binary_values(query, datatype=kind, container=container)  # type: ignore[arg-type]
+    return np.asarray(found, dtype=float)
 
 
 class Link:
@@ -115,11 +132,18 @@ class Link:
     ----------
     resource : VISA resource name
     profiles : channel -> how it is read; all of one meter
-    after : time [s] of the last sample that is stored already; a meter that keeps its samples is asked for all since then
+    after : time [s] of the last sample that is stored already; a meter that keeps its samples is
+        asked for all since then
     clock : seconds; what sample times are told in
     """
 
-    def __init__(self, resource: str, profiles: Mapping[str, Profile], after: float, clock: Callable[[], float] = time.time):
+    def __init__(
+        self,
+        resource: str,
+        profiles: Mapping[str, Profile],
+        after: float,
+        clock: Callable[[], float] = time.time,
+    ):
         self.resource, self.clock = resource, clock
         self.readers = {channel: Reader(channel, profile) for channel, profile in profiles.items()}
         self.after = after
@@ -164,7 +188,9 @@ class Link:
             self._commands.append(command)
         self._wake.set()
 
-    def waveform(self, query: str, seconds: float, done: Callable[[np.ndarray | None], None]) -> None:
+    def waveform(
+        self, query: str, seconds: float, done: Callable[[np.ndarray | None], None]
+    ) -> None:
         """Have a waveform fetched; ``done`` gets its samples, or None where it could not be had."""
         with self._lock:
             self._waves.append((query, seconds, done))
@@ -177,8 +203,11 @@ class Link:
             for reader in self.readers.values():
                 reader.pending = []
         return {
-            key: Samples(np.concatenate([p.times for p in parts]), np.concatenate([p.values for p in parts])) for key, parts in taken.items()
-        }  # fmt: skip
+            key: Samples(
+                np.concatenate([p.times for p in parts]), np.concatenate([p.values for p in parts])
+            )
+            for key, parts in taken.items()
+        }
 
     def _run(self) -> None:
         failures = 0
@@ -207,14 +236,22 @@ class Link:
             began = time.monotonic()
             self._wake.clear()
             self._obey(line)
-            for query in dict.fromkeys(r.profile.buffer for r in self.readers.values() if r.profile.buffer):
+            for query in dict.fromkeys(
+                r.profile.buffer for r in self.readers.values() if r.profile.buffer
+            ):
                 self._fetch(line, query)
             for channel, reader in self.readers.items():
                 if not reader.profile.buffer and began >= due[channel]:
                     due[channel] = max(due[channel] + 1 / reader.profile.rate, began)
                     self._poll(line, reader)
             polled = [due[c] for c, r in self.readers.items() if not r.profile.buffer]
-            wait = min([began + FETCH_EVERY] * any(r.profile.buffer for r in self.readers.values()) + polled) - time.monotonic()
+            wait = (
+                min(
+                    [began + FETCH_EVERY] * any(r.profile.buffer for r in self.readers.values())
+                    + polled
+                )
+                - time.monotonic()
+            )
             if wait > 0:
                 self._wake.wait(wait)
 
@@ -232,7 +269,9 @@ class Link:
                 raise
 
     def _begin(self, line: MessageBasedResource, query: str) -> int:
-        """Number of the sample after which a meter is asked first: its memory may hold far more than is wanted."""
+        """Number of the sample after which a meter is asked first: its memory may hold far more
+        than is wanted.
+        """
         before = self.clock()
         clock, rate = block_of(line, query.replace("{after}", str(BEYOND)), "d")[:2]
         self._compare_clocks(float(clock), before, self.clock())
@@ -244,7 +283,12 @@ class Link:
         last = self._begin(line, query) if first_time else self.last_index[query]
         before = self.clock()
         answer = block_of(line, query.replace("{after}", str(last)), "d")
-        clock, rate, first, columns = float(answer[0]), float(answer[1]), int(answer[2]), int(answer[3])
+        clock, rate, first, columns = (
+            float(answer[0]),
+            float(answer[1]),
+            int(answer[2]),
+            int(answer[3]),
+        )
         rows = answer[4:].reshape(-1, columns)
         if not rows.size:
             return
@@ -260,9 +304,11 @@ class Link:
                     self._add(reader, times, rows[:, reader.profile.column])
 
     def _compare_clocks(self, theirs: float, before: float, after: float) -> None:
-        """By how much the meter's clock is behind ours. The quickest answer of the last minute tells it best; less than its travel time is nothing.
+        """By how much the meter's clock is behind ours. The quickest answer of the last minute
+        tells it best; less than its travel time is nothing.
 
-        The offset stays until it is surely another, so that samples keep their distance from one another.
+        The offset stays until it is surely another, so that samples keep their distance from one
+        another.
         """
         way, now = after - before, time.monotonic()
         if way < self._quickest or now - self._compared > 60:
@@ -285,4 +331,6 @@ class Link:
     def _add(reader: Reader, times: np.ndarray, shown: np.ndarray) -> None:
         values = np.where(np.abs(shown) > 9.9e37, np.nan, shown)
         kind = CHANNELS[reader.channel].kind
-        reader.pending.append(Samples(times, np.asarray(to_si(values, reader.profile.unit, kind), dtype=float)))
+        reader.pending.append(
+            Samples(times, np.asarray(to_si(values, reader.profile.unit, kind), dtype=float))
+        )

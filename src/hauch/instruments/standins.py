@@ -1,8 +1,10 @@
-"""Simulated meters on loopback: each a small server that speaks plain SCPI over TCP, all of one bench around one virtual rig.
+"""Simulated meters on loopback: each a small server that speaks plain SCPI over TCP, all of one
+bench around one virtual rig.
 
 References
 ----------
-SCPI-1999 (command tree, errors, 9.91E37 for no reading); IEEE 488.2-1992, 8.7.9 (definite length blocks, ``#`` and a count).
+SCPI-1999 (command tree, errors, 9.91E37 for no reading); IEEE 488.2-1992, 8.7.9 (definite length
+    blocks, ``#`` and a count).
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ PER_BENCH = 20
 
 @dataclass(frozen=True, slots=True)
 class Device:
-    """One meter: its name, how its readings are asked for, and the channels in the columns of its buffer."""
+    """One meter: its name, how its readings are asked for, and the channels in the columns of its
+    buffer.
+    """
 
     key: str
     name: str
@@ -40,17 +44,37 @@ class Device:
 
 DEVICES: tuple[Device, ...] = (
     Device("anemometer", "ANEMOMETER", {"MEAS:VEL?": "air_speed"}),
-    Device("manometer", "MANOMETER", {"MEAS:PRES? (@1)": "static_pressure", "MEAS:PRES? (@2)": "orifice_pressure", "MEAS:PRES? (@3)": "test_depression"}),
+    Device(
+        "manometer",
+        "MANOMETER",
+        {
+            "MEAS:PRES? (@1)": "static_pressure",
+            "MEAS:PRES? (@2)": "orifice_pressure",
+            "MEAS:PRES? (@3)": "test_depression",
+        },
+    ),
     Device("sound", "SOUND LEVEL METER", {"MEAS:SPL?": "sound_level"}),
-    Device("thermometer", "THERMOMETER", {"MEAS:TEMP? (@1)": "load_temperature", "MEAS:TEMP? (@2)": "room_temperature",
-                                          "MEAS:TEMP? (@3)": "outlet_temperature", "MEAS:TEMP? (@4)": "case_temperature"}),
-    Device("supply", "SUPPLY AND POWER METER", {"MEAS:VOLT?": "voltage", "MEAS:CURR?": "current", "MEAS:POW?": "power"}),
+    Device(
+        "thermometer",
+        "THERMOMETER",
+        {
+            "MEAS:TEMP? (@1)": "load_temperature",
+            "MEAS:TEMP? (@2)": "room_temperature",
+            "MEAS:TEMP? (@3)": "outlet_temperature",
+            "MEAS:TEMP? (@4)": "case_temperature",
+        },
+    ),
+    Device(
+        "supply",
+        "SUPPLY AND POWER METER",
+        {"MEAS:VOLT?": "voltage", "MEAS:CURR?": "current", "MEAS:POW?": "power"},
+    ),
     Device("tachometer", "TACHOMETER", {"MEAS:RPM? (@1)": "speed", "MEAS:RPM? (@2)": "speed_2"}),
     Device("scale", "SCALE", {"MEAS:MASS?": "scale_mass"}),
     Device("torque", "TORQUE TRANSDUCER", {"MEAS:TORQ?": "torque"}),
     Device("accelerometer", "ACCELEROMETER", {"MEAS:VIB?": "vibration"}),
     Device("motor", "MOTOR CONTROLLER", {"SOUR:THR?": "throttle"}),
-)  # fmt: skip
+)
 """The meters of one bench, in the order of their ports."""
 
 
@@ -179,18 +203,29 @@ HANDS: dict[str, Callable[[LiveRig, Sequence[str]], None]] = {
     "RIG:DRIFT": lambda rig, parts: setattr(rig, "drift_per_hour", float(parts[0])),
     "RIG:NOISE": lambda rig, parts: setattr(rig, "background", float(parts[0])),
     "RIG:RANGE": lambda rig, parts: setattr(rig, "full_scale", float(parts[0])),
-    "RIG:BATTERY": _battery, "RIG:OVER": _over, "RIG:FAULT": _fault,
-}  # fmt: skip
+    "RIG:BATTERY": _battery,
+    "RIG:OVER": _over,
+    "RIG:FAULT": _fault,
+}
 """What a hand does at the rig, by command."""
 
 
 class Bench:
     """The meters of one bench on loopback ports."""
 
-    def __init__(self, number: int = 1, rate: float = 50.0, first_port: int = FIRST_PORT, clock: Callable[[], float] = time.time):
+    def __init__(
+        self,
+        number: int = 1,
+        rate: float = 50.0,
+        first_port: int = FIRST_PORT,
+        clock: Callable[[], float] = time.time,
+    ):
         self.rig = bench_rig(number, rate)
         self.rig.start(clock())
-        self.ports = {device.key: first_port + (number - 1) * PER_BENCH + i if first_port else 0 for i, device in enumerate(DEVICES)}
+        self.ports = {
+            device.key: first_port + (number - 1) * PER_BENCH + i if first_port else 0
+            for i, device in enumerate(DEVICES)
+        }
         self.meters = {device.key: Meter(device, self.rig, number, clock) for device in DEVICES}
         self.servers: list[asyncio.Server] = []
 

@@ -14,42 +14,72 @@ DEVELOPMENT = frozenset({"test", "lint", "screenshots", "benchmark", "validation
 
 def parser() -> argparse.ArgumentParser:
     """All commands and their options."""
-    top = argparse.ArgumentParser(prog="./hauch", description="Compare printed parts that move air on a test bench.")
+    top = argparse.ArgumentParser(
+        prog="./hauch", description="Compare printed parts that move air on a test bench."
+    )
     commands = top.add_subparsers(dest="command", required=True)
 
     def add(name: str, text: str) -> argparse.ArgumentParser:
         command = commands.add_parser(name, help=text, description=text)
-        command.add_argument("--data", type=Path, help="data folder (default: /var/lib/hauch as root, else ~/.local/share/hauch)")
+        command.add_argument(
+            "--data",
+            type=Path,
+            help="data folder (default: /var/lib/hauch as root, else ~/.local/share/hauch)",
+        )
         return command
 
     run = add("start", "Start database, web server and worker, and load the demo once.")
     run.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
     run.add_argument("--no-demo", action="store_true", help="leave the demo out")
-    work = add("dev", "Run it for those who work on it: reload of code, templates and styles, pages that show what went wrong, the demo.")
+    work = add(
+        "dev",
+        "Run it for those who work on it: reload of code, templates and styles, pages that show"
+        " what went wrong, the demo.",
+    )
     work.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
-    test = add("test", "Run all tests on a cluster of their own, or some on one whose database is kept.")
+    test = add(
+        "test", "Run all tests on a cluster of their own, or some on one whose database is kept."
+    )
     test.add_argument("labels", nargs="*", help="tests to run, such as tests.core")
-    test.add_argument("--fresh", action="store_true", help="make the kept database anew, such as after a migration was edited")
-    test.add_argument("--parallel", metavar="N", help="processes, or auto (default: 2 for all tests, 1 for some)")
+    test.add_argument(
+        "--fresh",
+        action="store_true",
+        help="make the kept database anew, such as after a migration was edited",
+    )
+    test.add_argument(
+        "--parallel", metavar="N", help="processes, or auto (default: 2 for all tests, 1 for some)"
+    )
     test.add_argument("--durations", type=int, metavar="N", help="tell the slowest tests")
     add("lint", "Check style, types, imports, templates and migrations.")
     bench = add("benchmark", "Measure against plain library calls on the same data.")
     bench.add_argument("name", nargs="?", help="one benchmark")
     bench.add_argument("--json", action="store_true", help="one JSON object a line")
     add("screenshots", "Refresh docs/screenshots from the demo data.")
-    add("validation", "Compute docs/validation.md and its plots anew: predictions against exact, published and limiting cases.")
+    add(
+        "validation",
+        "Compute docs/validation.md and its plots anew: predictions against exact, published and"
+        " limiting cases.",
+    )
     meters = add("standins", "Start simulated meters on loopback, which speak SCPI over TCP.")
     meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")
     meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
     meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
     add("recorder", "Record what the meters show; start it where they are. ./hauch start runs two.")
     pages = add("web", "Serve pages, as one role of an installation on several hosts.")
-    pages.add_argument("--host", default="127.0.0.1", help="address to listen on (default: 127.0.0.1; put a proxy that ends TLS before any other)")
+    pages.add_argument(
+        "--host",
+        default="127.0.0.1",
+        help=(
+            "address to listen on (default: 127.0.0.1; put a proxy that ends TLS before any other)"
+        ),
+    )
     pages.add_argument("--port", type=int, help="port (default: 8440)")
     pages.add_argument("--processes", type=int, default=2)
     add("worker", "Do background work, as one role of an installation on several hosts.")
     again = add("recompute", "Compute all results again from the raw readings.")
-    again.add_argument("--check", action="store_true", help="only report; exit 1 if a digit differs")
+    again.add_argument(
+        "--check", action="store_true", help="only report; exit 1 if a digit differs"
+    )
     out = add("export", "Write a round to a ZIP file.")
     out.add_argument("round", help="short name of the round, as in its address")
     out.add_argument("file", type=Path)

@@ -32,7 +32,10 @@ class DataFolder:
             self.path.chmod(0o711 if os.getuid() == 0 else 0o700)
             (self.path / "files").mkdir(exist_ok=True, mode=0o700)
         except OSError as problem:
-            raise CannotGoOn(f"The data folder {self.path} cannot be written: {problem.strerror}. Choose another with --data.") from problem
+            raise CannotGoOn(
+                f"The data folder {self.path} cannot be written: {problem.strerror}. Choose another"
+                " with --data."
+            ) from problem
 
     def secret(self, name: str, length: int = 32) -> str:
         """A secret of this installation, made on first use."""
@@ -49,13 +52,20 @@ class DataFolder:
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
-            raise CannotGoOn(f"Hauch runs already with the data in {self.path}. Stop it first, or choose another folder with --data.") from problem
+            raise CannotGoOn(
+                f"Hauch runs already with the data in {self.path}. Stop it first, or choose another"
+                " folder with --data."
+            ) from problem
         return handle
 
     def cluster(self) -> Cluster:
         """The installation's cluster; prefers the port that it had before."""
         port = self.path / "db_port"
-        return Cluster(self.path / "pg", self.secret("db_password"), port=int(port.read_text()) if port.exists() else 0)
+        return Cluster(
+            self.path / "pg",
+            self.secret("db_password"),
+            port=int(port.read_text()) if port.exists() else 0,
+        )
 
     def environment(self, cluster: Cluster) -> dict[str, str]:
         """What Django's settings read."""

@@ -1,4 +1,6 @@
-"""Tests, lint, benchmarks and screenshots, on clusters of their own that are thrown away afterwards."""
+"""Tests, lint, benchmarks and screenshots, on clusters of their own that are thrown away
+afterwards.
+"""
 
 from __future__ import annotations
 
@@ -23,10 +25,14 @@ HOME = Path(os.environ.get("HAUCH_HOME", Path(__file__).resolve().parents[3]))
 
 def _environment(folder: Path, cluster: Cluster) -> dict[str, str]:
     return {
-        **os.environ, **cluster.environment(), "HAUCH_DATA": str(folder), "HAUCH_SECRET_KEY": secrets.token_urlsafe(40),
-        "DJANGO_SETTINGS_MODULE": "hauch.site.settings.test", "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
+        **os.environ,
+        **cluster.environment(),
+        "HAUCH_DATA": str(folder),
+        "HAUCH_SECRET_KEY": secrets.token_urlsafe(40),
+        "DJANGO_SETTINGS_MODULE": "hauch.site.settings.test",
+        "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
         "PYTHONPATH": os.pathsep.join([str(HOME / "src"), str(HOME)]),
-    }  # fmt: skip
+    }
 
 
 @contextmanager
@@ -48,7 +54,8 @@ def throwaway() -> Iterator[dict[str, str]]:
 
 @contextmanager
 def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
-    """A cluster for some tests, whose database is kept for the next time; None where another run holds it.
+    """A cluster for some tests, whose database is kept for the next time; None where another run
+    holds it.
 
     A run that was cut off may leave rows behind, so the folder is made anew after one.
     """
@@ -97,10 +104,21 @@ def test(options: argparse.Namespace) -> int:
 
 def _run_tests(options: argparse.Namespace, environment: dict[str, str], *more: str) -> int:
     parallel = options.parallel or ("1" if options.labels else "2")
-    command = [sys.executable, "-m", "hauch.ops.manage", "test", "--no-input", "--parallel", parallel, *more]
+    command = [
+        sys.executable,
+        "-m",
+        "hauch.ops.manage",
+        "test",
+        "--no-input",
+        "--parallel",
+        parallel,
+        *more,
+    ]
     if options.durations:
         command += ["--durations", str(options.durations)]
-    return subprocess.run([*command, *(options.labels or ["tests"])], cwd=HOME, env=environment).returncode
+    return subprocess.run(
+        [*command, *(options.labels or ["tests"])], cwd=HOME, env=environment
+    ).returncode
 
 
 def lint(options: argparse.Namespace) -> int:
@@ -116,7 +134,9 @@ def lint(options: argparse.Namespace) -> int:
         [sys.executable, "-m", "hauch.ops.manage", "makemigrations", "--check", "--dry-run"],
     ]
     with throwaway() as environment:
-        failed = [step for step in steps if subprocess.run(step, cwd=HOME, env=environment).returncode]
+        failed = [
+            step for step in steps if subprocess.run(step, cwd=HOME, env=environment).returncode
+        ]
     for step in failed:
         print(f"hauch: failed: {' '.join(Path(part).name for part in step[:2])}", file=sys.stderr)
     return 1 if failed else 0
@@ -126,7 +146,9 @@ def benchmark(options: argparse.Namespace) -> int:
     """Benchmarks, on a database of their own."""
     arguments = ([options.name] if options.name else []) + (["--json"] if options.json else [])
     with throwaway() as environment:
-        return subprocess.run([sys.executable, "-m", "benchmarks", *arguments], cwd=HOME, env=environment).returncode
+        return subprocess.run(
+            [sys.executable, "-m", "benchmarks", *arguments], cwd=HOME, env=environment
+        ).returncode
 
 
 def screenshots(options: argparse.Namespace) -> int:
@@ -139,8 +161,12 @@ def screenshots(options: argparse.Namespace) -> int:
 
 
 def validation(options: argparse.Namespace) -> int:
-    """The page on which predictions stand against exact, published and limiting cases, computed anew."""
+    """The page on which predictions stand against exact, published and limiting cases, computed
+    anew.
+    """
     script = HOME / "docs" / "validation" / "make.py"
     if not script.exists():
         raise CannotGoOn(f"{script} is missing.")
-    return subprocess.run([sys.executable, str(script)], cwd=HOME, env={**os.environ, "PYTHONPATH": str(HOME / "src")}).returncode
+    return subprocess.run(
+        [sys.executable, str(script)], cwd=HOME, env={**os.environ, "PYTHONPATH": str(HOME / "src")}
+    ).returncode

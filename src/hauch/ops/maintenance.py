@@ -16,8 +16,9 @@ from hauch.ops.start import DEFAULT_PORT, WORKER, collect_static, web_server
 
 @contextmanager
 def database(options: argparse.Namespace) -> Iterator[DataFolder]:
-    """The installation's database: the one that the environment names, on whatever host, else this machine's own, started for this command where Hauch does
-    not run."""
+    """The installation's database: the one that the environment names, on whatever host, else this
+    machine's own, started for this command where Hauch does not run.
+    """
     import django
 
     data = DataFolder(options.data)
@@ -34,7 +35,10 @@ def database(options: argparse.Namespace) -> Iterator[DataFolder]:
 @contextmanager
 def _elsewhere(data: DataFolder) -> Iterator[None]:
     if "HAUCH_SECRET_KEY" not in os.environ:
-        raise CannotGoOn("HAUCH_DATABASE_URL is set, but HAUCH_SECRET_KEY is not. Give all hosts of an installation the same one.")
+        raise CannotGoOn(
+            "HAUCH_DATABASE_URL is set, but HAUCH_SECRET_KEY is not. Give all hosts of an"
+            " installation the same one."
+        )
     os.environ.update({"HAUCH_DATA": str(data.path), "DJANGO_SETTINGS_MODULE": SETTINGS})
     yield
 
@@ -43,7 +47,10 @@ def _elsewhere(data: DataFolder) -> Iterator[None]:
 def _here(data: DataFolder) -> Iterator[None]:
     cluster = data.cluster()
     if not (cluster.folder / "PG_VERSION").exists():
-        raise CannotGoOn(f"There is no installation in {data.path}. Run ./hauch start first, or name it with --data.")
+        raise CannotGoOn(
+            f"There is no installation in {data.path}. Run ./hauch start first, or name it with"
+            " --data."
+        )
     ran_before = cluster.running_port() is not None
     cluster.start()
     try:
@@ -60,7 +67,9 @@ def keeper():
 
     found = User.objects.filter(is_staff=True, is_active=True).order_by("pk").first()
     if found is None:
-        raise CannotGoOn("No person with staff rights exists. Make one: ./hauch adduser NAME --staff")
+        raise CannotGoOn(
+            "No person with staff rights exists. Make one: ./hauch adduser NAME --staff"
+        )
     return found
 
 
@@ -72,7 +81,10 @@ def recompute(options: argparse.Namespace) -> int:
         from hauch.core import CORE_VERSION
 
         done = again(runs().filter(state="valid"), write=not options.check)
-        print(f"{done.count} results computed with core version {CORE_VERSION}; {len(done.changed)} differ.")
+        print(
+            f"{done.count} results computed with core version {CORE_VERSION}; {len(done.changed)}"
+            " differ."
+        )
         if done.changed:
             print("Runs that differ:", ", ".join(map(str, done.changed[:50])))
         return 1 if done.changed and options.check else 0
@@ -86,7 +98,10 @@ def export(options: argparse.Namespace) -> int:
 
         round = Round.objects.filter(slug=options.round).first()
         if round is None:
-            raise CannotGoOn(f"There is no round “{options.round}”. There are: {', '.join(Round.objects.values_list('slug', flat=True)) or 'none'}.")
+            raise CannotGoOn(
+                f"There is no round “{options.round}”. There are:"
+                f" {', '.join(Round.objects.values_list('slug', flat=True)) or 'none'}."
+            )
         options.file.write_bytes(export_round(keeper(), round))
         print(f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
         return 0
@@ -134,7 +149,9 @@ def web(options: argparse.Namespace) -> int:
     """Serve pages until stopped; any number of these may run, on any host."""
     with database(options) as data:
         collect_static(data)
-        return _run(options, web_server(options.host, options.port or DEFAULT_PORT, options.processes))
+        return _run(
+            options, web_server(options.host, options.port or DEFAULT_PORT, options.processes)
+        )
 
 
 def worker(options: argparse.Namespace) -> int:

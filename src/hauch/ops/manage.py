@@ -3,7 +3,9 @@
 import os
 import sys
 
-if __name__ == "__main__":  # children that check files import this module too: nothing above costs them time
+if (
+    __name__ == "__main__"
+):  # children that check files import this module too: nothing above costs them time
     from django.core.management import execute_from_command_line
 
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hauch.site.settings.base")

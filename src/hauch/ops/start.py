@@ -28,7 +28,14 @@ GIVEN_UP_AFTER = 5
 STILL_AFTER = 15.0
 """Seconds after which somebody who waits for the start hears that it goes on."""
 RECORDER = [sys.executable, "-m", "hauch.ops.manage", "record"]
-WORKER = [sys.executable, "-m", "hauch.ops.manage", "procrastinate", "worker", "--shutdown-graceful-timeout=3"]
+WORKER = [
+    sys.executable,
+    "-m",
+    "hauch.ops.manage",
+    "procrastinate",
+    "worker",
+    "--shutdown-graceful-timeout=3",
+]
 NO_POOL = {"HAUCH_POOL": "0"}
 STEADY_AFTER = 60.0
 """Seconds after which a child that dies has not died at once."""
@@ -37,9 +44,24 @@ STEADY_AFTER = 60.0
 def web_server(host: str, port: int, processes: int) -> list[str]:
     """The command of the web server."""
     return [
-        sys.executable, "-m", "uvicorn", "hauch.site.asgi:application", "--host", host, "--port", str(port), "--workers", str(processes),
-        "--timeout-graceful-shutdown", "2", "--lifespan", "off", "--log-level", "warning", "--no-server-header",
-    ]  # fmt: skip
+        sys.executable,
+        "-m",
+        "uvicorn",
+        "hauch.site.asgi:application",
+        "--host",
+        host,
+        "--port",
+        str(port),
+        "--workers",
+        str(processes),
+        "--timeout-graceful-shutdown",
+        "2",
+        "--lifespan",
+        "off",
+        "--log-level",
+        "warning",
+        "--no-server-header",
+    ]
 
 
 def say(text: str) -> None:
@@ -48,11 +70,28 @@ def say(text: str) -> None:
 
 
 def reloading_server(host: str, port: int, processes: int) -> list[str]:
-    """The command of a web server that starts again when code changes; one process, whatever is asked."""
+    """The command of a web server that starts again when code changes; one process, whatever is
+    asked.
+    """
     return [
-        sys.executable, "-m", "uvicorn", "hauch.site.asgi:application", "--host", host, "--port", str(port), "--reload", "--reload-dir",
-        str(Path(__file__).resolve().parents[1]), "--timeout-graceful-shutdown", "1", "--lifespan", "off", "--log-level", "warning",
-    ]  # fmt: skip
+        sys.executable,
+        "-m",
+        "uvicorn",
+        "hauch.site.asgi:application",
+        "--host",
+        host,
+        "--port",
+        str(port),
+        "--reload",
+        "--reload-dir",
+        str(Path(__file__).resolve().parents[1]),
+        "--timeout-graceful-shutdown",
+        "1",
+        "--lifespan",
+        "off",
+        "--log-level",
+        "warning",
+    ]
 
 
 def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
@@ -85,9 +124,16 @@ def collect_static(data: DataFolder) -> None:
     from django.contrib.staticfiles.finders import get_finders
     from django.core.management import call_command
 
-    found = [(name, Path(storage.path(name)).stat()) for finder in get_finders() for name, storage in finder.list([])]
+    found = [
+        (name, Path(storage.path(name)).stat())
+        for finder in get_finders()
+        for name, storage in finder.list([])
+    ]
     listing = sorted(f"{name} {stat.st_size} {stat.st_mtime_ns}" for name, stat in found)
-    stamp, mark = hashlib.sha256("\n".join(listing).encode()).hexdigest(), data.path / "static.stamp"
+    stamp, mark = (
+        hashlib.sha256("\n".join(listing).encode()).hexdigest(),
+        data.path / "static.stamp",
+    )
     if mark.exists() and mark.read_text() == stamp and settings.STATIC_ROOT.exists():
         return
     call_command("collectstatic", interactive=False, verbosity=0, clear=True)
@@ -95,18 +141,27 @@ def collect_static(data: DataFolder) -> None:
 
 
 class Supervisor:
-    """Runs the web server and the worker, starts them again when they die, stops them by their own process ids."""
+    """Runs the web server and the worker, starts them again when they die, stops them by their own
+    process ids.
+    """
 
     def __init__(
-        self, server: list[str], environment: dict[str, str], *, standins: bool = False, clock: Callable[[], float] = time.monotonic
-    ):  # fmt: skip
+        self,
+        server: list[str],
+        environment: dict[str, str],
+        *,
+        standins: bool = False,
+        clock: Callable[[], float] = time.monotonic,
+    ):
         self.clock = clock
         self.commands = {
             "web server": server,
             "worker": WORKER,
             "recorder": RECORDER,
-            "second recorder": RECORDER,  # takes over at once what the first one held when that dies
-        }  # fmt: skip
+            "second recorder": (
+                RECORDER
+            ),  # takes over at once what the first one held when that dies
+        }
         if standins:
             self.commands["simulated meters"] = [sys.executable, "-m", "hauch.ops", "standins"]
         self.environment = {**os.environ, **environment}
@@ -118,11 +173,19 @@ class Supervisor:
     def start(self, name: str) -> None:
         """Start one child in a session of its own, so that Ctrl-C reaches only us."""
         self.started[name] = self.clock()
-        environment = self.environment | {"web server": {"HAUCH_WARM": "1"}, "recorder": NO_POOL, "second recorder": NO_POOL}.get(name, {})
-        self.children[name] = subprocess.Popen(self.commands[name], env=environment, start_new_session=True)
+        environment = self.environment | {
+            "web server": {"HAUCH_WARM": "1"},
+            "recorder": NO_POOL,
+            "second recorder": NO_POOL,
+        }.get(name, {})
+        self.children[name] = subprocess.Popen(
+            self.commands[name], env=environment, start_new_session=True
+        )
 
     def check(self) -> None:
-        """Start again what died: at first at once, then after waits that grow, so that a child that keeps dying takes nothing else away."""
+        """Start again what died: at first at once, then after waits that grow, so that a child that
+        keeps dying takes nothing else away.
+        """
         for name, child in list(self.children.items()):
             if child.poll() is None:
                 continue
@@ -133,7 +196,10 @@ class Supervisor:
             wait = wait_after(self.restarts[name])
             self.due[name] = self.clock() + wait
             again = (
-                f"starting it again in {wait:.0f} s, since it keeps stopping; the rest goes on. See the lines above" if wait else "starting it again"
+                f"starting it again in {wait:.0f} s, since it keeps stopping; the rest goes on. See"
+                " the lines above"
+                if wait
+                else "starting it again"
             )
             say(f"The {name} stopped (exit {child.returncode}); {again}.")
         for name, moment in list(self.due.items()):
@@ -155,7 +221,9 @@ class Supervisor:
 
 
 def end_group(leader: int) -> None:
-    """End what is left of a child's own session, such as web processes whose parent was killed and which still hold the port."""
+    """End what is left of a child's own session, such as web processes whose parent was killed and
+    which still hold the port.
+    """
     with suppress(ProcessLookupError):
         os.killpg(leader, signal.SIGKILL)
 
@@ -176,7 +244,9 @@ def wait_until_healthy(port: int, supervisor: Supervisor, stopping: list[bool]) 
     while not stopping:
         supervisor.check()
         if supervisor.restarts["web server"] >= GIVEN_UP_AFTER:
-            raise CannotGoOn("The web server keeps stopping before it answers. See the lines above.")
+            raise CannotGoOn(
+                "The web server keeps stopping before it answers. See the lines above."
+            )
         try:
             with urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=2):
                 return
@@ -184,7 +254,10 @@ def wait_until_healthy(port: int, supervisor: Supervisor, stopping: list[bool]) 
             time.sleep(0.1)
         if time.monotonic() - told > STILL_AFTER:
             told = time.monotonic()
-            say("Still starting: the web server lives and does not answer yet. A busy machine takes its time.")
+            say(
+                "Still starting: the web server lives and does not answer yet. A busy machine takes"
+                " its time."
+            )
 
 
 def start(data_path: Path | None, port: int | None, demo: bool) -> None:
@@ -193,22 +266,44 @@ def start(data_path: Path | None, port: int | None, demo: bool) -> None:
 
 
 def dev(data_path: Path | None, port: int | None) -> None:
-    """Run it for those who work on it: the web server starts again when code changes, templates and styles are read as they stand, and pages show what
-    went wrong. Worker and recorders are started once. The demo lives in a data folder of its own."""
-    _serve(DataFolder(data_path or default_folder().with_name("hauch-dev")), port, reloading_server, "hauch.site.settings.dev", demo=True)
+    """Run it for those who work on it: the web server starts again when code changes, templates and
+    styles are read as they stand, and pages show what went wrong. Worker and recorders are started
+    once. The demo lives in a data folder of its own.
+    """
+    _serve(
+        DataFolder(data_path or default_folder().with_name("hauch-dev")),
+        port,
+        reloading_server,
+        "hauch.site.settings.dev",
+        demo=True,
+    )
 
 
-def _serve(data: DataFolder, port: int | None, server: Callable[[str, int, int], list[str]], settings: str, *, demo: bool) -> None:
+def _serve(
+    data: DataFolder,
+    port: int | None,
+    server: Callable[[str, int, int], list[str]],
+    settings: str,
+    *,
+    demo: bool,
+) -> None:
     began = time.monotonic()
     chosen = free_port(port or DEFAULT_PORT)
     if port and chosen != port:
-        raise CannotGoOn(f"Port {port} is in use by another program. Choose another with --port, or leave it out.")
+        raise CannotGoOn(
+            f"Port {port} is in use by another program. Choose another with --port, or leave it"
+            " out."
+        )
     held = data.lock()
     stopping = []
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
     cluster, environment = prepare(data, settings, demo=demo)
-    supervisor = Supervisor(server("127.0.0.1", chosen, 2), environment, standins=demo and free_port(FIRST_PORT) == FIRST_PORT)
+    supervisor = Supervisor(
+        server("127.0.0.1", chosen, 2),
+        environment,
+        standins=demo and free_port(FIRST_PORT) == FIRST_PORT,
+    )
     try:
         for name in supervisor.commands:
             if not stopping:
@@ -230,16 +325,23 @@ def _serve(data: DataFolder, port: int | None, server: Callable[[str, int, int],
 
 
 def _bring_back(cluster: Cluster) -> None:
-    """Start the database again after its process died; web server and worker find it on the port that they know."""
+    """Start the database again after its process died; web server and worker find it on the port
+    that they know.
+    """
     say("The database stopped; starting it again.")
     port = cluster.port
     cluster.start()
     if cluster.port != port:
-        raise CannotGoOn(f"The database's port {port} was taken by another program meanwhile. Start Hauch again.")
+        raise CannotGoOn(
+            f"The database's port {port} was taken by another program meanwhile. Start Hauch again."
+        )
 
 
 def _greet(data: DataFolder, port: int, seconds: float) -> None:
-    say(f"\nHauch runs at http://127.0.0.1:{port}/ (ready after {seconds:.1f} s). Data in {data.path}. Ctrl-C stops it.")
+    say(
+        f"\nHauch runs at http://127.0.0.1:{port}/ (ready after {seconds:.1f} s). Data in"
+        f" {data.path}. Ctrl-C stops it."
+    )
     logins = data.path / "logins"
     if logins.exists():
         say("Logins:")

@@ -11,7 +11,9 @@ from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 
 
 def _begin(*args: Any, **kwargs: Any) -> None:
-    """Begin a process of a parallel run. Pools forbid their processes to have children; the check of a part is one."""
+    """Begin a process of a parallel run. Pools forbid their processes to have children; the check
+    of a part is one.
+    """
     multiprocessing.current_process()._config["daemon"] = False  # type: ignore[attr-defined]
     _init_worker(*args, **kwargs)
 
@@ -53,7 +55,13 @@ class Runner(DiscoverRunner):
     def add_arguments(cls, parser):
         """Django's own, and how many of the slowest tests are told."""
         super().add_arguments(parser)
-        parser.add_argument("--durations", type=int, default=0, metavar="N", help="tell the slowest tests (in one process)")
+        parser.add_argument(
+            "--durations",
+            type=int,
+            default=0,
+            metavar="N",
+            help="tell the slowest tests (in one process)",
+        )
 
     def get_resultclass(self):
         """One that counts time where that is asked for."""
@@ -65,8 +73,12 @@ class Runner(DiscoverRunner):
             print(f"{seconds:8.2f} s  {name}")
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = len(result.skipped)
-        passed = max(result.testsRun - failed - skipped, 0)  # a class that could not be set up counts as failed and ran no test
-        self.closing = f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else "")
+        passed = max(
+            result.testsRun - failed - skipped, 0
+        )  # a class that could not be set up counts as failed and ran no test
+        self.closing = f"{passed} passed, {failed} failed" + (
+            f", {skipped} skipped" if skipped else ""
+        )
         return failed if result.testsRun else 1
 
     def run_tests(self, test_labels, **kwargs) -> int:

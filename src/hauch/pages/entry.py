@@ -18,15 +18,34 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """An entry's page: story, versions, specimens, and what the bench found."""
     round = round_for(request.user, slug)
     found = entry_for(request.user, round, pk)
-    names = list(round.entries.order_by("name", "id").values_list("pk", flat=True)) if allowed(request.user, "entry.view_all", round) else [found.pk]
+    names = (
+        list(round.entries.order_by("name", "id").values_list("pk", flat=True))
+        if allowed(request.user, "entry.view_all", round)
+        else [found.pk]
+    )
     at = names.index(found.pk)
-    versions = list(found.versions.annotate(was_run=was_run()).order_by("number").prefetch_related("specimens"))
+    versions = list(
+        found.versions.annotate(was_run=was_run()).order_by("number").prefetch_related("specimens")
+    )
     context = queries.evidence(request.user, round, found) | {
-        "round": round, "entry": found, "versions": versions, "taking_part": next((v for v in reversed(versions) if v.was_run), None),
-        "runs": runs().with_names().filter(specimen__version__entry=found).order_by("test__order", "started_at")[:60],
-        "seen": seen_of(found), "before": names[at - 1] if at else None, "after": names[at + 1] if at + 1 < len(names) else None,
-        "may_withdraw": allowed(request.user, "entry.withdraw", round) or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round)),
-    }  # fmt: skip
+        "round": round,
+        "entry": found,
+        "versions": versions,
+        "taking_part": next((v for v in reversed(versions) if v.was_run), None),
+        "runs": (
+            runs()
+            .with_names()
+            .filter(specimen__version__entry=found)
+            .order_by("test__order", "started_at")[:60]
+        ),
+        "seen": seen_of(found),
+        "before": names[at - 1] if at else None,
+        "after": names[at + 1] if at + 1 < len(names) else None,
+        "may_withdraw": (
+            allowed(request.user, "entry.withdraw", round)
+            or (found.designer_id == request.user.pk and allowed(request.user, "entry.add", round))
+        ),
+    }
     return render(request, "pages/entry.html", context)
 
 
@@ -35,5 +54,10 @@ def report(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     round = round_for(request.user, slug)
     found = entry_for(request.user, round, pk)
     known = queries.evidence(request.user, round, found)
-    context = known | {"round": round, "entry": found, "sections": sections_of(request.user, round, found, known), "now": timezone.now()}
+    context = known | {
+        "round": round,
+        "entry": found,
+        "sections": sections_of(request.user, round, found, known),
+        "now": timezone.now(),
+    }
     return render(request, "pages/report.html", context)

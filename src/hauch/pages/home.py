@@ -24,17 +24,29 @@ BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBL
 def home(request: HttpRequest) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
     rounds = rounds_of(request.user)
-    rounds.sort(key=lambda round: (BUSY.index(round.state), round.number if round.state == Round.State.BENCH else -round.number))
+    rounds.sort(
+        key=lambda round: (
+            BUSY.index(round.state),
+            round.number if round.state == Round.State.BENCH else -round.number,
+        )
+    )
     rows = [_day_of(request, round) for round in rounds[:1]]
     context = {
-        "lives": lives_of([round for round in rounds if allowed(request.user, "bench.view", round)]),
-        "rows": rows, "more": rounds[1:], "may_import": allowed(request.user, "round.import"), "may_begin": allowed(request.user, "round.create"),
-    }  # fmt: skip
+        "lives": lives_of(
+            [round for round in rounds if allowed(request.user, "bench.view", round)]
+        ),
+        "rows": rows,
+        "more": rounds[1:],
+        "may_import": allowed(request.user, "round.import"),
+        "may_begin": allowed(request.user, "round.create"),
+    }
     return render(request, "pages/home.html", context)
 
 
 def attention(request: HttpRequest) -> HttpResponse:
-    """References that drifted and meters whose calibration is due, in all rounds whose bench the person sees; Home fetches it after itself."""
+    """References that drifted and meters whose calibration is due, in all rounds whose bench the
+    person sees; Home fetches it after itself.
+    """
     found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []
     return render(request, "pages/_attention.html", {"alarms": found, "meters": meters})
@@ -42,13 +54,18 @@ def attention(request: HttpRequest) -> HttpResponse:
 
 def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
     row: dict[str, object] = {"round": round}
-    if allowed(request.user, "verdict.view_early", round) and (rules := current_rules(round)) is not None:
+    if (
+        allowed(request.user, "verdict.view_early", round)
+        and (rules := current_rules(round)) is not None
+    ):
         stored = standing_of(rules)
         first = leaders(stored) if stored else []
         row |= {"opening": opening(rules, first[:2]), "standing": stored}
     if allowed(request.user, "bench.view", round):
         plan = plan_of(round, 4)
-        missing = Result.objects.filter(value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests)
+        missing = Result.objects.filter(
+            value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests
+        )
         without = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
         row |= {"due": plan.due, "total": plan.total, "without": list(without)}
     return row
@@ -62,9 +79,18 @@ def search(request: HttpRequest) -> HttpResponse:
         mine = rounds_of(request.user)
         open_to = [r for r in mine if allowed(request.user, "entry.view_all", r)]
         entries = Entry.objects.filter(name__icontains=query).select_related("round")
-        context["entries"] = list((entries.filter(round__in=open_to) | entries.filter(round__in=mine, designer=request.user)).distinct()[:FOUND])
+        context["entries"] = list(
+            (
+                entries.filter(round__in=open_to)
+                | entries.filter(round__in=mine, designer=request.user)
+            ).distinct()[:FOUND]
+        )
         number = query.removeprefix("run").strip()
-        found = runs().with_names().filter(pk=int(number)) if number.isdigit() and len(number) < 10 else runs().none()
+        found = (
+            runs().with_names().filter(pk=int(number))
+            if number.isdigit() and len(number) < 10
+            else runs().none()
+        )
         context["runs"] = [run for run in found if any(r.pk == run.test.round_id for r in open_to)]
         context["meters"] = list(Instrument.objects.filter(name__icontains=query)[:FOUND])
     return render(request, "pages/search.html", context)

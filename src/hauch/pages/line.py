@@ -17,27 +17,55 @@ from hauch.workshop.models import Specimen
 
 
 def _count(query, expression) -> Coalesce:
-    return Coalesce(Subquery(query.order_by().values("_").annotate(n=expression).values("n"), output_field=IntegerField()), 0)
+    return Coalesce(
+        Subquery(
+            query.order_by().values("_").annotate(n=expression).values("n"),
+            output_field=IntegerField(),
+        ),
+        0,
+    )
 
 
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
     current = Test.objects.current().filter(round=OuterRef("pk"))
-    steps = Progress.objects.filter(test__round=OuterRef("pk"), test__successor__isnull=True, test__dropped=False).annotate(_=F("test__round"))
-    prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(_=F("version__entry__round"))
-    newer = Version.objects.filter(entry=OuterRef("file__version__entry"), number__gt=OuterRef("file__version__number"))
-    sent_back = PartCheck.objects.filter(~Exists(newer), file__version__entry__round=OuterRef("pk"), verdict=PartCheck.Verdict.BACK)
-    sent_back = sent_back.filter(file__version__entry__state=Entry.State.IN).annotate(_=F("file__version__entry__round"))
+    steps = Progress.objects.filter(
+        test__round=OuterRef("pk"), test__successor__isnull=True, test__dropped=False
+    ).annotate(_=F("test__round"))
+    prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(
+        _=F("version__entry__round")
+    )
+    newer = Version.objects.filter(
+        entry=OuterRef("file__version__entry"), number__gt=OuterRef("file__version__number")
+    )
+    sent_back = PartCheck.objects.filter(
+        ~Exists(newer), file__version__entry__round=OuterRef("pk"), verdict=PartCheck.Verdict.BACK
+    )
+    sent_back = sent_back.filter(file__version__entry__state=Entry.State.IN).annotate(
+        _=F("file__version__entry__round")
+    )
     racing = steps.filter(entry__state=Entry.State.IN)
     return (
         Round.objects.filter(pk=round.pk)
         .annotate(
-            rules_number=Coalesce(Subquery(RuleVersion.objects.filter(round=OuterRef("pk")).order_by("-number").values("number")[:1]), 0),
+            rules_number=Coalesce(
+                Subquery(
+                    RuleVersion.objects.filter(round=OuterRef("pk"))
+                    .order_by("-number")
+                    .values("number")[:1]
+                ),
+                0,
+            ),
             in_=_count(entries.filter(state=Entry.State.IN), Count("pk")),
             withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
             back=_count(sent_back, Count("file__version__entry", distinct=True)),
-            late=_count(prints.filter(due__lt=timezone.localdate()).exclude(state__in=[Specimen.State.READY, Specimen.State.BROKEN]), Count("pk")),
+            late=_count(
+                prints.filter(due__lt=timezone.localdate()).exclude(
+                    state__in=[Specimen.State.READY, Specimen.State.BROKEN]
+                ),
+                Count("pk"),
+            ),
             specimens=_count(prints, Count("pk")),
             ready=_count(prints.filter(state=Specimen.State.READY), Count("pk")),
             broken=_count(prints.filter(state=Specimen.State.BROKEN), Count("pk")),
@@ -45,11 +73,30 @@ def counts(round: Round) -> dict[str, int]:
             done=_count(racing, Sum("counted")),
             dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
             no_result=_count(steps, Sum("missing")),
-            stale=_count(Standing.objects.stale().filter(rules__round=OuterRef("pk"), failure="").annotate(_=F("rules__round")), Count("pk")),
+            stale=_count(
+                Standing.objects.stale()
+                .filter(rules__round=OuterRef("pk"), failure="")
+                .annotate(_=F("rules__round")),
+                Count("pk"),
+            ),
         )
-        .values("rules_number", "in_", "withdrawn", "back", "late", "specimens", "ready", "broken", "asked", "done", "dnf", "no_result", "stale")
+        .values(
+            "rules_number",
+            "in_",
+            "withdrawn",
+            "back",
+            "late",
+            "specimens",
+            "ready",
+            "broken",
+            "asked",
+            "done",
+            "dnf",
+            "no_result",
+            "stale",
+        )
         .get()
-    )  # fmt: skip
+    )
 
 
 def stations(round: Round, user) -> list[Station]:
@@ -61,21 +108,64 @@ def stations(round: Round, user) -> list[Station]:
     bench = f"{done:,} of {wanted:,} runs" if wanted else "no entries yet"
     if n["no_result"]:
         bench += f", {n['no_result']} without result"
-    entries = f"{n['in_']} in" + (f", {n['back']} sent back" if n["back"] else "") + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
-    whole = n["specimens"] - n["broken"]
-    workshop = ("no specimen yet" if not n["specimens"] else "all ready" if whole and n["ready"] == whole else f"{n['ready']} of {whole} ready") + (
-        f", {n['late']} late" if n["late"] else f", {n['broken']} broken" if n["broken"] else ""
+    entries = (
+        f"{n['in_']} in"
+        + (f", {n['back']} sent back" if n["back"] else "")
+        + (f", {n['withdrawn']} withdrawn" if n["withdrawn"] else "")
     )
-    verdict = "published" if round.is_published else "being computed" if n["stale"] else "provisional" if n["done"] else "too early"
-    benchable, early = allowed(user, "bench.view", round), allowed(user, "verdict.view_early", round)
-    at = lambda name: reverse(name, args=[round.slug])  # noqa: E731
+    whole = n["specimens"] - n["broken"]
+    workshop = (
+        "no specimen yet"
+        if not n["specimens"]
+        else "all ready"
+        if whole and n["ready"] == whole
+        else f"{n['ready']} of {whole} ready"
+    ) + (f", {n['late']} late" if n["late"] else f", {n['broken']} broken" if n["broken"] else "")
+    verdict = (
+        "published"
+        if round.is_published
+        else "being computed"
+        if n["stale"]
+        else "provisional"
+        if n["done"]
+        else "too early"
+    )
+    benchable, early = (
+        allowed(user, "bench.view", round),
+        allowed(user, "verdict.view_early", round),
+    )
+
+    def at(name):
+        return reverse(name, args=[round.slug])
+
     return [
         Station(
-            "brief", "Brief", at("rounds:brief"), f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet", float(n["rules_number"] > 0)
+            "brief",
+            "Brief",
+            at("rounds:brief"),
+            f"rules v{n['rules_number']}" if n["rules_number"] else "no rules yet",
+            float(n["rules_number"] > 0),
         ),
-        Station("entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0), bool(n["back"])),
-        Station("workshop", "Workshop", at("workshop:list"), workshop, n["ready"] / whole if whole else 0.0, bool(n["late"])),
-        Station("bench", "Bench", at("bench:overview"), bench, done / wanted if wanted else 0.0, bool(n["no_result"]), benchable),
+        Station(
+            "entries", "Entries", at("entries:list"), entries, float(n["in_"] > 0), bool(n["back"])
+        ),
+        Station(
+            "workshop",
+            "Workshop",
+            at("workshop:list"),
+            workshop,
+            n["ready"] / whole if whole else 0.0,
+            bool(n["late"]),
+        ),
+        Station(
+            "bench",
+            "Bench",
+            at("bench:overview"),
+            bench,
+            done / wanted if wanted else 0.0,
+            bool(n["no_result"]),
+            benchable,
+        ),
         Station(
             "verdict",
             "Verdict",

@@ -1,4 +1,6 @@
-"""The health of references: does each repeat, does it hold, what ties one to the next, what can be compared."""
+"""The health of references: does each repeat, does it hold, what ties one to the next, what can be
+compared.
+"""
 
 from __future__ import annotations
 
@@ -50,10 +52,15 @@ class Series:
         c, unit = self.chart, self.how.change_unit
         if not c.ready:
             return f"{len(self.runs)} runs; limits need at least 8."
-        shift = show_plain(self.per_y * c.shift, unit, self.per_y * float(c.ewma_half[-1]), sign=True)
+        shift = show_plain(
+            self.per_y * c.shift, unit, self.per_y * float(c.ewma_half[-1]), sign=True
+        )
         if c.since is not None:
             when = self.runs[c.since][1]
-            return f"Drifted by {shift} since {when:%d %b %Y}: more than its scatter explains. Look for wear, dirt or a changed rig, or change to another specimen."
+            return (
+                f"Drifted by {shift} since {when:%d %b %Y}: more than its scatter explains. Look"
+                " for wear, dirt or a changed rig, or change to another specimen."
+            )
         outside = int(c.outside.sum())
         lone = f", {outside} single {'run' if outside == 1 else 'runs'} outside" if outside else ""
         return f"Holds: {shift} from its first {c.base} runs{lone}."
@@ -61,24 +68,52 @@ class Series:
     def drawn(self) -> dict[str, Any]:
         """Data of the chart, as change against the centre."""
         c, first = self.chart, max(len(self.runs) - DRAWN, 0)
-        told = lambda y: self.per_y * (math.expm1(y - c.centre) if self.how.log else y - c.centre)  # noqa: E731
+
+        def told(y):
+            return self.per_y * (math.expm1(y - c.centre) if self.how.log else y - c.centre)
+
         points = [
-            {"n": n + 1, "run": pk, "at": at.isoformat(), "y": told(c.y[n]), "ewma": told(c.ewma[n]), "low": told(c.centre - c.ewma_half[n]),
-             "high": told(c.centre + c.ewma_half[n]), "what": "outside" if c.outside[n] else "drifting" if c.drifting[n] else "inside"}
-            for n, (pk, at, _) in enumerate(self.runs) if n >= first
-        ]  # fmt: skip
-        return {"points": points, "limit": self.per_y * c.half, "unit": self.how.change_unit, "ready": c.ready}
+            {
+                "n": n + 1,
+                "run": pk,
+                "at": at.isoformat(),
+                "y": told(c.y[n]),
+                "ewma": told(c.ewma[n]),
+                "low": told(c.centre - c.ewma_half[n]),
+                "high": told(c.centre + c.ewma_half[n]),
+                "what": "outside" if c.outside[n] else "drifting" if c.drifting[n] else "inside",
+            }
+            for n, (pk, at, _) in enumerate(self.runs)
+            if n >= first
+        ]
+        return {
+            "points": points,
+            "limit": self.per_y * c.half,
+            "unit": self.how.change_unit,
+            "ready": c.ready,
+        }
 
 
 def series_of(rounds: list[Round], specimens: list[int] | None = None) -> list[Series]:
     """Control charts of reference specimens over the runs of some rounds, alarms first; one query."""
     rows = Run.objects.filter(
-        test__round__in=rounds, reference__isnull=False, state=Run.State.VALID, result__value__isnull=False, carried_from__isnull=True
+        test__round__in=rounds,
+        reference__isnull=False,
+        state=Run.State.VALID,
+        result__value__isnull=False,
+        carried_from__isnull=True,
     )
     if specimens is not None:
         rows = rows.filter(reference__in=specimens)
     names = ("test__label", "rig__name", "rig__state", "id", "started_at", "result__value")
-    keys = ("reference_id", "rig_id", "test__procedure", "setting__label", "test__common_speed", "test__reporting_distance")
+    keys = (
+        "reference_id",
+        "rig_id",
+        "test__procedure",
+        "setting__label",
+        "test__common_speed",
+        "test__reporting_distance",
+    )
     groups: dict[tuple, list[tuple]] = defaultdict(list)
     for row in rows.order_by("started_at", "id").values_list(*keys, *names):
         groups[row[:6]].append(row[6:])
@@ -90,7 +125,17 @@ def series_of(rounds: list[Round], specimens: list[int] | None = None) -> list[S
             continue
         label, rig, state = runs[-1][:3]
         chart = control_chart(np.log(values) if how.log else values)
-        found.append(Series(key[0], rig if state == 1 else f"{rig}, state {state}", key[1], label, how, [run[3:6] for run in runs], chart))
+        found.append(
+            Series(
+                key[0],
+                rig if state == 1 else f"{rig}, state {state}",
+                key[1],
+                label,
+                how,
+                [run[3:6] for run in runs],
+                chart,
+            )
+        )
     return sorted(found, key=lambda s: (not s.chart.alarm, s.rig, s.label, s.specimen_id))
 
 
@@ -101,21 +146,31 @@ def bench_rounds(user: User) -> list[Round]:
 
 def hours_of(specimen: ReferenceSpecimen) -> float:
     """Hours that a specimen has run: before, and in all its runs."""
-    return specimen.hours + (specimen.runs.filter(carried_from__isnull=True).aggregate(sum=Sum("hours"))["sum"] or 0.0)
+    return specimen.hours + (
+        specimen.runs.filter(carried_from__isnull=True).aggregate(sum=Sum("hours"))["sum"] or 0.0
+    )
 
 
 def alarms(rounds: list[Round]) -> list[tuple[ReferenceSpecimen, Series]]:
     """References in use in some rounds that have drifted, in two queries."""
-    rows = TestReference.objects.filter(test__round__in=rounds, until__isnull=True, bridging=False).select_related("specimen__type")
+    rows = TestReference.objects.filter(
+        test__round__in=rounds, until__isnull=True, bridging=False
+    ).select_related("specimen__type")
     in_use = {row.specimen_id: row.specimen for row in rows}
     if not in_use:
         return []
-    return [(in_use[series.specimen_id], series) for series in series_of(rounds, list(in_use)) if series.chart.alarm]
+    return [
+        (in_use[series.specimen_id], series)
+        for series in series_of(rounds, list(in_use))
+        if series.chart.alarm
+    ]
 
 
 @dataclass(frozen=True)
 class Care:
-    """One test's reference: the specimen in use, those beside it, how it repeats, bridges, and what cannot be compared."""
+    """One test's reference: the specimen in use, those beside it, how it repeats, bridges, and what
+    cannot be compared.
+    """
 
     test: Test
     active: TestReference | None
@@ -140,27 +195,50 @@ class Care:
         if self.active is None:
             return "No reference is in use: entries cannot be compared. Bring one in."
         if b is None or b.count == 0:
-            return f"{self.active.specimen.serial} was not run yet. Run it until it repeats before the first entry."
+            return (
+                f"{self.active.specimen.serial} was not run yet. Run it until it repeats before the"
+                " first entry."
+            )
         if b.settled:
-            return f"{self.active.specimen.serial} repeats: its mean is known to ± {self.per_y * b.half_width:.2g} {unit}, {self.per_y * b.asked:g} {unit} are asked."
+            return (
+                f"{self.active.specimen.serial} repeats: its mean is known to ±"
+                f" {self.per_y * b.half_width:.2g} {unit}, {self.per_y * b.asked:g} {unit} are"
+                " asked."
+            )
         if b.trend:
-            return f"{self.active.specimen.serial} still creeps from run to run. Let it run warm, or look for wear, and repeat."
-        known = f"known to ± {self.per_y * b.half_width:.2g} {unit}, " if math.isfinite(b.half_width) else ""
+            return (
+                f"{self.active.specimen.serial} still creeps from run to run. Let it run warm, or"
+                " look for wear, and repeat."
+            )
+        known = (
+            f"known to ± {self.per_y * b.half_width:.2g} {unit}, "
+            if math.isfinite(b.half_width)
+            else ""
+        )
         more = (
             f"about {b.further} more {'run' if b.further == 1 else 'runs'} of it would do"
             if b.further
             else "more runs alone will not do: look at the rig"
         )
-        return f"{self.active.specimen.serial} does not repeat well enough yet: {known}{self.per_y * b.asked:g} {unit} are asked; {more}."
+        return (
+            f"{self.active.specimen.serial} does not repeat well enough yet:"
+            f" {known}{self.per_y * b.asked:g} {unit} are asked; {more}."
+        )
 
 
 def care_of(round: Round) -> list[Care]:
     """The reference of each test of a round."""
     racing = {entry.pk: n for n, entry in enumerate(entries_in_order(round))}
     rows: dict[int, list[TestReference]] = defaultdict(list)
-    for row in TestReference.objects.filter(test__round=round).select_related("specimen__type").order_by("since", "id"):
+    for row in (
+        TestReference.objects.filter(test__round=round)
+        .select_related("specimen__type")
+        .order_by("since", "id")
+    ):
         rows[row.test_id].append(row)
-    loaded = load_tests(round_tests(round), racing, versions_in(round.entries.filter(pk__in=racing)))
+    loaded = load_tests(
+        round_tests(round), racing, versions_in(round.entries.filter(pk__in=racing))
+    )
     seen = ReferenceSpecimen.objects.filter(pk__in={pk for data in loaded for pk in data.specimens})
     serials = dict(seen.values_list("pk", "serial"))
     return [_care(data.test, data, rows[data.test.pk], serials) for data in loaded]

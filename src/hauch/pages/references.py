@@ -17,17 +17,29 @@ from hauch.stores.models import ReferenceSpecimen
 
 
 def specimen(request: HttpRequest, pk: int) -> HttpResponse:
-    """One reference specimen: hours, state, and its control charts over all rounds whose bench the person may see."""
+    """One reference specimen: hours, state, and its control charts over all rounds whose bench the
+    person may see.
+    """
     found = get_object_or_404(ReferenceSpecimen.objects.select_related("type", "picture"), pk=pk)
     rounds = bench_rounds(request.user)
     series = series_of(rounds, [found.pk]) if rounds else []
     wanted = request.GET.get("series", "")
     at = int(wanted) if wanted.isdigit() and int(wanted) < len(series) else 0
     context = {
-        "specimen": found, "hours": hours_of(found), "series": list(enumerate(series)), "at": at, "shown": series[at] if series else None,
-        "alarms": sum(s.chart.alarm for s in series), "may_see": bool(rounds), "may_change": allowed(request.user, "stores.change"),
-        "tests": found.tests.filter(test__round__in=rounds).select_related("test__round").order_by("-since"),
-    }  # fmt: skip
+        "specimen": found,
+        "hours": hours_of(found),
+        "series": list(enumerate(series)),
+        "at": at,
+        "shown": series[at] if series else None,
+        "alarms": sum(s.chart.alarm for s in series),
+        "may_see": bool(rounds),
+        "may_change": allowed(request.user, "stores.change"),
+        "tests": (
+            found.tests.filter(test__round__in=rounds)
+            .select_related("test__round")
+            .order_by("-since")
+        ),
+    }
     return render(request, "pages/specimen.html", context)
 
 
@@ -36,17 +48,32 @@ def care(request: HttpRequest, slug: str) -> HttpResponse:
     round = round_for(request.user, slug, "bench.view")
     rows = care_of(round)
     usable = ReferenceSpecimen.objects.filter(state__in=["new", "in_use"]).select_related("type")
-    present = {row.specimen.pk: row.specimen for c in rows for row in [c.active, *c.beside] if row is not None}
+    present = {
+        row.specimen.pk: row.specimen
+        for c in rows
+        for row in [c.active, *c.beside]
+        if row is not None
+    }
     context = {
-        "round": round, "rows": rows, "usable": usable, "present": list(present.values()), "may_change": allowed(request.user, "reference.change", round),
-        "in_use": any(c.active for c in rows), "left_out": sum(c.left_out for c in rows), "runs": sum(c.runs for c in rows),
-    }  # fmt: skip
+        "round": round,
+        "rows": rows,
+        "usable": usable,
+        "present": list(present.values()),
+        "may_change": allowed(request.user, "reference.change", round),
+        "in_use": any(c.active for c in rows),
+        "left_out": sum(c.left_out for c in rows),
+        "runs": sum(c.runs for c in rows),
+    }
     return render(request, "pages/care.html", context)
 
 
 def _chosen(request: HttpRequest, round: Round) -> tuple[ReferenceSpecimen, list[Test]]:
     pk = request.POST.get("specimen", "")
-    found = ReferenceSpecimen.objects.select_related("type").filter(pk=pk if pk.isdigit() else 0).first()
+    found = (
+        ReferenceSpecimen.objects.select_related("type")
+        .filter(pk=pk if pk.isdigit() else 0)
+        .first()
+    )
     if found is None:
         raise ValidationError("Choose a reference specimen.")
     wanted = [int(t) for t in request.POST.getlist("tests") if t.isdigit()]
@@ -62,9 +89,15 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
         found, tests = _chosen(request, round)
         if what == "bring_in":
             references.bring_in(request.user, round, found, tests)
-            text = f"{found} is the reference from now on. Run it until it repeats, before the first entry."
+            text = (
+                f"{found} is the reference from now on. Run it until it repeats, before the first"
+                " entry."
+            )
             if found.tests.filter(test__in=tests, until=None, bridging=True).exists():
-                text = f"{found} can be run beside the reference in use. Run the two in turn, both in one bracket, until the bridge is known well enough."
+                text = (
+                    f"{found} can be run beside the reference in use. Run the two in turn, both in"
+                    " one bracket, until the bridge is known well enough."
+                )
         elif what == "change_to":
             references.change_to(request.user, round, found, tests, reason)
             text = f"{found} is the reference from now on."

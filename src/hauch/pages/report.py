@@ -1,4 +1,6 @@
-"""The bench report of an entry: test by test the figure, its runs, what was found, left out and seen, and how the figure came about."""
+"""The bench report of an entry: test by test the figure, its runs, what was found, left out and
+seen, and how the figure came about.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,9 @@ class RunReport:
 
 @dataclass(frozen=True)
 class Section:
-    """One test: its cell of the standing with how that came about, its runs, and the newest run that has a figure."""
+    """One test: its cell of the standing with how that came about, its runs, and the newest run
+    that has a figure.
+    """
 
     test: Test
     cell: dict[str, Any] | None
@@ -47,12 +51,23 @@ class Section:
 
 
 def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -> list[Section]:
-    """Sections of the tests in which an entry was run, in the order of the tests; ``known`` as `queries.evidence` gives it."""
-    found = runs().visible_to(user, round).with_names().filter(specimen__version__entry=entry).select_related("picture", "carried_from", "test__rig")
+    """Sections of the tests in which an entry was run, in the order of the tests; ``known`` as
+    `queries.evidence` gives it.
+    """
+    found = (
+        runs()
+        .visible_to(user, round)
+        .with_names()
+        .filter(specimen__version__entry=entry)
+        .select_related("picture", "carried_from", "test__rig")
+    )
     made = list(
-        found.prefetch_related("exclusions__by", "exclusions__reading", "carried_from__exclusions__by", "carried_from__exclusions__reading").order_by(
-            "test__order", "started_at", "pk"
-        )
+        found.prefetch_related(
+            "exclusions__by",
+            "exclusions__reading",
+            "carried_from__exclusions__by",
+            "carried_from__exclusions__reading",
+        ).order_by("test__order", "started_at", "pk")
     )
     seen, cells = seen_in(made), {test.pk: cell for test, cell in known["cells"]}
     by_test: dict[int, list[Run]] = {}
@@ -63,9 +78,15 @@ def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -
     for own in by_test.values():
         test = own[0].test
         cell, ground = cells.get(test.pk), known["reference"].get(test.key)
-        told = [RunReport(run, getattr(run, "result", None), _left_out(run), seen[run.pk]) for run in own]
+        told = [
+            RunReport(run, getattr(run, "result", None), _left_out(run), seen[run.pk])
+            for run in own
+        ]
         counted = [one for one in told if one.run.state == Run.State.VALID and one.has_figure]
-        newest = next((one for one in reversed(counted) if one.run.setting_id == test.setting_id), counted[-1] if counted else None)
+        newest = next(
+            (one for one in reversed(counted) if one.run.setting_id == test.setting_id),
+            counted[-1] if counted else None,
+        )
         # Who may not see the standing yet may not see how its figures came about either.
         early = known["row"] is not None and cell and ground
         steps, doubt = (cell_working(test, cell, ground), cell_doubt(cell)) if early else ([], [])

@@ -38,7 +38,8 @@ class Moved:
 
 
 def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> list[Moved] | None:
-    """The standing as the changed rules would make it, held against the present one; nothing is kept.
+    """The standing as the changed rules would make it, held against the present one; nothing is
+    kept.
 
     Gives None where the round has too many runs to judge it in a request.
     """
@@ -54,9 +55,17 @@ def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) ->
         transaction.set_rollback(True)
     entries = round.entries.in_bulk()
     return [
-        Moved(entries[row["entry_id"]].name, row["entry_id"], entries[row["entry_id"]].mark, before.get(row["entry_id"]), row.get("rank"), row.get("score"), row.get("reason", ""))
+        Moved(
+            entries[row["entry_id"]].name,
+            row["entry_id"],
+            entries[row["entry_id"]].mark,
+            before.get(row["entry_id"]),
+            row.get("rank"),
+            row.get("score"),
+            row.get("reason", ""),
+        )
         for row in judged.rows
-    ]  # fmt: skip
+    ]
 
 
 def swaps(moved: list[Moved]) -> str:
@@ -65,25 +74,40 @@ def swaps(moved: list[Moved]) -> str:
     now = [m for m in moved if m.after is not None]
     if not was or not now:
         return "There is no standing to compare with yet."
-    if [m.name for m in was if m.before == was[0].before] == [m.name for m in now if m.after == now[0].after] and all(
-        m.before == m.after for m in moved
-    ):
+    if [m.name for m in was if m.before == was[0].before] == [
+        m.name for m in now if m.after == now[0].after
+    ] and all(m.before == m.after for m in moved):
         return "No rank changes."
-    first_was, first_now = {m.name for m in was if m.before == 1}, {m.name for m in now if m.after == 1}
+    first_was, first_now = (
+        {m.name for m in was if m.before == 1},
+        {m.name for m in now if m.after == 1},
+    )
     if first_was == first_now:
         changed = sum(m.before != m.after for m in moved)
         return (
-            f"The first place stays with {' and '.join(sorted(first_now))}; {changed} {'rank changes' if changed == 1 else 'ranks change'} below it."
+            f"The first place stays with {' and '.join(sorted(first_now))}; {changed}"
+            f" {'rank changes' if changed == 1 else 'ranks change'} below it."
         )
-    return f"The first place goes from {' and '.join(sorted(first_was))} to {' and '.join(sorted(first_now))}."
+    return (
+        f"The first place goes from {' and '.join(sorted(first_was))} to"
+        f" {' and '.join(sorted(first_now))}."
+    )
 
 
 def change(request: HttpRequest, slug: str) -> HttpResponse:
-    """Change the rules: in place while the brief is written; afterwards with a look at what it does, and as a new version."""
+    """Change the rules: in place while the brief is written; afterwards with a look at what it
+    does, and as a new version.
+    """
     round = round_for(request.user, slug, "rules.change")
     present, runs = draft_of(round), runs_by_test(round)
     form = RulesForm(sent(request), round=round, present=present, units=request.user.units)
-    context: dict[str, Any] = {"round": round, "form": form, "rules": current_rules(round), "in_place": round.is_draft and not runs, "problems": []}
+    context: dict[str, Any] = {
+        "round": round,
+        "form": form,
+        "rules": current_rules(round),
+        "in_place": round.is_draft and not runs,
+        "problems": [],
+    }
     if request.method == "POST":
         if not form.is_valid():
             context["problems"] = form.problems
@@ -105,10 +129,16 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 def _look(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> dict[str, Any]:
-    reasoned = RuleDraft(draft.scheme, draft.tie_rule, draft.level_as, draft.tests, draft.reason or "a look")
+    reasoned = RuleDraft(
+        draft.scheme, draft.tie_rule, draft.level_as, draft.tests, draft.reason or "a look"
+    )
     moved = what_if(user, round, reasoned, runs)
-    fresh = draft_of(round)  # the draft's tests were touched inside the transaction that was rolled back
-    for wanted, test in zip((t for t in draft.tests if t.test is not None), fresh.tests, strict=True):
+    fresh = draft_of(
+        round
+    )  # the draft's tests were touched inside the transaction that was rolled back
+    for wanted, test in zip(
+        (t for t in draft.tests if t.test is not None), fresh.tests, strict=True
+    ):
         wanted.test = test.test
     return {
         "looked": True,

@@ -11,5 +11,7 @@ urlpatterns = [
     path("rounds/<slug:slug>/entries/<int:pk>/", entry.entry, name="entry"),
     path("rounds/<slug:slug>/entries/<int:pk>/report/", entry.report, name="entry_report"),
     path("rounds/<slug:slug>/verdict/reference/", references.care, name="care"),
-    path("rounds/<slug:slug>/verdict/reference/change/", references.change, name="change_reference"),
+    path(
+        "rounds/<slug:slug>/verdict/reference/change/", references.change, name="change_reference"
+    ),
 ]

@@ -9,4 +9,6 @@ from hauch.people.models import AuditEntry, User
 
 def record(user: User, action: str, target: object, round: Any = None, **detail: Any) -> AuditEntry:
     """Note who did what to what; call it inside the action's transaction."""
-    return AuditEntry.objects.create(user=user, action=action, target=str(target)[:200], round=round, detail=detail)
+    return AuditEntry.objects.create(
+        user=user, action=action, target=str(target)[:200], round=round, detail=detail
+    )

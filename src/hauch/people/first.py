@@ -1,4 +1,6 @@
-"""The first people of an installation; passwords are made here and kept in a file that only its owner reads."""
+"""The first people of an installation; passwords are made here and kept in a file that only its
+owner reads.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ DEMO_PEOPLE = {
 def add_person(username: str, name: str, *, staff: bool = False) -> str:
     """Make a person and return the password."""
     password = "-".join(secrets.token_hex(2) for _ in range(4))
-    User.objects.create_user(username=username, password=password, first_name=name, is_staff=staff, is_superuser=staff)
+    User.objects.create_user(
+        username=username, password=password, first_name=name, is_staff=staff, is_superuser=staff
+    )
     return password
 
 

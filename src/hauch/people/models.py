@@ -26,7 +26,9 @@ class AuditEntry(models.Model):
     at = models.DateTimeField(auto_now_add=True, db_index=True)
     user = models.ForeignKey(User, on_delete=models.PROTECT, related_name="+")
     action = models.CharField(max_length=60)
-    round = models.ForeignKey("rounds.Round", null=True, on_delete=models.PROTECT, related_name="audit")
+    round = models.ForeignKey(
+        "rounds.Round", null=True, on_delete=models.PROTECT, related_name="audit"
+    )
     target = models.CharField(max_length=200)
     detail = models.JSONField(default=dict)
 

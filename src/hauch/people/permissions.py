@@ -12,7 +12,9 @@ from hauch.people.models import User
 
 
 class InRound(Protocol):
-    """A round, as far as permissions know it: who has which role in it, and whether everybody in it sees everything."""
+    """A round, as far as permissions know it: who has which role in it, and whether everybody in it
+    sees everything.
+    """
 
     memberships: Any
 
@@ -49,7 +51,9 @@ MATRIX: dict[str, frozenset[str]] = {
     "run.void": frozenset({HOST, OPERATOR}),
     "verdict.view_early": frozenset({HOST, OPERATOR}),
 }
-"""Action -> roles that may do it in a round. After publication everybody in the round sees everything in it."""
+"""Action -> roles that may do it in a round. After publication everybody in the round sees
+everything in it.
+"""
 
 STAFF_ACTIONS = frozenset({"round.import"})
 """Actions of those who keep the installation, in no round yet."""
@@ -60,7 +64,9 @@ ANYWHERE: dict[str, frozenset[str]] = {
     "desk.use": frozenset({HOST, OPERATOR, DESIGNER, VIEWER}),
     "desk.measure": frozenset({HOST, OPERATOR}),
 }
-"""Actions in no round: for those who keep the installation, and whoever has one of these roles in any round."""
+"""Actions in no round: for those who keep the installation, and whoever has one of these roles in
+any round.
+"""
 
 WORDS = {
     "round.view": "see this round", "round.export": "export this round", "round.publish": "publish this round",
@@ -82,12 +88,16 @@ def remember_role(user: User, round: One, role: str | None) -> One:
 
 
 def role_in(user: User | AnonymousUser, round: InRound) -> str | None:
-    """The person's role in a round, None for a stranger. Kept on the round for the rest of the request."""
+    """The person's role in a round, None for a stranger. Kept on the round for the rest of the
+    request.
+    """
     if not user.is_authenticated:
         return None
     known: dict[int, str | None] = round.__dict__.get("_roles", {})
     if user.pk not in known:
-        remember_role(user, round, round.memberships.filter(user=user).values_list("role", flat=True).first())
+        remember_role(
+            user, round, round.memberships.filter(user=user).values_list("role", flat=True).first()
+        )
     return round.__dict__["_roles"][user.pk]
 
 
@@ -104,7 +114,9 @@ def roles_anywhere(user: User) -> frozenset[str]:
 
 
 def allowed(user: User | AnonymousUser, action: str, round: InRound | None = None) -> bool:
-    """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a door."""
+    """Whether a person may do an action; unknown actions raise KeyError so that no typo opens a
+    door.
+    """
     if not user.is_authenticated or not user.is_active:
         return False
     if action in STAFF_ACTIONS | ANYWHERE.keys():
@@ -123,4 +135,6 @@ def allowed(user: User | AnonymousUser, action: str, round: InRound | None = Non
 def require(user: User | AnonymousUser, action: str, round: InRound | None = None) -> None:
     """Raise PermissionDenied with a sentence unless the person may do the action."""
     if not allowed(user, action, round):
-        raise PermissionDenied(f"You may not {WORDS[action]}. Ask the host of the round for the role that may.")
+        raise PermissionDenied(
+            f"You may not {WORDS[action]}. Ask the host of the round for the role that may."
+        )

@@ -6,6 +6,10 @@ from hauch.people import views
 app_name = "people"
 urlpatterns = [
     path("", views.person, name="person"),
-    path("login/", LoginView.as_view(template_name="people/login.html", redirect_authenticated_user=True), name="login"),
+    path(
+        "login/",
+        LoginView.as_view(template_name="people/login.html", redirect_authenticated_user=True),
+        name="login",
+    ),
     path("logout/", LogoutView.as_view(), name="logout"),
 ]

@@ -1,4 +1,6 @@
-"""What a host can do with a round: begin it, write its brief, agree its rules, open it, answer questions."""
+"""What a host can do with a round: begin it, write its brief, agree its rules, open it, answer
+questions.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,17 @@ from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.checks import problems_of
 from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft
-from hauch.rounds.models import BRIEF_FIELDS, Membership, Round, RuleQuestion, RuleTerm, RuleVersion, Setting, Test, TestReference
+from hauch.rounds.models import (
+    BRIEF_FIELDS,
+    Membership,
+    Round,
+    RuleQuestion,
+    RuleTerm,
+    RuleVersion,
+    Setting,
+    Test,
+    TestReference,
+)
 from hauch.rounds.queries import current_rules
 from hauch.rounds.signals import rules_changed, tests_replaced
 from hauch.rounds.starts import Start
@@ -52,16 +64,35 @@ def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[
         raise ValidationError({"title": "Give the round a title."})
     highest = Round.objects.aggregate(top=Max("number"))["top"] or 0
     round = Round(
-        slug=free_slug(title), number=highest + 1, title=title.strip(), place=place.strip(), question=start.question, part=start.part,
-        may_vary=start.may_vary, safety=start.safety, **start.fields,
-    )  # fmt: skip
+        slug=free_slug(title),
+        number=highest + 1,
+        title=title.strip(),
+        place=place.strip(),
+        question=start.question,
+        part=start.part,
+        may_vary=start.may_vary,
+        safety=start.safety,
+        **start.fields,
+    )
     round.full_clean()
     round.save()
     Membership.objects.create(round=round, user=user, role=HOST)
     setting = Setting.objects.create(
-        round=round, label="Full throttle" if round.equal == Round.Equal.THROTTLE else round.get_equal_display().capitalize()
+        round=round,
+        label=(
+            "Full throttle"
+            if round.equal == Round.Equal.THROTTLE
+            else round.get_equal_display().capitalize()
+        ),
     )
-    rules = RuleVersion.objects.create(round=round, number=1, scheme=start.scheme, level_as=start.level_as, created_by=user, reason="First rules.")
+    rules = RuleVersion.objects.create(
+        round=round,
+        number=1,
+        scheme=start.scheme,
+        level_as=start.level_as,
+        created_by=user,
+        reason="First rules.",
+    )
     left_out = []
     for order, wanted in enumerate(start.tests, start=1):
         draft = TestDraft(None, wanted.procedure, wanted.label, None)
@@ -70,19 +101,32 @@ def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[
             left_out.append(wanted.label)
             continue
         test = Test.objects.create(
-            round=round, key=wanted.key, label=wanted.label, procedure=wanted.procedure, rig=rig, setting=setting, order=order, **wanted.options
+            round=round,
+            key=wanted.key,
+            label=wanted.label,
+            procedure=wanted.procedure,
+            rig=rig,
+            setting=setting,
+            order=order,
+            **wanted.options,
         )
         rules.tests.add(test)
         if wanted.weight is not None or wanted.most_loss is not None:
-            RuleTerm.objects.create(rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss)
+            RuleTerm.objects.create(
+                rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss
+            )
     remember_brief(round, rules)
     record(user, "round.begin", round, round, start=start.key)
     return round, left_out
 
 
 def remember_brief(round: Round, rules: RuleVersion) -> None:
-    """Keep with a version of the rules what the brief says, and of its tests what may change without a successor."""
-    tests = {test.key: {name: getattr(test, name) for name in COUNTED} for test in rules.tests.all()}
+    """Keep with a version of the rules what the brief says, and of its tests what may change
+    without a successor.
+    """
+    tests = {
+        test.key: {name: getattr(test, name) for name in COUNTED} for test in rules.tests.all()
+    }
     rules.brief = {name: getattr(round, name) for name in BRIEF_FIELDS} | {"tests": tests}
     rules.save(update_fields=["brief"])
 
@@ -90,16 +134,28 @@ def remember_brief(round: Round, rules: RuleVersion) -> None:
 def _next_version(user: User, round: Round, reason: str, rules: RuleVersion) -> RuleVersion:
     """The next version, with neither tests, terms nor brief yet."""
     if not reason.strip():
-        raise ValidationError({"reason": "Say why the rules change. The reason stays with the new version."})
+        raise ValidationError(
+            {"reason": "Say why the rules change. The reason stays with the new version."}
+        )
     return RuleVersion.objects.create(
-        round=round, number=rules.number + 1, scheme=rules.scheme, tie_rule=rules.tie_rule, level_as=rules.level_as, draws=rules.draws, seed=rules.seed,
-        reason=reason.strip(), created_by=user,
-    )  # fmt: skip
+        round=round,
+        number=rules.number + 1,
+        scheme=rules.scheme,
+        tie_rule=rules.tie_rule,
+        level_as=rules.level_as,
+        draws=rules.draws,
+        seed=rules.seed,
+        reason=reason.strip(),
+        created_by=user,
+    )
 
 
 @transaction.atomic
-def save_brief(user: User, round: Round, changed: Sequence[str], reason: str = "") -> RuleVersion | None:
-    """Save what the form changed on the round. Once it is open, a change of what entrants must keep to is a new version of the rules.
+def save_brief(
+    user: User, round: Round, changed: Sequence[str], reason: str = ""
+) -> RuleVersion | None:
+    """Save what the form changed on the round. Once it is open, a change of what entrants must keep
+    to is a new version of the rules.
 
     Raises
     ------
@@ -118,14 +174,19 @@ def save_brief(user: User, round: Round, changed: Sequence[str], reason: str = "
         return rules
     new = _next_version(user, round, reason, rules)
     new.tests.set(rules.tests.all())
-    RuleTerm.objects.bulk_create(RuleTerm(rules=new, test_id=t.test_id, weight=t.weight, most_loss=t.most_loss) for t in rules.terms.all())
+    RuleTerm.objects.bulk_create(
+        RuleTerm(rules=new, test_id=t.test_id, weight=t.weight, most_loss=t.most_loss)
+        for t in rules.terms.all()
+    )
     remember_brief(round, new)
     rules_changed.send(Round, round=round)
     return new
 
 
 @transaction.atomic
-def save_envelope(user: User, round: Round, envelope: Envelope, reason: str = "") -> RuleVersion | None:
+def save_envelope(
+    user: User, round: Round, envelope: Envelope, reason: str = ""
+) -> RuleVersion | None:
     """Save the envelope.
 
     Raises
@@ -181,7 +242,8 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
 
     Raises
     ------
-    PermissionDenied, ValidationError : rules that cannot rank or be measured, each with its sentence; nothing is saved then
+    PermissionDenied, ValidationError : rules that cannot rank or be measured, each with its
+        sentence; nothing is saved then
     """
     require(user, "rules.change", round)
     if problems := draft.problems(round.equal_agreed):
@@ -190,7 +252,9 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     round = Round.objects.select_for_update().get(pk=round.pk)
     in_place = round.is_draft and before is not None and not runs
     if before is None:
-        rules = RuleVersion.objects.create(round=round, number=1, created_by=user, reason=draft.reason or "First rules.")
+        rules = RuleVersion.objects.create(
+            round=round, number=1, created_by=user, reason=draft.reason or "First rules."
+        )
     elif in_place:
         rules = before
         rules.terms.all().delete()
@@ -201,25 +265,44 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     pairs, tests = [], []
     for wanted in draft.tests:
         test = _make_test(round, wanted, runs, in_place=in_place)
-        if wanted.test is not None and test is not None and test.pk != wanted.test.pk and wanted.kind == "converted":
+        if (
+            wanted.test is not None
+            and test is not None
+            and test.pk != wanted.test.pk
+            and wanted.kind == "converted"
+        ):
             pairs.append((wanted.test, test))
         if test is None:
             continue
         tests.append(test)
         if wanted.weight is not None or wanted.most_loss is not None:
-            RuleTerm.objects.create(rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss)
+            RuleTerm.objects.create(
+                rules=rules, test=test, weight=wanted.weight, most_loss=wanted.most_loss
+            )
     rules.tests.set(tests)
     remember_brief(round, rules)
-    record(user, "rules.change", rules, round, scheme=rules.scheme, reason=rules.reason, weights={t.label: t.weight for t in draft.kept if t.weight})
+    record(
+        user,
+        "rules.change",
+        rules,
+        round,
+        scheme=rules.scheme,
+        reason=rules.reason,
+        weights={t.label: t.weight for t in draft.kept if t.weight},
+    )
     if pairs:
         tests_replaced.send(Round, user=user, pairs=pairs)
     rules_changed.send(Round, round=round)
     return rules
 
 
-def _make_test(round: Round, wanted: TestDraft, runs: dict[int, int], *, in_place: bool) -> Test | None:
-    """The test as it is wanted, None where it is dropped. What is measured or converted otherwise changes in place only while the
-    brief is a draft; after that it is a successor, so that older versions keep the test that they named."""
+def _make_test(
+    round: Round, wanted: TestDraft, runs: dict[int, int], *, in_place: bool
+) -> Test | None:
+    """The test as it is wanted, None where it is dropped. What is measured or converted otherwise
+    changes in place only while the brief is a draft; after that it is a successor, so that older
+    versions keep the test that they named.
+    """
     has_runs = wanted.test is not None and bool(runs.get(wanted.test.pk))
     if wanted.dropped:
         if wanted.test is not None:
@@ -243,19 +326,46 @@ def _drop(test: Test, has_runs: bool) -> None:
 
 def _new_test(round: Round, wanted: TestDraft) -> Test:
     old = wanted.test
-    stem = (old.key.rstrip("0123456789").rstrip("-") if old else slugify(wanted.label)[: NEW_KEY - 4]) or "test"
+    stem = (
+        old.key.rstrip("0123456789").rstrip("-") if old else slugify(wanted.label)[: NEW_KEY - 4]
+    ) or "test"
     key, number = stem, 2
     while round.tests.filter(key=key).exists():
         key, number = f"{stem}-{number}", number + 1
-    setting = old.setting if old else (round.settings.first() or Setting.objects.create(round=round, label="Full throttle"))
-    test = Test(round=round, key=key, procedure=wanted.procedure, setting=setting, replaces=old, **wanted.values())
+    setting = (
+        old.setting
+        if old
+        else (round.settings.first() or Setting.objects.create(round=round, label="Full throttle"))
+    )
+    test = Test(
+        round=round,
+        key=key,
+        procedure=wanted.procedure,
+        setting=setting,
+        replaces=old,
+        **wanted.values(),
+    )
     test.full_clean(exclude=["replaces"])
     test.save()
-    model = old or round.tests.current().exclude(pk=test.pk).filter(references__isnull=False, references__until__isnull=True).first()
+    model = (
+        old
+        or round.tests.current()
+        .exclude(pk=test.pk)
+        .filter(references__isnull=False, references__until__isnull=True)
+        .first()
+    )
     if model is not None:
         TestReference.objects.bulk_create(
-            TestReference(test=test, specimen_id=r.specimen_id, since=r.since, until=r.until, bridging=r.bridging)
-            for r in (model.references.all() if old else model.references.filter(until__isnull=True))
+            TestReference(
+                test=test,
+                specimen_id=r.specimen_id,
+                since=r.since,
+                until=r.until,
+                bridging=r.bridging,
+            )
+            for r in (
+                model.references.all() if old else model.references.filter(until__isnull=True)
+            )
         )
     return test
 
@@ -282,19 +392,27 @@ def ask(user: User, rules: RuleVersion, kind: str, text: str) -> RuleQuestion:
 def answer(user: User, question: RuleQuestion, text: str) -> RuleQuestion:
     """Answer a question; it is answered once."""
     require(user, "rules.answer", question.rules.round)
-    question = RuleQuestion.objects.select_for_update().select_related("rules__round").get(pk=question.pk)
+    question = (
+        RuleQuestion.objects.select_for_update().select_related("rules__round").get(pk=question.pk)
+    )
     if question.answered_at is not None:
         raise ValidationError("This question is answered already; the answer stays with the rules.")
     if not text.strip():
         raise ValidationError({"text": "Write the answer."})
-    question.answer, question.answered_by, question.answered_at = text.strip()[:4000], user, timezone.now()
+    question.answer, question.answered_by, question.answered_at = (
+        text.strip()[:4000],
+        user,
+        timezone.now(),
+    )
     question.save(update_fields=["answer", "answered_by", "answered_at"])
     record(user, "rules.answer", question, question.rules.round)
     return question
 
 
 def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
-    """What of the brief differs between two versions, in words; nothing where a version kept no brief."""
+    """What of the brief differs between two versions, in words; nothing where a version kept no
+    brief.
+    """
     if not before or not after:
         return []
     return [BRIEF_FIELDS[name] for name in BRIEF_FIELDS if before.get(name) != after.get(name)]

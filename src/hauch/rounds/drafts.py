@@ -1,4 +1,6 @@
-"""A change of rules before it is made: what it is, why it cannot be, and what it means for the runs so far."""
+"""A change of rules before it is made: what it is, why it cannot be, and what it means for the runs
+so far.
+"""
 
 from __future__ import annotations
 
@@ -91,22 +93,39 @@ class RuleDraft:
         return [t for t in self.tests if not t.dropped]
 
     def problems(self, equal: str = "") -> list[str]:
-        """Sentences on why nothing can be ranked by it; empty where it can. ``equal`` is what the brief compares at, once it stands."""
-        terms = [Term(t.label, t.weight, t.how.direction, t.how.log) for t in self.kept if t.weight is not None]
-        limits = [Limit(t.label, t.most_loss, t.how.direction, t.how.log) for t in self.kept if t.most_loss is not None]
+        """Sentences on why nothing can be ranked by it; empty where it can. ``equal`` is what the
+        brief compares at, once it stands.
+        """
+        terms = [
+            Term(t.label, t.weight, t.how.direction, t.how.log)
+            for t in self.kept
+            if t.weight is not None
+        ]
+        limits = [
+            Limit(t.label, t.most_loss, t.how.direction, t.how.log)
+            for t in self.kept
+            if t.most_loss is not None
+        ]
         found = rule_problems(self.scheme, terms, limits)
         found += [
-            f"“{t.label}” is dropped, but the rules still give it a weight or a limit, which no test would feed. Empty both, or keep the test."
-            for t in self.tests if t.dropped and (t.weight is not None or t.most_loss is not None)
-        ]  # fmt: skip
+            f"“{t.label}” is dropped, but the rules still give it a weight or a limit, which no"
+            " test would feed. Empty both, or keep the test."
+            for t in self.tests
+            if t.dropped and (t.weight is not None or t.most_loss is not None)
+        ]
         labels = [t.label.casefold() for t in self.kept]
-        found += [f"Two tests are called “{t.label}”. Give each its own name." for n, t in enumerate(self.kept) if t.label.casefold() in labels[:n]]
+        found += [
+            f"Two tests are called “{t.label}”. Give each its own name."
+            for n, t in enumerate(self.kept)
+            if t.label.casefold() in labels[:n]
+        ]
         for t in self.kept:
             found += problems_of_test(t)
             if equal and t.how.equal and HELD_EQUAL[t.how.equal] != equal:
                 found.append(
-                    f"“{t.label}” is read at {HELD_EQUAL[t.how.equal].label}, but the brief compares at {Round.Equal(equal).label}: "
-                    "it would have no result. Change one of them."
+                    f"“{t.label}” is read at {HELD_EQUAL[t.how.equal].label}, but the brief"
+                    f" compares at {Round.Equal(equal).label}: it would have no result. Change one"
+                    " of them."
                 )
         return found
 
@@ -117,21 +136,36 @@ def problems_of_test(t: TestDraft) -> list[str]:
     if not t.label.strip():
         found.append("A test has no name.")
     if t.rig is None:
-        found.append(f"“{t.label}” has no rig. Choose a {t.how.rig.replace('_', ' ')} in Stores, or put one up there first.")
+        found.append(
+            f"“{t.label}” has no rig. Choose a {t.how.rig.replace('_', ' ')} in Stores, or put one"
+            " up there first."
+        )
     else:
         meters = {m.channel for m in t.rig.meters.all()}
         if not fed_by(t.how, meters):
-            needs = " or ".join(" and ".join(CHANNELS[c].label.lower() for c in group) for group in t.how.needs)
-            found.append(f"No test feeds “{t.label}”: {t.rig} has no meter for {needs}. Give it one in Stores, or choose another rig.")
+            needs = " or ".join(
+                " and ".join(CHANNELS[c].label.lower() for c in group) for group in t.how.needs
+            )
+            found.append(
+                f"No test feeds “{t.label}”: {t.rig} has no meter for {needs}. Give it one in"
+                " Stores, or choose another rig."
+            )
         if t.common_speed is not None and "speed" not in meters:
-            found.append(f"“{t.label}” is converted to a common speed, but {t.rig} has no meter for the speed.")
+            found.append(
+                f"“{t.label}” is converted to a common speed, but {t.rig} has no meter for the"
+                " speed."
+            )
         if t.how.places and "places" not in t.rig.constants:
             found.append(f"{t.rig} does not say how many places there are. Enter it in Stores.")
     if t.common_speed is not None and not t.how.by_speed:
         found.append(f"“{t.label}” cannot be converted to a common speed. Empty the speed.")
     if t.repeats < 1 or t.readings < 1:
         found.append(f"“{t.label}” needs at least one repeat and one reading.")
-    for value, name in ((t.common_speed, "common speed"), (t.reporting_distance, "distance"), (t.baseline, "repeatability asked of the reference")):
+    for value, name in (
+        (t.common_speed, "common speed"),
+        (t.reporting_distance, "distance"),
+        (t.baseline, "repeatability asked of the reference"),
+    ):
         if value is not None and not (math.isfinite(value) and value > 0):
             found.append(f"“{t.label}”: the {name} must be above 0.")
     if t.soak == Test.Soak.MINUTES and not (t.soak_minutes and t.soak_minutes > 0):
@@ -147,7 +181,12 @@ def draft_of(round: Round, rules: RuleVersion | None = None) -> RuleDraft:
     terms = {term.test_id: term for term in rules.terms.all()} if rules else {}
     tests = [draft_of_test(test, terms.get(test.pk)) for test in round_tests(round)]
     if rules is None:
-        return RuleDraft(RuleVersion.Scheme.WEIGHTED, RuleVersion.Ties.TOO_CLOSE, RuleVersion.LevelAs.LEVEL, tests)
+        return RuleDraft(
+            RuleVersion.Scheme.WEIGHTED,
+            RuleVersion.Ties.TOO_CLOSE,
+            RuleVersion.LevelAs.LEVEL,
+            tests,
+        )
     return RuleDraft(rules.scheme, rules.tie_rule, rules.level_as, tests)
 
 
@@ -155,7 +194,13 @@ def draft_of_test(test: Test, term: Any = None) -> TestDraft:
     """A test as a draft to change."""
     names = set(COUNTED + CONVERTED + PHYSICAL) - {"rig_id"}
     values = {name: getattr(test, name) for name in names} | {"rig": test.rig}
-    return TestDraft(test, test.procedure, weight=term.weight if term else None, most_loss=term.most_loss if term else None, **values)
+    return TestDraft(
+        test,
+        test.procedure,
+        weight=term.weight if term else None,
+        most_loss=term.most_loss if term else None,
+        **values,
+    )
 
 
 def effects(draft: RuleDraft, runs: dict[int, int]) -> list[tuple[str, str]]:
@@ -166,17 +211,38 @@ def effects(draft: RuleDraft, runs: dict[int, int]) -> list[tuple[str, str]]:
         its = f"its {count} {'run' if count == 1 else 'runs'}"
         words = {
             "new": "New: every entry is to be run.",
-            "dropped": f"No longer measured; {its} {'is' if count == 1 else 'are'} kept for the older rules." if count else "No longer measured.",
-            "again": f"Measured differently: {its} must be run again, and {'counts' if count == 1 else 'count'} for the older rules only."
-            if count else "Changed before it was ever run.",
-            "converted": f"Converted differently: {its} {'stays' if count == 1 else 'stay'} valid and {'is' if count == 1 else 'are'} reduced again from the readings."
-            if count else "Changed before it was ever run.",
-        }  # fmt: skip
+            "dropped": (
+                f"No longer measured; {its} {'is' if count == 1 else 'are'} kept for the older"
+                " rules."
+                if count
+                else "No longer measured."
+            ),
+            "again": (
+                f"Measured differently: {its} must be run again, and"
+                f" {'counts' if count == 1 else 'count'} for the older rules only."
+                if count
+                else "Changed before it was ever run."
+            ),
+            "converted": (
+                f"Converted differently: {its} {'stays' if count == 1 else 'stay'} valid and"
+                f" {'is' if count == 1 else 'are'} reduced again from the readings."
+                if count
+                else "Changed before it was ever run."
+            ),
+        }
         if t.kind in words:
             told.append((t.label, words[t.kind]))
         elif t.test is not None and t.repeats > t.test.repeats:
             more, stay = t.repeats - t.test.repeats, "stays" if count == 1 else "stay"
-            told.append((t.label, f"{its.capitalize()} {stay} valid; {more} more of each entry {'is' if more == 1 else 'are'} due."))
+            told.append(
+                (
+                    t.label,
+                    (
+                        f"{its.capitalize()} {stay} valid; {more} more of each entry"
+                        f" {'is' if more == 1 else 'are'} due."
+                    ),
+                )
+            )
         elif count:
             told.append((t.label, f"{its.capitalize()} {'stays' if count == 1 else 'stay'} valid."))
     return told

@@ -27,40 +27,93 @@ class BeginForm(forms.Form):
 
     title = forms.CharField(max_length=80)
     place = forms.CharField(max_length=80, required=False)
-    start = forms.ChoiceField(label="Begin with", choices=[(s.key, s.label) for s in STARTS.values()], widget=forms.RadioSelect, initial="airflow")
+    start = forms.ChoiceField(
+        label="Begin with",
+        choices=[(s.key, s.label) for s in STARTS.values()],
+        widget=forms.RadioSelect,
+        initial="airflow",
+    )
 
 
 class BriefForm(forms.ModelForm):
     """What is asked, what may vary, what equal means, what can hurt."""
 
-    reason = forms.CharField(label="Why does it change?", required=False, max_length=500,
-                             help_text="What entrants must keep to becomes the next version of the rules; the reason stays with it.")  # fmt: skip
+    reason = forms.CharField(
+        label="Why does it change?",
+        required=False,
+        max_length=500,
+        help_text=(
+            "What entrants must keep to becomes the next version of the rules; the reason stays"
+            " with it."
+        ),
+    )
 
     class Meta:
         model = Round
-        fields = ["title", "place", "question", "may_vary", "motors", "own_parts", "orientation", "equal", "entries_until", "safety"]
+        fields = [
+            "title",
+            "place",
+            "question",
+            "may_vary",
+            "motors",
+            "own_parts",
+            "orientation",
+            "equal",
+            "entries_until",
+            "safety",
+        ]
         labels = {
-            "may_vary": "What may vary, what stays", "motors": "Most motors", "own_parts": "Own parts are allowed, with a bill of materials",
-            "orientation": "Tested in which orientation", "equal": "Compared at", "entries_until": "Entries until", "safety": "Safety note",
-        }  # fmt: skip
+            "may_vary": "What may vary, what stays",
+            "motors": "Most motors",
+            "own_parts": "Own parts are allowed, with a bill of materials",
+            "orientation": "Tested in which orientation",
+            "equal": "Compared at",
+            "entries_until": "Entries until",
+            "safety": "Safety note",
+        }
         widgets = {
-            "may_vary": forms.Textarea(attrs={"rows": 3}), "safety": forms.Textarea(attrs={"rows": 3}),
+            "may_vary": forms.Textarea(attrs={"rows": 3}),
+            "safety": forms.Textarea(attrs={"rows": 3}),
             "entries_until": forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
-        }  # fmt: skip
+        }
         help_texts = {"orientation": "such as “axis upright”; empty where it does not matter"}
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)
         equal = self.data.get("equal") if self.is_bound else self.instance.equal
-        kind = {"power": "power", "noise": "level", "duty": "volume_flow"}.get(equal or "", "number")
-        self.fields["equal_value"] = FigureField(kind=kind, units=units, label="namely", required=False, initial=self.instance.equal_value)
-        self.order_fields(["title", "place", "question", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value"])
+        kind = {"power": "power", "noise": "level", "duty": "volume_flow"}.get(
+            equal or "", "number"
+        )
+        self.fields["equal_value"] = FigureField(
+            kind=kind,
+            units=units,
+            label="namely",
+            required=False,
+            initial=self.instance.equal_value,
+        )
+        self.order_fields(
+            [
+                "title",
+                "place",
+                "question",
+                "may_vary",
+                "motors",
+                "own_parts",
+                "orientation",
+                "equal",
+                "equal_value",
+            ]
+        )
         if self.instance.is_draft:
             del self.fields["reason"]
 
     def _post_clean(self) -> None:
         """The figure goes with what is held equal."""
-        self.instance.equal_value = None if self.cleaned_data.get("equal") == Round.Equal.THROTTLE else kept_figure(self, "equal_value")
+        self.instance.equal_value = (
+            None
+            if self.cleaned_data.get("equal") == Round.Equal.THROTTLE
+            else kept_figure(self, "equal_value")
+        )
         super()._post_clean()  # type: ignore[misc]
 
 
@@ -71,7 +124,9 @@ class EnvelopeForm(forms.Form):
         super().__init__(data)
         self.part, self.units, stored = round.part, units, round.what
         for p in PARTS[self.part]:
-            self.fields[p.key] = FigureField(kind="length", units=units, label=p.label, initial=stored[p.key], required=False)
+            self.fields[p.key] = FigureField(
+                kind="length", units=units, label=p.label, initial=stored[p.key], required=False
+            )
         reason = forms.CharField(label="Why does it change?", required=False, max_length=500)
         if not round.is_draft:
             self.fields["reason"] = reason
@@ -83,12 +138,22 @@ class EnvelopeForm(forms.Form):
         names = ("name", "x", "y", "z", "dx", "dy", "dz")
         if self.is_bound:
             columns = [self.data.getlist(f"keep_{name}") for name in names]
-            rows = [dict(zip(names, row, strict=True)) for row in itertools.zip_longest(*columns, fillvalue="")]
+            rows = [
+                dict(zip(names, row, strict=True))
+                for row in itertools.zip_longest(*columns, fillvalue="")
+            ]
             rows = [row for row in rows if any(text.strip() for text in row.values())]
         else:
             field = FigureField(kind="length", units=self.units, difference=True)
             rows = [
-                dict(zip(names, (k.name, *(field.prepare_value(v) for v in (*k.box.at, *k.box.size))), strict=True)) for k in self.stored.keep_outs
+                dict(
+                    zip(
+                        names,
+                        (k.name, *(field.prepare_value(v) for v in (*k.box.at, *k.box.size))),
+                        strict=True,
+                    )
+                )
+                for k in self.stored.keep_outs
             ]
         return [*rows, dict.fromkeys(names, "")]
 
@@ -99,16 +164,24 @@ class EnvelopeForm(forms.Form):
         ------
         ValidationError : a keep-out with something that is no number
         """
-        values = {p.key: v if (v := kept_figure(self, p.key)) is not None else float("nan") for p in PARTS[self.part]}
+        values = {
+            p.key: v if (v := kept_figure(self, p.key)) is not None else float("nan")
+            for p in PARTS[self.part]
+        }
         keep_outs, problems = [], []
         unit = KINDS["length"].shown[self.units]
         for number, row in enumerate(self.keep_out_rows[:-1][:MOST_KEEP_OUTS], start=1):
             name = row["name"].strip()[:40] or f"keep-out {number}"
             try:
-                x, y, z, dx, dy, dz = (float(to_si(parse_number(row[key]), unit, "length")) for key in ("x", "y", "z", "dx", "dy", "dz"))
+                x, y, z, dx, dy, dz = (
+                    float(to_si(parse_number(row[key]), unit, "length"))
+                    for key in ("x", "y", "z", "dx", "dy", "dz")
+                )
                 keep_outs.append(KeepOut(name, Box((x, y, z), (dx, dy, dz))))
             except ValueError as problem:
-                problems.append(f"Keep-out “{name}”: {problem} It needs six figures: place and size.")
+                problems.append(
+                    f"Keep-out “{name}”: {problem} It needs six figures: place and size."
+                )
         if problems:
             raise ValidationError({"keep_outs": problems})
         return Envelope(self.part, values, tuple(keep_outs))
@@ -127,46 +200,100 @@ class TestRowForm(forms.Form):
 
     def __init__(self, *args: Any, units: str, rigs: list[Rig], draft: TestDraft, **kwargs: Any):
         self.draft, how = draft, draft.how
-        start = {name: getattr(draft, name) for name in ("label", "order", "repeats", "readings", "soak", "dropped")}
-        super().__init__(*args, initial={**start, "rig": draft.rig.pk if draft.rig else None}, **kwargs)
-        self.rigs = {rig.pk: rig for rig in rigs if rig.kind == how.rig or (draft.rig is not None and rig.pk == draft.rig.pk)}
-        self.fields["rig"].choices = [("", "none"), *((pk, str(rig)) for pk, rig in self.rigs.items())]
+        start = {
+            name: getattr(draft, name)
+            for name in ("label", "order", "repeats", "readings", "soak", "dropped")
+        }
+        super().__init__(
+            *args, initial={**start, "rig": draft.rig.pk if draft.rig else None}, **kwargs
+        )
+        self.rigs = {
+            rig.pk: rig
+            for rig in rigs
+            if rig.kind == how.rig or (draft.rig is not None and rig.pk == draft.rig.pk)
+        }
+        self.fields["rig"].choices = [
+            ("", "none"),
+            *((pk, str(rig)) for pk, rig in self.rigs.items()),
+        ]
         more: dict[str, FigureField] = {
-            "soak_minutes": FigureField(label="minutes", required=False, initial=draft.soak_minutes),
-            "baseline": FigureField(label=f"Reference repeats to ± {how.change_unit}", required=False, initial=draft.baseline),
+            "soak_minutes": FigureField(
+                label="minutes", required=False, initial=draft.soak_minutes
+            ),
+            "baseline": FigureField(
+                label=f"Reference repeats to ± {how.change_unit}",
+                required=False,
+                initial=draft.baseline,
+            ),
             "weight": FigureField(label="Weight", required=False, initial=draft.weight),
-            "most_loss": FigureField(label=f"Most loss, {how.change_unit}", required=False, initial=draft.most_loss),
+            "most_loss": FigureField(
+                label=f"Most loss, {how.change_unit}", required=False, initial=draft.most_loss
+            ),
         }
         if how.by_speed:
-            more["common_speed"] = FigureField(kind="rotational_speed", units=units, label="Converted to", required=False, initial=draft.common_speed)
+            more["common_speed"] = FigureField(
+                kind="rotational_speed",
+                units=units,
+                label="Converted to",
+                required=False,
+                initial=draft.common_speed,
+            )
         if how.kind == "level":
             more["reporting_distance"] = FigureField(
-                kind="length", units=units, label="Told for a distance", required=False, initial=draft.reporting_distance
+                kind="length",
+                units=units,
+                label="Told for a distance",
+                required=False,
+                initial=draft.reporting_distance,
             )
         if how.kind == "temperature_difference":
-            more["resolution"] = FigureField(kind="temperature_difference", units=units, difference=True, label="Settled to", required=False,
-                                             initial=draft.resolution)  # fmt: skip
+            more["resolution"] = FigureField(
+                kind="temperature_difference",
+                units=units,
+                difference=True,
+                label="Settled to",
+                required=False,
+                initial=draft.resolution,
+            )
         self.fields.update(more)
 
     @property
     def figures(self) -> list[Any]:
         """Fields besides those in the table's columns."""
-        names = ("order", "soak", "soak_minutes", "resolution", "baseline", "common_speed", "reporting_distance")
+        names = (
+            "order",
+            "soak",
+            "soak_minutes",
+            "resolution",
+            "baseline",
+            "common_speed",
+            "reporting_distance",
+        )
         return [self[name] for name in names if name in self.fields]
 
     def wanted(self) -> TestDraft:
         """The test as typed; empty counts stay as they were."""
         data, old = self.cleaned_data, self.draft
-        counts = {name: data.get(name) or getattr(old, name) for name in ("order", "repeats", "readings")}
+        counts = {
+            name: data.get(name) or getattr(old, name) for name in ("order", "repeats", "readings")
+        }
         rig = self.rigs.get(data["rig"]) if data.get("rig") else None
         given = ("weight", "most_loss", "common_speed", "reporting_distance", "resolution")
         figures = {name: kept_figure(self, name) if name in self.fields else None for name in given}
         soak = data.get("soak") or Test.Soak.NONE
         minutes = kept_figure(self, "soak_minutes") if soak == Test.Soak.MINUTES else None
         return TestDraft(
-            old.test, old.procedure, (data.get("label") or "").strip() or old.label, rig, soak=soak, soak_minutes=minutes, dropped=bool(data.get("dropped")),
-            baseline=kept_figure(self, "baseline") or old.baseline, **counts, **figures,
-        )  # fmt: skip
+            old.test,
+            old.procedure,
+            (data.get("label") or "").strip() or old.label,
+            rig,
+            soak=soak,
+            soak_minutes=minutes,
+            dropped=bool(data.get("dropped")),
+            baseline=kept_figure(self, "baseline") or old.baseline,
+            **counts,
+            **figures,
+        )
 
 
 class RulesForm(forms.Form):
@@ -176,35 +303,65 @@ class RulesForm(forms.Form):
     tie_rule = forms.ChoiceField(choices=RuleVersion.Ties.choices, label="Ties")
     level_as = forms.ChoiceField(choices=RuleVersion.LevelAs.choices, label="Noise counts as")
     reason = forms.CharField(label="Why do the rules change?", required=False, max_length=500)
-    add = forms.ChoiceField(choices=[("", "no further test"), *((p.key, p.label) for p in PROCEDURES.values())], label="Add a test", required=False)
+    add = forms.ChoiceField(
+        choices=[("", "no further test"), *((p.key, p.label) for p in PROCEDURES.values())],
+        label="Add a test",
+        required=False,
+    )
     add_label = forms.CharField(label="called", required=False, max_length=80)
 
-    def __init__(self, data: QueryDict | None = None, *, round: Round, present: RuleDraft, units: str):
+    def __init__(
+        self, data: QueryDict | None = None, *, round: Round, present: RuleDraft, units: str
+    ):
         added = ("", "")
-        if data is not None and "add_test" in data:  # taken up once: the fields are empty again in the answer
+        if (
+            data is not None and "add_test" in data
+        ):  # taken up once: the fields are empty again in the answer
             added = (data.get("add", ""), data.get("add_label", "").strip())
             data = data.copy()
             data["add"] = data["add_label"] = ""
-        super().__init__(data, initial={name: getattr(present, name) for name in ("scheme", "tie_rule", "level_as")})
+        super().__init__(
+            data,
+            initial={name: getattr(present, name) for name in ("scheme", "tie_rule", "level_as")},
+        )
         self.present = present
         rigs = list(Rig.objects.current().order_by("name").prefetch_related("meters"))
         drafts = list(present.tests)
         if data is not None:
             drafts += self._new_ones(data, added, rigs, len(drafts))
-        self.rows = [self._row(data, f"t{d.test.pk}" if d.test else f"new{n}", d, rigs, units) for n, d in enumerate(drafts)]
+        self.rows = [
+            self._row(data, f"t{d.test.pk}" if d.test else f"new{n}", d, rigs, units)
+            for n, d in enumerate(drafts)
+        ]
 
     @staticmethod
-    def _row(data: QueryDict | None, prefix: str, draft: TestDraft, rigs: list[Rig], units: str) -> TestRowForm:
-        """One row; a test that was added just now does not stand in the data yet and shows what it starts with."""
+    def _row(
+        data: QueryDict | None, prefix: str, draft: TestDraft, rigs: list[Rig], units: str
+    ) -> TestRowForm:
+        """One row; a test that was added just now does not stand in the data yet and shows what it
+        starts with.
+        """
         there = data if data is not None and f"{prefix}-order" in data else None
         return TestRowForm(there, prefix=prefix, units=units, rigs=rigs, draft=draft)
 
-    def _new_ones(self, data: QueryDict, added: tuple[str, str], rigs: list[Rig], count: int) -> list[TestDraft]:
+    def _new_ones(
+        self, data: QueryDict, added: tuple[str, str], rigs: list[Rig], count: int
+    ) -> list[TestDraft]:
         """New tests: those that stand in the form already, and the one that is added now."""
-        wanted = [(p, label) for p, label in [*((p, "") for p in data.getlist("new_procedure")), added] if p in PROCEDURES]
+        wanted = [
+            (p, label)
+            for p, label in [*((p, "") for p in data.getlist("new_procedure")), added]
+            if p in PROCEDURES
+        ]
         first = {rig.kind: rig for rig in reversed(rigs)}
         return [
-            TestDraft(None, p, label[:80] or PROCEDURES[p].label, first.get(PROCEDURES[p].rig), order=count + n)
+            TestDraft(
+                None,
+                p,
+                label[:80] or PROCEDURES[p].label,
+                first.get(PROCEDURES[p].rig),
+                order=count + n,
+            )
             for n, (p, label) in enumerate(wanted, start=1)
         ]
 
@@ -223,7 +380,11 @@ class RulesForm(forms.Form):
         """What could not be read, by test and field."""
         found = [str(e) for e in self.non_field_errors()]
         for row in self.rows:
-            found += [f"{row.draft.label}, {row[name].label.lower()}: {text}" for name, texts in row.errors.items() for text in texts]
+            found += [
+                f"{row.draft.label}, {row[name].label.lower()}: {text}"
+                for name, texts in row.errors.items()
+                for text in texts
+            ]
         return found
 
 
@@ -249,8 +410,12 @@ class InviteForm(forms.Form):
 class JoinForm(forms.Form):
     """A new person who comes by an invitation."""
 
-    username = forms.CharField(max_length=150, label="Username", widget=forms.TextInput(attrs={"autocomplete": "username"}))
+    username = forms.CharField(
+        max_length=150, label="Username", widget=forms.TextInput(attrs={"autocomplete": "username"})
+    )
     first_name = forms.CharField(max_length=150, label="What others call you")
     password = forms.CharField(
-        widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}), label="Password", help_text="at least 8 characters"
+        widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
+        label="Password",
+        help_text="at least 8 characters",
     )

@@ -25,7 +25,9 @@ def _digest(secret: str) -> str:
 
 
 @transaction.atomic
-def invite(user: User, round: Round, role: str, *, days: int = 14, uses: int = 1, whom: str = "") -> tuple[Invitation, str]:
+def invite(
+    user: User, round: Round, role: str, *, days: int = 14, uses: int = 1, whom: str = ""
+) -> tuple[Invitation, str]:
     """Make an invitation; gives it with the secret of its link, which is shown once.
 
     Raises
@@ -67,10 +69,19 @@ def accept(user: User, secret: str) -> Membership:
     ------
     ValidationError : the link is used up, revoked, too old or wrong
     """
-    found = Invitation.objects.select_for_update().select_related("round").filter(digest=_digest(secret)).first()
+    found = (
+        Invitation.objects.select_for_update()
+        .select_related("round")
+        .filter(digest=_digest(secret))
+        .first()
+    )
     if found is None or not found.is_open:
-        raise ValidationError("This invitation does not hold any more. Ask the host for a new link.")
-    membership, new = Membership.objects.get_or_create(round=found.round, user=user, defaults={"role": found.role})
+        raise ValidationError(
+            "This invitation does not hold any more. Ask the host for a new link."
+        )
+    membership, new = Membership.objects.get_or_create(
+        round=found.round, user=user, defaults={"role": found.role}
+    )
     if not new and STRENGTH.index(found.role) < STRENGTH.index(membership.role):
         membership.role = found.role
         membership.save(update_fields=["role"])
@@ -89,7 +100,14 @@ def revoke(user: User, invitation: Invitation) -> None:
     if invitation.revoked_at is None:
         invitation.revoked_at = timezone.now()
         invitation.save(update_fields=["revoked_at"])
-        record(user, "people.revoke", invitation.round, invitation.round, role=invitation.role, whom=invitation.whom)
+        record(
+            user,
+            "people.revoke",
+            invitation.round,
+            invitation.round,
+            role=invitation.role,
+            whom=invitation.whom,
+        )
 
 
 @transaction.atomic

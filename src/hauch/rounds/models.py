@@ -49,8 +49,12 @@ class Round(models.Model):
     own_parts = models.BooleanField(default=False)
     orientation = models.CharField(max_length=80, blank=True)
     equal = models.CharField(max_length=10, choices=Equal.choices, default=Equal.THROTTLE)
-    equal_value = models.FloatField(null=True, blank=True, help_text="W, dB(A) or m3/s, by what is equal")
-    envelope = models.JSONField(default=dict, blank=True, help_text="values [m] by parameter, keep-outs")
+    equal_value = models.FloatField(
+        null=True, blank=True, help_text="W, dB(A) or m3/s, by what is equal"
+    )
+    envelope = models.JSONField(
+        default=dict, blank=True, help_text="values [m] by parameter, keep-outs"
+    )
     entries_until = models.DateField(null=True, blank=True)
     safety = models.TextField(blank=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.BRIEF)
@@ -61,11 +65,14 @@ class Round(models.Model):
         ordering = ["-number", "title"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(state="published", published_at__isnull=False) | (~Q(state="published") & Q(published_at__isnull=True)),
+                condition=Q(state="published", published_at__isnull=False)
+                | (~Q(state="published") & Q(published_at__isnull=True)),
                 name="published_rounds_have_a_date",
             ),
             models.CheckConstraint(
-                condition=Q(motors__gte=1) & Q(motors__lte=12), name="round_motors_sane", violation_error_message="Allow 1 to 12 motors."
+                condition=Q(motors__gte=1) & Q(motors__lte=12),
+                name="round_motors_sane",
+                violation_error_message="Allow 1 to 12 motors.",
             ),
             models.CheckConstraint(
                 condition=Q(equal_value__isnull=True) | Q(equal_value__gt=0),
@@ -87,7 +94,9 @@ class Round(models.Model):
 
     @property
     def equal_agreed(self) -> str:
-        """What is compared at, once the round was opened; empty while brief and rules are still being written side by side."""
+        """What is compared at, once the round was opened; empty while brief and rules are still
+        being written side by side.
+        """
         return "" if self.is_draft else self.equal
 
     @property
@@ -98,7 +107,11 @@ class Round(models.Model):
     @property
     def equal_kind(self) -> str:
         """Kind of figure that ``equal_value`` is."""
-        return {self.Equal.POWER: "power", self.Equal.NOISE: "level", self.Equal.DUTY: "volume_flow"}.get(self.equal, "")
+        return {
+            self.Equal.POWER: "power",
+            self.Equal.NOISE: "level",
+            self.Equal.DUTY: "volume_flow",
+        }.get(self.equal, "")
 
     @property
     def what(self) -> Envelope:
@@ -107,10 +120,19 @@ class Round(models.Model):
 
 
 BRIEF_FIELDS = {
-    "question": "question", "may_vary": "what may vary", "motors": "motors", "own_parts": "own parts", "orientation": "orientation",
-    "equal": "what equal means", "equal_value": "what is held equal", "envelope": "envelope", "safety": "safety note",
-}  # fmt: skip
-"""What of a round belongs to its rules, so that a change after opening makes a new version; field -> in words."""
+    "question": "question",
+    "may_vary": "what may vary",
+    "motors": "motors",
+    "own_parts": "own parts",
+    "orientation": "orientation",
+    "equal": "what equal means",
+    "equal_value": "what is held equal",
+    "envelope": "envelope",
+    "safety": "safety note",
+}
+"""What of a round belongs to its rules, so that a change after opening makes a new version; field
+-> in words.
+"""
 
 
 HELD_EQUAL = {"power": Round.Equal.POWER, "sound_level": Round.Equal.NOISE}
@@ -121,11 +143,15 @@ class Membership(models.Model):
     """A person's role in a round."""
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="memberships")
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="memberships")
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="memberships"
+    )
     role = models.CharField(max_length=10, choices=ROLES)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["round", "user"], name="one_role_in_a_round")]
+        constraints = [
+            models.UniqueConstraint(fields=["round", "user"], name="one_role_in_a_round")
+        ]
 
     def __str__(self) -> str:
         return f"{self.user}, {self.role} of {self.round}"
@@ -141,7 +167,9 @@ class Invitation(models.Model):
     uses_left = models.PositiveSmallIntegerField(default=1)
     expires_at = models.DateTimeField()
     created_at = models.DateTimeField(default=timezone.now)
-    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    created_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     revoked_at = models.DateTimeField(null=True, blank=True)
 
     class Meta:
@@ -161,11 +189,15 @@ class Setting(models.Model):
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="settings")
     label = models.CharField(max_length=80)
-    values = models.JSONField(default=dict, blank=True, help_text="what is set -> to what, such as throttle -> 75 %")
+    values = models.JSONField(
+        default=dict, blank=True, help_text="what is set -> to what, such as throttle -> 75 %"
+    )
 
     class Meta:
         ordering = ["label"]
-        constraints = [models.UniqueConstraint(fields=["round", "label"], name="setting_once_in_a_round")]
+        constraints = [
+            models.UniqueConstraint(fields=["round", "label"], name="setting_once_in_a_round")
+        ]
 
     def __str__(self) -> str:
         return self.label
@@ -186,7 +218,8 @@ class TestQuerySet(models.QuerySet):
 class Test(models.Model):
     """A measurement procedure in a round, on one rig, at one scored setting.
 
-    Once it has runs, what it measures stays: a change makes a successor that ``replaces`` it from a version of the rules on.
+    Once it has runs, what it measures stays: a change makes a successor that ``replaces`` it from a
+    version of the rules on.
     """
 
     class Soak(models.TextChoices):
@@ -197,7 +230,9 @@ class Test(models.Model):
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="tests")
     key = models.SlugField(max_length=40)
     label = models.CharField(max_length=80)
-    procedure = models.CharField(max_length=30, choices=[(p.key, p.label) for p in PROCEDURES.values()])
+    procedure = models.CharField(
+        max_length=30, choices=[(p.key, p.label) for p in PROCEDURES.values()]
+    )
     rig = models.ForeignKey(Rig, on_delete=models.PROTECT, related_name="tests")
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="tests")
     order = models.PositiveSmallIntegerField(default=1)
@@ -205,12 +240,19 @@ class Test(models.Model):
     readings = models.PositiveSmallIntegerField(default=5)
     common_speed = models.FloatField(null=True, blank=True)
     reporting_distance = models.FloatField(null=True, blank=True)
-    resolution = models.FloatField(null=True, blank=True, help_text="what a settled temperature must resolve, K")
+    resolution = models.FloatField(
+        null=True, blank=True, help_text="what a settled temperature must resolve, K"
+    )
     soak = models.CharField(max_length=10, choices=Soak.choices, default=Soak.NONE)
     soak_minutes = models.FloatField(null=True, blank=True)
-    baseline = models.FloatField(default=1.0, help_text="how well the reference must repeat before entries are run: %, dB or points")
+    baseline = models.FloatField(
+        default=1.0,
+        help_text="how well the reference must repeat before entries are run: %, dB or points",
+    )
     dropped = models.BooleanField(default=False, help_text="no longer measured; its runs are kept")
-    replaces = models.OneToOneField("self", null=True, blank=True, on_delete=models.PROTECT, related_name="successor")
+    replaces = models.OneToOneField(
+        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="successor"
+    )
 
     objects = TestQuerySet.as_manager()
 
@@ -219,9 +261,13 @@ class Test(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["round", "key"], name="test_key_once_in_a_round"),
             models.CheckConstraint(
-                condition=Q(repeats__gte=1) & Q(readings__gte=1) & (Q(common_speed__isnull=True) | Q(common_speed__gt=0)),
+                condition=Q(repeats__gte=1)
+                & Q(readings__gte=1)
+                & (Q(common_speed__isnull=True) | Q(common_speed__gt=0)),
                 name="test_counts_sane",
-                violation_error_message="Repeats and readings must be 1 or more, a common speed above 0.",
+                violation_error_message=(
+                    "Repeats and readings must be 1 or more, a common speed above 0."
+                ),
             ),
             models.CheckConstraint(
                 condition=~Q(soak="minutes") | Q(soak_minutes__gt=0),
@@ -240,11 +286,15 @@ class Test(models.Model):
 
     @property
     def same_readings(self) -> int | None:
-        """The test that this one replaces, where it is still read in the same way and only converted otherwise."""
+        """The test that this one replaces, where it is still read in the same way and only
+        converted otherwise.
+        """
         old = self.replaces
         if old is None:
             return None
-        return old.pk if all(getattr(self, name) == getattr(old, name) for name in PHYSICAL) else None
+        return (
+            old.pk if all(getattr(self, name) == getattr(old, name) for name in PHYSICAL) else None
+        )
 
     @property
     def how(self) -> Procedure:
@@ -253,7 +303,9 @@ class Test(models.Model):
 
 
 class TestReference(models.Model):
-    """Which reference specimen a test is bracketed with, and from when; a ``bridging`` one is run beside the one in use."""
+    """Which reference specimen a test is bracketed with, and from when; a ``bridging`` one is run
+    beside the one in use.
+    """
 
     test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="references")
     specimen = models.ForeignKey(ReferenceSpecimen, on_delete=models.PROTECT, related_name="tests")
@@ -265,11 +317,18 @@ class TestReference(models.Model):
         ordering = ["since", "id"]
         constraints = [
             models.UniqueConstraint(
-                fields=["test"], condition=Q(until__isnull=True, bridging=False), name="one_active_reference_for_a_test",
-                violation_error_message="This test already has a reference specimen in use. Retire it first.",
+                fields=["test"],
+                condition=Q(until__isnull=True, bridging=False),
+                name="one_active_reference_for_a_test",
+                violation_error_message=(
+                    "This test already has a reference specimen in use. Retire it first."
+                ),
             ),
-            models.CheckConstraint(condition=Q(until__isnull=True) | Q(until__gte=models.F("since")), name="reference_ends_after_start"),
-        ]  # fmt: skip
+            models.CheckConstraint(
+                condition=Q(until__isnull=True) | Q(until__gte=models.F("since")),
+                name="reference_ends_after_start",
+            ),
+        ]
 
     def __str__(self) -> str:
         return f"{self.test}: {self.specimen}"
@@ -301,17 +360,27 @@ class RuleVersion(models.Model):
     level_as = models.CharField(max_length=10, choices=LevelAs.choices, default=LevelAs.LEVEL)
     draws = models.PositiveIntegerField(default=20_000)
     seed = models.PositiveIntegerField(default=140)
-    tests = models.ManyToManyField(Test, related_name="in_rules", help_text="all that is measured, scored or not")
-    brief = models.JSONField(default=dict, blank=True, help_text="what the brief said when the version was made: field -> value")
+    tests = models.ManyToManyField(
+        Test, related_name="in_rules", help_text="all that is measured, scored or not"
+    )
+    brief = models.JSONField(
+        default=dict,
+        blank=True,
+        help_text="what the brief said when the version was made: field -> value",
+    )
     reason = models.TextField(blank=True)
     created_at = models.DateTimeField(default=timezone.now)
-    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    created_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
 
     class Meta:
         ordering = ["-number"]
         constraints = [
             models.UniqueConstraint(fields=["round", "number"], name="rule_version_once"),
-            models.CheckConstraint(condition=Q(draws__gte=1000) & Q(draws__lte=1_000_000), name="rule_draws_sane"),
+            models.CheckConstraint(
+                condition=Q(draws__gte=1000) & Q(draws__lte=1_000_000), name="rule_draws_sane"
+            ),
         ]
 
     def __str__(self) -> str:
@@ -320,7 +389,9 @@ class RuleVersion(models.Model):
     @property
     def score_unit(self) -> str:
         """What stands behind a score."""
-        return {self.Scheme.POINTS: "points", self.Scheme.SUM: "in all"}.get(self.scheme, "% of the reference")  # type: ignore[call-overload]
+        return {self.Scheme.POINTS: "points", self.Scheme.SUM: "in all"}.get(
+            self.scheme, "% of the reference"
+        )  # type: ignore[call-overload]
 
     @property
     def less_is_better(self) -> bool:
@@ -329,32 +400,46 @@ class RuleVersion(models.Model):
 
 
 class RuleTerm(models.Model):
-    """What one test does in a rule version: a weight in the score, a limit that must be kept, or both."""
+    """What one test does in a rule version: a weight in the score, a limit that must be kept, or
+    both.
+    """
 
     rules = models.ForeignKey(RuleVersion, on_delete=models.CASCADE, related_name="terms")
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="terms")
     weight = models.FloatField(null=True, blank=True)
     most_loss = models.FloatField(
-        null=True, blank=True, help_text="the most that an entry may lose against the reference: %, dB or points; below 0 asks for a gain"
+        null=True,
+        blank=True,
+        help_text=(
+            "the most that an entry may lose against the reference: %, dB or points; below 0 asks"
+            " for a gain"
+        ),
     )
 
     class Meta:
         ordering = ["test__order", "test__key"]
         constraints = [
             models.UniqueConstraint(fields=["rules", "test"], name="one_weight_for_a_test"),
-            models.CheckConstraint(condition=Q(weight__gt=0), name="weight_above_zero", violation_error_message="A weight must be above 0."),
             models.CheckConstraint(
-                condition=Q(weight__isnull=False) | Q(most_loss__isnull=False), name="term_does_something",
+                condition=Q(weight__gt=0),
+                name="weight_above_zero",
+                violation_error_message="A weight must be above 0.",
+            ),
+            models.CheckConstraint(
+                condition=Q(weight__isnull=False) | Q(most_loss__isnull=False),
+                name="term_does_something",
                 violation_error_message="A test in the rules has a weight or a limit.",
             ),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return f"{self.test}: {self.weight or 0:g}"
 
 
 class RuleQuestion(models.Model):
-    """A question about a version of the rules, or an objection to it, and the host's answer. Both stay with the version."""
+    """A question about a version of the rules, or an objection to it, and the host's answer. Both
+    stay with the version.
+    """
 
     class Kind(models.TextChoices):
         QUESTION = "question", "question"
@@ -363,10 +448,14 @@ class RuleQuestion(models.Model):
     rules = models.ForeignKey(RuleVersion, on_delete=models.CASCADE, related_name="questions")
     kind = models.CharField(max_length=10, choices=Kind.choices, default=Kind.QUESTION)
     text = models.TextField(max_length=4000)
-    asked_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    asked_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
+    )
     asked_at = models.DateTimeField(default=timezone.now)
     answer = models.TextField(max_length=4000, blank=True)
-    answered_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+    answered_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
     answered_at = models.DateTimeField(null=True, blank=True)
 
     class Meta:

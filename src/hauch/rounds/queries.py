@@ -49,7 +49,9 @@ def rules_of(round: Round) -> list[RuleVersion]:
 
 
 def round_tests(round: Round, rules: RuleVersion | None = None) -> list[Test]:
-    """Tests of a version of the rules, in order; without one those in force: all that no other has replaced."""
+    """Tests of a version of the rules, in order; without one those in force: all that no other has
+    replaced.
+    """
     tests = Test.objects.filter(in_rules=rules) if rules is not None else round.tests.current()
     found = list(tests.select_related("rig", "setting", "replaces").order_by("order", "key"))
     for test in found:

@@ -26,11 +26,24 @@ def _check_tests(round: Round, tests: Sequence[Test]) -> None:
 
 def _check_specimen(specimen: ReferenceSpecimen) -> None:
     if not specimen.may_run:
-        raise ValidationError({"specimen": f"{specimen} is {specimen.get_state_display()}. Choose one that can still be run."})
+        raise ValidationError(
+            {
+                "specimen": (
+                    f"{specimen} is {specimen.get_state_display()}. Choose one that can still be"
+                    " run."
+                )
+            }
+        )
 
 
 @transaction.atomic
-def bring_in(user: User, round: Round, specimen: ReferenceSpecimen, tests: Sequence[Test], since: datetime | None = None) -> None:
+def bring_in(
+    user: User,
+    round: Round,
+    specimen: ReferenceSpecimen,
+    tests: Sequence[Test],
+    since: datetime | None = None,
+) -> None:
     """Let a specimen be run beside the one in use, so that the two are bridged.
 
     Raises
@@ -46,18 +59,28 @@ def bring_in(user: User, round: Round, specimen: ReferenceSpecimen, tests: Seque
             in_use = test.references.filter(until__isnull=True, bridging=False).exists()
             TestReference.objects.create(test=test, specimen=specimen, since=since, bridging=in_use)
     if specimen.state == ReferenceSpecimen.State.NEW:
-        ReferenceSpecimen.objects.filter(pk=specimen.pk).update(state=ReferenceSpecimen.State.IN_USE)
+        ReferenceSpecimen.objects.filter(pk=specimen.pk).update(
+            state=ReferenceSpecimen.State.IN_USE
+        )
     record(user, "reference.bring_in", specimen, round, tests=[test.key for test in tests])
     rules_changed.send(Round, round=round)
 
 
 @transaction.atomic
-def change_to(user: User, round: Round, specimen: ReferenceSpecimen, tests: Sequence[Test], reason: str, since: datetime | None = None) -> None:
+def change_to(
+    user: User,
+    round: Round,
+    specimen: ReferenceSpecimen,
+    tests: Sequence[Test],
+    reason: str,
+    since: datetime | None = None,
+) -> None:
     """Bracket tests with another specimen from a moment on.
 
     Raises
     ------
-    PermissionDenied, ValidationError : it cannot be run, no test, no reason, or a moment before the one in use began
+    PermissionDenied, ValidationError : it cannot be run, no test, no reason, or a moment before the
+        one in use began
     """
     require(user, "reference.change", round)
     _check_tests(round, tests)
@@ -66,11 +89,20 @@ def change_to(user: User, round: Round, specimen: ReferenceSpecimen, tests: Sequ
         raise ValidationError({"reason": "Say in a few words why the reference changes."})
     since = since or timezone.now()
     for test in tests:
-        active = test.references.select_for_update().filter(until__isnull=True, bridging=False).exclude(specimen=specimen)
+        active = (
+            test.references.select_for_update()
+            .filter(until__isnull=True, bridging=False)
+            .exclude(specimen=specimen)
+        )
         for row in active:
             if row.since > since:
                 raise ValidationError(
-                    {"since": f"{row.specimen} is the reference of {test.label} only since {row.since:%d %b %Y %H:%M}. Give a later moment."}
+                    {
+                        "since": (
+                            f"{row.specimen} is the reference of {test.label} only since"
+                            f" {row.since:%d %b %Y %H:%M}. Give a later moment."
+                        )
+                    }
                 )
             row.until = since
             row.save(update_fields=["until"])
@@ -81,13 +113,23 @@ def change_to(user: User, round: Round, specimen: ReferenceSpecimen, tests: Sequ
             mine.bridging = False
             mine.save(update_fields=["bridging"])
     ReferenceSpecimen.objects.filter(pk=specimen.pk).update(state=ReferenceSpecimen.State.IN_USE)
-    record(user, "reference.change", specimen, round, tests=[test.key for test in tests], reason=reason.strip())
+    record(
+        user,
+        "reference.change",
+        specimen,
+        round,
+        tests=[test.key for test in tests],
+        reason=reason.strip(),
+    )
     rules_changed.send(Round, round=round)
 
 
 @transaction.atomic
-def take_out(user: User, round: Round, specimen: ReferenceSpecimen, reason: str, *, broken: bool) -> None:
-    """Retire a specimen, or note that it broke: it is run no more, in no round. Its runs stay and count.
+def take_out(
+    user: User, round: Round, specimen: ReferenceSpecimen, reason: str, *, broken: bool
+) -> None:
+    """Retire a specimen, or note that it broke: it is run no more, in no round. Its runs stay and
+    count.
 
     Raises
     ------
@@ -102,10 +144,18 @@ def take_out(user: User, round: Round, specimen: ReferenceSpecimen, reason: str,
     today = timezone.localdate().strftime("%d %b %Y")
     specimen.note = f"{specimen.note} {specimen.get_state_display().capitalize()} on {today}: {reason.strip()}".strip()
     specimen.save(update_fields=["state", "note"])
-    rows = TestReference.objects.filter(specimen=specimen, until__isnull=True).select_related("test__round")
+    rows = TestReference.objects.filter(specimen=specimen, until__isnull=True).select_related(
+        "test__round"
+    )
     touched = {row.test.round_id: row.test.round for row in rows}
     rows.filter(since__lte=timezone.now()).update(until=timezone.now())
     rows.filter(since__gt=timezone.now()).delete()
-    record(user, "reference.broken" if broken else "reference.retire", specimen, round, reason=reason.strip())
+    record(
+        user,
+        "reference.broken" if broken else "reference.retire",
+        specimen,
+        round,
+        reason=reason.strip(),
+    )
     for one in {**touched, round.pk: round}.values():
         rules_changed.send(Round, round=one)

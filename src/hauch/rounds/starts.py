@@ -5,7 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-SPIN = "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of the rotor, start low."
+SPIN = (
+    "Printed rotors can burst. Run behind the guard, wear eye protection, stand out of the plane of"
+    " the rotor, start low."
+)
 HEAT = "The heater has a thermal cut-out and is never left alone."
 
 

@@ -10,7 +10,9 @@ urlpatterns = [
     path("rounds/<slug:slug>/brief/change/", views.change, name="change"),
     path("rounds/<slug:slug>/brief/move/", views.move, name="move"),
     path("rounds/<slug:slug>/brief/envelope/", views.envelope, name="envelope"),
-    path("rounds/<slug:slug>/brief/envelope.<slug:kind>", views.envelope_file, name="envelope_file"),
+    path(
+        "rounds/<slug:slug>/brief/envelope.<slug:kind>", views.envelope_file, name="envelope_file"
+    ),
     path("rounds/<slug:slug>/brief/sheet/", views.sheet, name="sheet"),
     path("rounds/<slug:slug>/brief/ask/", views.ask, name="ask"),
     path("rounds/<slug:slug>/brief/questions/<int:pk>/", views.answer, name="answer"),

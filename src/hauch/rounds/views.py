@@ -1,4 +1,6 @@
-"""The Brief station: begin a round, its brief, envelope and rule sheet, questions, people, audit trail."""
+"""The Brief station: begin a round, its brief, envelope and rule sheet, questions, people, audit
+trail.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,14 @@ from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import ROLES, allowed, require
 from hauch.rounds import actions, invitations
 from hauch.rounds.checks import problems_of
-from hauch.rounds.forms import BeginForm, BriefForm, EnvelopeForm, InviteForm, JoinForm, QuestionForm
+from hauch.rounds.forms import (
+    BeginForm,
+    BriefForm,
+    EnvelopeForm,
+    InviteForm,
+    JoinForm,
+    QuestionForm,
+)
 from hauch.rounds.models import Invitation, Membership, Round, RuleQuestion, TestReference
 from hauch.rounds.queries import current_rules, round_for, round_tests, rules_of
 from hauch.rounds.sheet import as_agreed, rule_sheet
@@ -44,38 +53,64 @@ def begin(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
         try:
-            round, left_out = actions.begin_round(request.user, STARTS[data["start"]], data["title"], data["place"])
+            round, left_out = actions.begin_round(
+                request.user, STARTS[data["start"]], data["title"], data["place"]
+            )
         except ValidationError as problem:
             form.add_error(None, problem.messages)
         else:
             if left_out:
-                messages.warning(request, f"There is no rig yet for: {', '.join(left_out)}. Put it up in Stores, then add the test to the rules.")
+                messages.warning(
+                    request,
+                    f"There is no rig yet for: {', '.join(left_out)}. Put it up in Stores, then add"
+                    " the test to the rules.",
+                )
             return redirect("rounds:change", round.slug)
-    return render(request, "rounds/begin.html", {"form": form, "starts": STARTS.values()}, status=422 if form.is_bound else 200)
+    return render(
+        request,
+        "rounds/begin.html",
+        {"form": form, "starts": STARTS.values()},
+        status=422 if form.is_bound else 200,
+    )
 
 
 def brief(request: HttpRequest, slug: str) -> HttpResponse:
     """The question, the envelope, the tests and the rules of a round."""
     round = round_for(request.user, slug)
     tests = round_tests(round)
-    rows = TestReference.objects.filter(test__in=tests).select_related("specimen__type").order_by("since")
-    specimens = {row.specimen_id: {"specimen": row.specimen, "since": row.since, "until": row.until} for row in rows}
+    rows = (
+        TestReference.objects.filter(test__in=tests)
+        .select_related("specimen__type")
+        .order_by("since")
+    )
+    specimens = {
+        row.specimen_id: {"specimen": row.specimen, "since": row.since, "until": row.until}
+        for row in rows
+    }
     may_change = allowed(request.user, "round.change", round)
     rules = rules_of(round)
     for version, before in itertools.pairwise(rules):
         version.differs = actions.differences(before.brief, version.brief)
     context = {
-        "round": round, "tests": tests, "rules": rules, "references": list(specimens.values()), "may_change": may_change,
-        "drawing": picture(round.what, request.user.units), "missing": problems_of(round) if may_change and round.is_draft else [],
-        "question_form": QuestionForm(initial={"kind": "question"}), "may_ask": allowed(request.user, "rules.ask", round),
+        "round": round,
+        "tests": tests,
+        "rules": rules,
+        "references": list(specimens.values()),
+        "may_change": may_change,
+        "drawing": picture(round.what, request.user.units),
+        "missing": problems_of(round) if may_change and round.is_draft else [],
+        "question_form": QuestionForm(initial={"kind": "question"}),
+        "may_ask": allowed(request.user, "rules.ask", round),
         "may_answer": allowed(request.user, "rules.answer", round),
-    }  # fmt: skip
+    }
     return render(request, "rounds/brief.html", context)
 
 
 def picture(envelope: Envelope, units: str, width: float = 780, height: float = 340) -> SafeString:
     """The envelope's drawing, lengths in the person's units."""
-    svg = to_svg(envelope_drawing(envelope), lambda metres: str(show(metres, "length", units)), width, height)
+    svg = to_svg(
+        envelope_drawing(envelope), lambda metres: str(show(metres, "length", units)), width, height
+    )
     return mark_safe(svg)  # noqa: S308 the writer escapes every text
 
 
@@ -87,15 +122,27 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
         changed = [name for name in form.changed_data if name != "reason"]
         try:
             with transaction.atomic():
-                rules = actions.save_brief(request.user, form.instance, changed, form.cleaned_data.get("reason", ""))
+                rules = actions.save_brief(
+                    request.user, form.instance, changed, form.cleaned_data.get("reason", "")
+                )
         except ValidationError as problem:
             _to_form(form, problem)
         else:
             messages.success(
-                request, "The brief is kept." if round.is_draft or rules is None else f"The brief is kept; the rules are at version {rules.number}."
+                request,
+                (
+                    "The brief is kept."
+                    if round.is_draft or rules is None
+                    else f"The brief is kept; the rules are at version {rules.number}."
+                ),
             )
             return redirect("rounds:brief", slug)
-    return render(request, "rounds/change.html", {"round": get_object_or_404(Round, slug=slug), "form": form}, status=422 if form.is_bound else 200)
+    return render(
+        request,
+        "rounds/change.html",
+        {"round": get_object_or_404(Round, slug=slug), "form": form},
+        status=422 if form.is_bound else 200,
+    )
 
 
 def _to_form(form: Any, problem: ValidationError) -> None:
@@ -107,10 +154,14 @@ def _to_form(form: Any, problem: ValidationError) -> None:
 
 
 def envelope(request: HttpRequest, slug: str) -> HttpResponse:
-    """The envelope: dimensions beside the drawing, which follows while they are typed and keeps its last good state."""
+    """The envelope: dimensions beside the drawing, which follows while they are typed and keeps its
+    last good state.
+    """
     round = round_for(request.user, slug)
     may_change = allowed(request.user, "round.change", round)
-    form = EnvelopeForm(request.POST if request.method == "POST" else None, round=round, units=request.user.units)
+    form = EnvelopeForm(
+        request.POST if request.method == "POST" else None, round=round, units=request.user.units
+    )
     problems: list[str] = []
     shown = round.what
     if request.method == "POST":
@@ -119,12 +170,16 @@ def envelope(request: HttpRequest, slug: str) -> HttpResponse:
         try:
             wanted = form.envelope()
             found = wanted.problems()
-            problems = [text for errors in form.errors.values() for text in errors] or list(found.values())
+            problems = [text for errors in form.errors.values() for text in errors] or list(
+                found.values()
+            )
             if not problems:
                 shown = wanted
                 if not request.htmx:
                     with transaction.atomic():
-                        actions.save_envelope(request.user, round, wanted, form.cleaned_data.get("reason", ""))
+                        actions.save_envelope(
+                            request.user, round, wanted, form.cleaned_data.get("reason", "")
+                        )
                     messages.success(request, "The envelope is kept.")
                     return redirect("rounds:envelope", slug)
         except ValidationError as problem:
@@ -146,7 +201,9 @@ FORMATS = {"svg": "image/svg+xml", "dxf": "image/vnd.dxf", "stl": "model/stl", "
 
 
 def envelope_file(request: HttpRequest, slug: str, kind: str) -> HttpResponse:
-    """The envelope as a drawing (SVG, DXF) or as solids to model against (STL, STEP), in millimetres."""
+    """The envelope as a drawing (SVG, DXF) or as solids to model against (STL, STEP), in
+    millimetres.
+    """
     round = round_for(request.user, slug)
     if kind not in FORMATS:
         raise Http404("There is no such format.")
@@ -155,7 +212,9 @@ def envelope_file(request: HttpRequest, slug: str, kind: str) -> HttpResponse:
         messages.error(request, next(iter(problems.values())))
         return redirect("rounds:envelope", slug)
     if kind == "svg":
-        data = to_svg(envelope_drawing(shown), lambda metres: f"{1000 * metres:g} mm", 900, 500, alone=True).encode()
+        data = to_svg(
+            envelope_drawing(shown), lambda metres: f"{1000 * metres:g} mm", 900, 500, alone=True
+        ).encode()
     elif kind == "dxf":
         data = to_dxf(envelope_drawing(shown))
     elif kind == "stl":
@@ -201,7 +260,9 @@ def ask(request: HttpRequest, slug: str) -> HttpResponse:
 def answer(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """Answer a question."""
     round = round_for(request.user, slug, "rules.answer")
-    question = get_object_or_404(RuleQuestion.objects.select_related("rules__round"), pk=pk, rules__round=round)
+    question = get_object_or_404(
+        RuleQuestion.objects.select_related("rules__round"), pk=pk, rules__round=round
+    )
     try:
         actions.answer(request.user, question, request.POST.get("answer", ""))
         messages.success(request, "Answered.")
@@ -217,7 +278,11 @@ def move(request: HttpRequest, slug: str) -> HttpResponse:
     try:
         if request.POST.get("to") == Round.State.OPEN:
             actions.open_round(request.user, round)
-            messages.success(request, "The round is open for entries. From now on a change of the rules makes a new version.")
+            messages.success(
+                request,
+                "The round is open for entries. From now on a change of the rules makes a new"
+                " version.",
+            )
         else:
             actions.start_bench(request.user, round)
             messages.success(request, "The round is on the bench.")
@@ -234,20 +299,36 @@ def people(request: HttpRequest, slug: str) -> HttpResponse:
     link = ""
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
-        _, secret = invitations.invite(request.user, round, data["role"], days=data["days"], uses=data["uses"], whom=data["whom"])
+        _, secret = invitations.invite(
+            request.user,
+            round,
+            data["role"],
+            days=data["days"],
+            uses=data["uses"],
+            whom=data["whom"],
+        )
         link = request.build_absolute_uri(reverse("rounds:join", args=[secret]))
     context = {
-        "round": round, "form": form, "link": link, "members": round.memberships.select_related("user").order_by("role", "user__username"),
-        "invitations": round.invitations.select_related("created_by")[:50], "roles": ROLES,
-    }  # fmt: skip
-    return render(request, "rounds/people.html", context, status=422 if form.is_bound and not link else 200)
+        "round": round,
+        "form": form,
+        "link": link,
+        "members": round.memberships.select_related("user").order_by("role", "user__username"),
+        "invitations": round.invitations.select_related("created_by")[:50],
+        "roles": ROLES,
+    }
+    return render(
+        request, "rounds/people.html", context, status=422 if form.is_bound and not link else 200
+    )
 
 
 @require_POST
 def revoke(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """Take an invitation back."""
     round = round_for(request.user, slug, "people.invite")
-    invitations.revoke(request.user, get_object_or_404(Invitation.objects.select_related("round"), pk=pk, round=round))
+    invitations.revoke(
+        request.user,
+        get_object_or_404(Invitation.objects.select_related("round"), pk=pk, round=round),
+    )
     messages.success(request, "The link no longer works.")
     return redirect("rounds:people", slug)
 
@@ -256,7 +337,9 @@ def revoke(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 def role(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """Give a member another role, or take them out."""
     round = round_for(request.user, slug, "people.invite")
-    member = get_object_or_404(Membership.objects.select_related("round", "user"), pk=pk, round=round)
+    member = get_object_or_404(
+        Membership.objects.select_related("round", "user"), pk=pk, round=round
+    )
     try:
         invitations.change_role(request.user, member, request.POST.get("role") or None)
         messages.success(request, "Kept.")
@@ -297,7 +380,11 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
 
 def _first_place(member: Membership) -> str:
     """Where somebody who joined begins: a designer hands in, everybody else reads the brief."""
-    return "entries:list" if member.role == "designer" and member.round.state == Round.State.OPEN else "rounds:brief"
+    return (
+        "entries:list"
+        if member.role == "designer" and member.round.state == Round.State.OPEN
+        else "rounds:brief"
+    )
 
 
 def _new_person(data: dict[str, str]) -> User:
@@ -312,7 +399,13 @@ def _new_person(data: dict[str, str]) -> User:
         with transaction.atomic():
             person.save()
     except IntegrityError as problem:
-        raise ValidationError({"username": "Somebody has this username. Choose another, or sign in first if it is you."}) from problem
+        raise ValidationError(
+            {
+                "username": (
+                    "Somebody has this username. Choose another, or sign in first if it is you."
+                )
+            }
+        ) from problem
     return person
 
 
@@ -325,4 +418,6 @@ def audit(request: HttpRequest, slug: str) -> HttpResponse:
         rows = rows.filter(action__startswith=f"{what}.")
     page = Paginator(rows, AUDIT_PAGE).get_page(request.GET.get("page"))
     kinds = ("rules", "round", "run", "entry", "specimen", "reference", "people")
-    return render(request, "rounds/audit.html", {"round": round, "page": page, "what": what, "kinds": kinds})
+    return render(
+        request, "rounds/audit.html", {"round": round, "page": page, "what": what, "kinds": kinds}
+    )

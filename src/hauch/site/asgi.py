@@ -7,5 +7,7 @@ from django.core.asgi import get_asgi_application
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hauch.site.settings.base")
 # WhiteNoise gives small static files as plain iterators; that they are read at once here is fine.
-warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
+warnings.filterwarnings(
+    "ignore", message="StreamingHttpResponse must consume synchronous iterators"
+)
 application = get_asgi_application()

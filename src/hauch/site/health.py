@@ -19,9 +19,13 @@ def health(request: HttpRequest) -> JsonResponse:
     answer: dict[str, object] = {"version": __version__, "core_version": CORE_VERSION}
     try:
         with connection.cursor() as cursor:
-            cursor.execute("select extract(epoch from now() - max(last_heartbeat)) from procrastinate_workers")
+            cursor.execute(
+                "select extract(epoch from now() - max(last_heartbeat)) from procrastinate_workers"
+            )
             age = cursor.fetchone()[0]
     except DatabaseError:
-        return JsonResponse(answer | {"database": "does not answer", "worker": "unknown"}, status=503)
+        return JsonResponse(
+            answer | {"database": "does not answer", "worker": "unknown"}, status=503
+        )
     worker = "none" if age is None else "ok" if age <= WORKER_GONE_AFTER else "gone"
     return JsonResponse(answer | {"database": "ok", "worker": worker})

@@ -17,8 +17,8 @@ class LimitedUploadHandler(FileUploadHandler):
     def receive_data_chunk(self, raw_data: bytes, start: int) -> bytes:
         """Pass data on to the next handler, or stop when the upload is too large."""
         if getattr(self.request, "upload_too_large", False):
-            # The server has the whole body already (ASGI), so nobody waits for the rest; reading it to its end would go line by line,
-            # minutes for a file of short lines.
+            # The server has the whole body already (ASGI), so nobody waits for the rest; reading it
+            # to its end would go line by line, minutes for a file of short lines.
             raise StopUpload(connection_reset=True)
         return raw_data
 

@@ -1,4 +1,6 @@
-"""What can be done in the stores: instruments and their calibrations, rigs and their states, references."""
+"""What can be done in the stores: instruments and their calibrations, rigs and their states,
+references.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,13 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from hauch.core.measure.calibration import CalibrationRefused, Line, fit_line, leak_rate, profile_factor
+from hauch.core.measure.calibration import (
+    CalibrationRefused,
+    Line,
+    fit_line,
+    leak_rate,
+    profile_factor,
+)
 from hauch.core.measure.rigs import check_constants
 from hauch.core.quantity import significant
 from hauch.core.quantity.show import show
@@ -18,7 +26,17 @@ from hauch.instruments.profile import Profile, ProfileWrong
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.stores.models import Calibration, Instrument, Material, Picture, ReferenceSpecimen, ReferenceType, Rig, RigCalibration, RigMeter
+from hauch.stores.models import (
+    Calibration,
+    Instrument,
+    Material,
+    Picture,
+    ReferenceSpecimen,
+    ReferenceType,
+    Rig,
+    RigCalibration,
+    RigMeter,
+)
 from hauch.stores.pictures import keep_picture
 from hauch.stores.signals import rig_changed
 
@@ -37,7 +55,18 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
     new = instrument.pk is None
     instrument.full_clean()
     instrument.save()
-    detail = {name: getattr(instrument, name) for name in ("resolution", "accuracy", "accuracy_share", "low", "high", "retired", "resource")}
+    detail = {
+        name: getattr(instrument, name)
+        for name in (
+            "resolution",
+            "accuracy",
+            "accuracy_share",
+            "low",
+            "high",
+            "retired",
+            "resource",
+        )
+    }
     record(user, "instrument.add" if new else "instrument.change", instrument, **detail)
     return instrument
 
@@ -54,7 +83,10 @@ def save_material(user: User, material: Material) -> Material:
     new = material.pk is None
     material.full_clean()
     material.save()
-    detail = {name: getattr(material, name) for name in ("label", "density", "along", "across", "heat", "anneal", "price", "retired")}
+    detail = {
+        name: getattr(material, name)
+        for name in ("label", "density", "along", "across", "heat", "anneal", "price", "retired")
+    }
     record(user, "material.add" if new else "material.change", material, **detail)
     return material
 
@@ -66,7 +98,11 @@ def ask_instrument(user: User, instrument: Instrument) -> str:
     ------
     PermissionDenied, ValidationError : it is on no line, or does not answer
     """
-    from hauch.instruments.link import TROUBLES, identify, read_once  # PyVISA takes a second to load
+    from hauch.instruments.link import (
+        TROUBLES,
+        identify,
+        read_once,
+    )  # PyVISA takes a second to load
 
     require(user, "stores.change")
     if not instrument.resource:
@@ -77,12 +113,15 @@ def ask_instrument(user: User, instrument: Instrument) -> str:
         value = read_once(instrument.resource, profile, instrument.channel)
     except (ProfileWrong, *TROUBLES) as problem:
         raise ValidationError(
-            f"{instrument} does not answer at {instrument.resource}: {str(problem)[:200]}. Check the name, the cable and that it is on."
+            f"{instrument} does not answer at {instrument.resource}: {str(problem)[:200]}. Check"
+            " the name, the cable and that it is on."
         ) from problem
     return f"{name or instrument.name} reads {show(value, instrument.reads.kind, user.units)}."
 
 
-def line_of(instrument: Instrument, points: Sequence[tuple[float, float]], standard_u: float) -> Line:
+def line_of(
+    instrument: Instrument, points: Sequence[tuple[float, float]], standard_u: float
+) -> Line:
     """The calibration line of points (indicated, true) [SI].
 
     Raises
@@ -90,17 +129,27 @@ def line_of(instrument: Instrument, points: Sequence[tuple[float, float]], stand
     ValidationError : with the reason for which there is none
     """
     try:
-        return fit_line([p[0] for p in points], [p[1] for p in points], standard_u, instrument.resolution)
+        return fit_line(
+            [p[0] for p in points], [p[1] for p in points], standard_u, instrument.resolution
+        )
     except CalibrationRefused as refusal:
         raise ValidationError({"points": str(refusal)}) from refusal
 
 
 @transaction.atomic
 def add_calibration(
-    user: User, instrument: Instrument, at: date, points: Sequence[tuple[float, float]], *,
-    standard: str = "", standard_u: float = 0.0, replaces_limit: bool = False, note: str = "",
-) -> Calibration:  # fmt: skip
-    """Calibrate an instrument from points (indicated, true) [SI]; it holds for runs from that day on.
+    user: User,
+    instrument: Instrument,
+    at: date,
+    points: Sequence[tuple[float, float]],
+    *,
+    standard: str = "",
+    standard_u: float = 0.0,
+    replaces_limit: bool = False,
+    note: str = "",
+) -> Calibration:
+    """Calibrate an instrument from points (indicated, true) [SI]; it holds for runs from that day
+    on.
 
     Raises
     ------
@@ -108,16 +157,37 @@ def add_calibration(
     """
     require(user, "stores.change")
     if at > timezone.localdate():
-        raise ValidationError({"at": f"{at:%d %b %Y} lies ahead. Give the day on which it was compared."})
+        raise ValidationError(
+            {"at": f"{at:%d %b %Y} lies ahead. Give the day on which it was compared."}
+        )
     line = line_of(instrument, points, standard_u)
     made = Calibration(
-        instrument=instrument, at=at, standard=standard, standard_u=standard_u, points=[[float(a), float(b)] for a, b in points], note=note,
-        slope=significant(line.slope), offset=significant(line.offset), centre=significant(line.centre), slope_u=significant(line.slope_u),
-        level_u=significant(line.level_u), dof=line.dof or None, replaces_limit=replaces_limit, entered_by=user,
-    )  # fmt: skip
+        instrument=instrument,
+        at=at,
+        standard=standard,
+        standard_u=standard_u,
+        points=[[float(a), float(b)] for a, b in points],
+        note=note,
+        slope=significant(line.slope),
+        offset=significant(line.offset),
+        centre=significant(line.centre),
+        slope_u=significant(line.slope_u),
+        level_u=significant(line.level_u),
+        dof=line.dof or None,
+        replaces_limit=replaces_limit,
+        entered_by=user,
+    )
     made.full_clean()
     made.save()
-    record(user, "instrument.calibrate", instrument, at=at.isoformat(), slope=made.slope, offset=made.offset, points=len(points))
+    record(
+        user,
+        "instrument.calibrate",
+        instrument,
+        at=at.isoformat(),
+        slope=made.slope,
+        offset=made.offset,
+        points=len(points),
+    )
     return made
 
 
@@ -159,7 +229,10 @@ def add_rig(user: User, rig: Rig, constants: Constants, meters: Mapping[str, Ins
 
 def _set_meters(rig: Rig, meters: Mapping[str, Instrument]) -> None:
     rig.meters.all().delete()
-    RigMeter.objects.bulk_create(RigMeter(rig=rig, channel=channel, instrument=instrument) for channel, instrument in meters.items())
+    RigMeter.objects.bulk_create(
+        RigMeter(rig=rig, channel=channel, instrument=instrument)
+        for channel, instrument in meters.items()
+    )
 
 
 def has_runs(rig: Rig) -> bool:
@@ -168,12 +241,21 @@ def has_runs(rig: Rig) -> bool:
 
 
 @transaction.atomic
-def change_rig(user: User, rig: Rig, constants: Constants, meters: Mapping[str, Instrument], change: str, note: str | None = None) -> Rig:
-    """Change a rig. Once it has runs the change is its next state, so that old runs keep theirs; gives the rig as it is now.
+def change_rig(
+    user: User,
+    rig: Rig,
+    constants: Constants,
+    meters: Mapping[str, Instrument],
+    change: str,
+    note: str | None = None,
+) -> Rig:
+    """Change a rig. Once it has runs the change is its next state, so that old runs keep theirs;
+    gives the rig as it is now.
 
     Raises
     ------
-    PermissionDenied, ValidationError : impossible constants, no word on what changed, or a state that is no longer the present one
+    PermissionDenied, ValidationError : impossible constants, no word on what changed, or a state
+        that is no longer the present one
     """
     require(user, "stores.change")
     rig = Rig.objects.select_for_update().get(pk=rig.pk)
@@ -182,7 +264,9 @@ def change_rig(user: User, rig: Rig, constants: Constants, meters: Mapping[str, 
     check_rig(rig.how, constants)
     stored = {name: [value, u] for name, (value, u) in constants.items()}
     note = rig.note if note is None else note
-    same_meters = {m.channel: m.instrument_id for m in rig.meters.all()} == {channel: i.pk for channel, i in meters.items()}
+    same_meters = {m.channel: m.instrument_id for m in rig.meters.all()} == {
+        channel: i.pk for channel, i in meters.items()
+    }
     if stored == rig.constants and same_meters:
         if note != rig.note:
             Rig.objects.filter(pk=rig.pk).update(note=note)
@@ -195,10 +279,22 @@ def change_rig(user: User, rig: Rig, constants: Constants, meters: Mapping[str, 
         return rig
     if not change.strip():
         raise ValidationError(
-            {"change": "Say what is different now: runs so far keep the rig as it was, and the change stands beside the next ones."}
+            {
+                "change": (
+                    "Say what is different now: runs so far keep the rig as it was, and the change"
+                    " stands beside the next ones."
+                )
+            }
         )
     new = Rig.objects.create(
-        name=rig.name, kind=rig.kind, state=rig.state + 1, previous=rig, change=change.strip(), constants=stored, note=note, since=timezone.now()
+        name=rig.name,
+        kind=rig.kind,
+        state=rig.state + 1,
+        previous=rig,
+        change=change.strip(),
+        constants=stored,
+        note=note,
+        since=timezone.now(),
     )
     _set_meters(new, meters)
     record(user, "rig.change", new, constants=stored, before=rig.constants, change=new.change)
@@ -210,7 +306,8 @@ Found = dict[str, tuple[float, float]]
 
 
 def find_constants(rig: Rig, kind: str, readings: Mapping[str, Any]) -> tuple[Found, str, Any]:
-    """What a guided calibration gives: constants with standard uncertainty, in words, and the core's result for the picture.
+    """What a guided calibration gives: constants with standard uncertainty, in words, and the
+    core's result for the picture.
 
     Raises
     ------
@@ -218,17 +315,34 @@ def find_constants(rig: Rig, kind: str, readings: Mapping[str, Any]) -> tuple[Fo
     """
     try:
         if kind == RigCalibration.Kind.TRAVERSE:
-            profile = profile_factor(readings["speeds"], readings["centre"], readings.get("method", "log_linear"))
-            return {"profile_factor": (significant(profile.factor.value), significant(profile.factor.u))}, profile.factor.text, profile
+            profile = profile_factor(
+                readings["speeds"], readings["centre"], readings.get("method", "log_linear")
+            )
+            return (
+                {
+                    "profile_factor": (
+                        significant(profile.factor.value),
+                        significant(profile.factor.u),
+                    )
+                },
+                profile.factor.text,
+                profile,
+            )
         leak = leak_rate(readings["pressures"], readings["flows"])
     except CalibrationRefused as refusal:
         raise ValidationError({"readings": str(refusal)}) from refusal
     pairs = {"leak_coefficient": leak.coefficient, "leak_exponent": leak.exponent}
-    return {name: (significant(f.value), significant(f.u)) for name, f in pairs.items()}, f"{leak.coefficient.text}; {leak.exponent.text}", leak
+    return (
+        {name: (significant(f.value), significant(f.u)) for name, f in pairs.items()},
+        f"{leak.coefficient.text}; {leak.exponent.text}",
+        leak,
+    )
 
 
 @transaction.atomic
-def calibrate_rig(user: User, rig: Rig, kind: str, readings: Mapping[str, Any], note: str = "") -> Rig:
+def calibrate_rig(
+    user: User, rig: Rig, kind: str, readings: Mapping[str, Any], note: str = ""
+) -> Rig:
     """Calibrate a rig and use what was found from now on; gives the rig as it is now.
 
     Raises
@@ -240,14 +354,27 @@ def calibrate_rig(user: User, rig: Rig, kind: str, readings: Mapping[str, Any], 
     meters = {m.channel: m.instrument for m in rig.meters.select_related("instrument")}
     now = change_rig(user, rig, rig.pairs | found, meters, f"Calibrated: {text}")
     RigCalibration.objects.create(
-        rig=now, kind=kind, readings=dict(readings), found={name: list(pair) for name, pair in found.items()}, text=text, note=note, by=user
+        rig=now,
+        kind=kind,
+        readings=dict(readings),
+        found={name: list(pair) for name, pair in found.items()},
+        text=text,
+        note=note,
+        by=user,
     )
     record(user, "rig.calibrate", now, kind=kind, found=found)
     return now
 
 
 @transaction.atomic
-def add_reference(user: User, type_name: str, serial: str, hours: float = 0.0, note: str = "", description: str = "") -> ReferenceSpecimen:
+def add_reference(
+    user: User,
+    type_name: str,
+    serial: str,
+    hours: float = 0.0,
+    note: str = "",
+    description: str = "",
+) -> ReferenceSpecimen:
     """Take a reference specimen into the stores; its type is made where it is new.
 
     Raises
@@ -258,7 +385,9 @@ def add_reference(user: User, type_name: str, serial: str, hours: float = 0.0, n
     type_name = type_name.strip()
     if not type_name:
         raise ValidationError({"type_name": "Give the type that the specimen is one of."})
-    kind, _ = ReferenceType.objects.get_or_create(name=type_name[:80], defaults={"description": description})
+    kind, _ = ReferenceType.objects.get_or_create(
+        name=type_name[:80], defaults={"description": description}
+    )
     specimen = ReferenceSpecimen(type=kind, serial=serial.strip(), hours=hours, note=note)
     specimen.full_clean()
     specimen.save()
@@ -267,7 +396,9 @@ def add_reference(user: User, type_name: str, serial: str, hours: float = 0.0, n
 
 
 @transaction.atomic
-def change_reference(user: User, specimen: ReferenceSpecimen, *, note: str, picture: bytes | None = None) -> ReferenceSpecimen:
+def change_reference(
+    user: User, specimen: ReferenceSpecimen, *, note: str, picture: bytes | None = None
+) -> ReferenceSpecimen:
     """Change the note of a reference specimen, and its picture where one is given.
 
     Raises
@@ -279,5 +410,11 @@ def change_reference(user: User, specimen: ReferenceSpecimen, *, note: str, pict
     if picture is not None:
         specimen.picture = keep_picture(user, picture)
     specimen.save(update_fields=["note", "picture"])
-    record(user, "reference.note", specimen, note=note, picture=specimen.picture.sha256 if isinstance(specimen.picture, Picture) else "")
+    record(
+        user,
+        "reference.note",
+        specimen,
+        note=note,
+        picture=specimen.picture.sha256 if isinstance(specimen.picture, Picture) else "",
+    )
     return specimen

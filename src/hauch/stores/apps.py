@@ -18,8 +18,16 @@ def _usual_materials(sender, using: str, **kwargs) -> None:
     if sender.get_models() and not Material.objects.using(using).exists():
         Material.objects.using(using).bulk_create(
             Material(
-                key=m.key, label=m.label, density=m.density, along=m.along, across=m.across, heat=m.heat, anneal=m.anneal, shrinks=m.shrinks, grows=m.grows,
+                key=m.key,
+                label=m.label,
+                density=m.density,
+                along=m.along,
+                across=m.across,
+                heat=m.heat,
+                anneal=m.anneal,
+                shrinks=m.shrinks,
+                grows=m.grows,
                 cautions=m.cautions,
             )
             for m in MATERIALS.values()
-        )  # fmt: skip
+        )

@@ -28,17 +28,35 @@ class NewInstrumentForm(forms.Form):
 class InstrumentForm(forms.ModelForm):
     """A meter's specification; figures in the person's unit of its channel."""
 
-    accuracy_percent = FigureField(kind="percent", difference=True, label="Limit, of the reading", required=False, low=0)
+    accuracy_percent = FigureField(
+        kind="percent", difference=True, label="Limit, of the reading", required=False, low=0
+    )
 
-    like = forms.ChoiceField(label="Read over a line like", required=False, help_text="Fills the profile in, where it is empty.")
+    like = forms.ChoiceField(
+        label="Read over a line like",
+        required=False,
+        help_text="Fills the profile in, where it is empty.",
+    )
 
     class Meta:
         model = Instrument
-        fields = ["name", "serial", "principle", "recalibrate_after", "retired", "resource", "profile"]
+        fields = [
+            "name",
+            "serial",
+            "principle",
+            "recalibrate_after",
+            "retired",
+            "resource",
+            "profile",
+        ]
         help_texts = {
-            "recalibrate_after": "", "resource": "Such as TCPIP0::127.0.0.1::15140::SOCKET or ASRL/dev/ttyUSB0::INSTR; empty where it is read by hand.",
+            "recalibrate_after": "",
+            "resource": (
+                "Such as TCPIP0::127.0.0.1::15140::SOCKET or ASRL/dev/ttyUSB0::INSTR; empty where"
+                " it is read by hand."
+            ),
             "profile": "JSON: what is sent and what comes back. See the user guide.",
-        }  # fmt: skip
+        }
         labels = {
             "recalibrate_after": "Calibrate again after, days",
             "retired": "No longer in use",
@@ -51,9 +69,21 @@ class InstrumentForm(forms.ModelForm):
         }
 
     field_order = [
-        "name", "serial", "resolution", "accuracy", "accuracy_percent", "low", "high", "response_time", "principle", "recalibrate_after", "retired", "resource",
-        "like", "profile",
-    ]  # fmt: skip
+        "name",
+        "serial",
+        "resolution",
+        "accuracy",
+        "accuracy_percent",
+        "low",
+        "high",
+        "response_time",
+        "principle",
+        "recalibrate_after",
+        "retired",
+        "resource",
+        "like",
+        "profile",
+    ]
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)
@@ -63,10 +93,14 @@ class InstrumentForm(forms.ModelForm):
         self.fields["accuracy"] = FigureField(label="Limit of the maker", **step)
         self.fields["low"] = FigureField(kind=kind, units=units, label="Range from", required=False)
         self.fields["high"] = FigureField(kind=kind, units=units, label="Range to", required=False)
-        self.fields["response_time"] = FigureField(kind="time", units=units, label="Response time", required=False, low=0)
+        self.fields["response_time"] = FigureField(
+            kind="time", units=units, label="Response time", required=False, low=0
+        )
         self.order_fields(self.field_order)
         self.fields["profile"].required = False
-        fitting = [name for name, channels in presets().items() if self.instance.channel in channels]
+        fitting = [
+            name for name, channels in presets().items() if self.instance.channel in channels
+        ]
         self.fields["like"].choices = [("", "none of these"), *((name, name) for name in fitting)]  # type: ignore[attr-defined]
         if kind != "air_speed":
             del self.fields["principle"]
@@ -81,7 +115,10 @@ class InstrumentForm(forms.ModelForm):
             profile = presets()[data["like"]][self.instance.channel]
         data["profile"] = profile
         if data.get("resource") and not profile:
-            self.add_error("profile", "A meter on a line needs a reading profile. Choose one like it, or write one.")
+            self.add_error(
+                "profile",
+                "A meter on a line needs a reading profile. Choose one like it, or write one.",
+            )
         if profile:
             try:
                 Profile.of(profile, self.instance.channel)
@@ -99,7 +136,9 @@ class InstrumentForm(forms.ModelForm):
         super()._post_clean()  # type: ignore[misc]
 
 
-def typed_points(data: QueryDict, first: str, second: str, kinds: tuple[str, str], units: str) -> list[tuple[float, float]]:
+def typed_points(
+    data: QueryDict, first: str, second: str, kinds: tuple[str, str], units: str
+) -> list[tuple[float, float]]:
     """Pairs of figures from two columns of fields; empty rows are left out.
 
     Raises
@@ -113,7 +152,9 @@ def typed_points(data: QueryDict, first: str, second: str, kinds: tuple[str, str
             continue
         try:
             pair = tuple(
-                float(to_si(parse_number(text), KINDS[kind].shown[units], kind)) for text, kind in ((one, kinds[0]), (two, kinds[1])) if text.strip()
+                float(to_si(parse_number(text), KINDS[kind].shown[units], kind))
+                for text, kind in ((one, kinds[0]), (two, kinds[1]))
+                if text.strip()
             )
         except ValueError as problem:
             problems.append(f"Point {number}: {problem}")
@@ -130,16 +171,30 @@ def typed_points(data: QueryDict, first: str, second: str, kinds: tuple[str, str
 class CalibrationForm(forms.Form):
     """What goes with the points of a calibration."""
 
-    at = forms.DateField(label="Compared on", widget=forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"))
+    at = forms.DateField(
+        label="Compared on", widget=forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d")
+    )
     standard = forms.CharField(label="Compared with", required=False, max_length=120)
-    replaces_limit = forms.BooleanField(label="The maker's limit no longer counts", required=False,
-                                        help_text="Tick it when the comparison covers the range in which the meter is used.")  # fmt: skip
+    replaces_limit = forms.BooleanField(
+        label="The maker's limit no longer counts",
+        required=False,
+        help_text="Tick it when the comparison covers the range in which the meter is used.",
+    )
     note = forms.CharField(label="Note", required=False, max_length=2000)
 
     def __init__(self, *args: Any, instrument: Instrument, units: str, **kwargs: Any):
-        super().__init__(*args, initial={"at": timezone.localdate(), **(kwargs.pop("initial", None) or {})}, **kwargs)
+        super().__init__(
+            *args,
+            initial={"at": timezone.localdate(), **(kwargs.pop("initial", None) or {})},
+            **kwargs,
+        )
         self.fields["standard_u"] = FigureField(
-            kind=instrument.reads.kind, units=units, difference=True, label="Its doubt, ± (95 %)", required=False, low=0
+            kind=instrument.reads.kind,
+            units=units,
+            difference=True,
+            label="Its doubt, ± (95 %)",
+            required=False,
+            low=0,
         )
         self.order_fields(["at", "standard", "standard_u", "replaces_limit", "note"])
 
@@ -153,27 +208,43 @@ class RigForm(forms.Form):
     """A rig: constants with their doubt, a meter for each channel, in the person's units."""
 
     name = forms.CharField(max_length=80)
-    note = forms.CharField(label="Note", required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2}))
+    note = forms.CharField(
+        label="Note", required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2})
+    )
     change = forms.CharField(label="What is different now?", required=False, max_length=500)
 
-    def __init__(self, *args: Any, kind: RigKind, units: str, rig: Rig | None = None, **kwargs: Any):
+    def __init__(
+        self, *args: Any, kind: RigKind, units: str, rig: Rig | None = None, **kwargs: Any
+    ):
         super().__init__(*args, **kwargs)
         self.kind, self.rig = kind, rig
         known = rig.pairs if rig else {}
         for c in kind.constants:
             value, u = known.get(c.key, (None, None))
-            self.fields[f"c_{c.key}"] = FigureField(kind=c.kind, units=units, label=c.label, required=False, initial=value)
+            self.fields[f"c_{c.key}"] = FigureField(
+                kind=c.kind, units=units, label=c.label, required=False, initial=value
+            )
             self.fields[f"u_{c.key}"] = FigureField(
-                kind=c.kind, units=units, difference=True, label=f"{c.label}, ± (95 %)", required=False, low=0, initial=2 * u if u else None
+                kind=c.kind,
+                units=units,
+                difference=True,
+                label=f"{c.label}, ± (95 %)",
+                required=False,
+                low=0,
+                initial=2 * u if u else None,
             )
         meters = list(Instrument.objects.filter(retired=False))
         chosen = {m.channel: m.instrument_id for m in rig.meters.all()} if rig else {}
         for channel in channels_for(kind):
             fitting = [m for m in meters if m.reads.kind == channel.kind]
             self.fields[f"m_{channel.key}"] = forms.TypedChoiceField(
-                label=channel.label, required=False, choices=[("", "none"), *((m.pk, m.name) for m in fitting)], coerce=int, empty_value=None,
+                label=channel.label,
+                required=False,
+                choices=[("", "none"), *((m.pk, m.name) for m in fitting)],
+                coerce=int,
+                empty_value=None,
                 initial=chosen.get(channel.key),
-            )  # fmt: skip
+            )
         self._meters = {m.pk: m for m in meters}
         if rig is not None:
             del self.fields["name"]
@@ -192,8 +263,15 @@ class RigForm(forms.Form):
 
     def constants(self) -> dict[str, tuple[float, float]]:
         """Constants that were given, with standard uncertainty [SI]."""
-        given = {c.key: (kept_figure(self, f"c_{c.key}"), kept_figure(self, f"u_{c.key}")) for c in self.kind.constants}
-        return {key: (value, (doubt or 0.0) / 2) for key, (value, doubt) in given.items() if value is not None}
+        given = {
+            c.key: (kept_figure(self, f"c_{c.key}"), kept_figure(self, f"u_{c.key}"))
+            for c in self.kind.constants
+        }
+        return {
+            key: (value, (doubt or 0.0) / 2)
+            for key, (value, doubt) in given.items()
+            if value is not None
+        }
 
     def meters(self) -> dict[str, Instrument]:
         """Meters by channel."""
@@ -206,7 +284,9 @@ class RigForm(forms.Form):
             self.add_error(None, problem)
             return
         for name, errors in problem.error_dict.items():
-            field = f"c_{name}" if f"c_{name}" in self.fields else name if name in self.fields else None
+            field = (
+                f"c_{name}" if f"c_{name}" in self.fields else name if name in self.fields else None
+            )
             self.add_error(field, errors)
 
 
@@ -229,26 +309,56 @@ class MaterialForm(forms.ModelForm):
     """A material; figures in the person's units."""
 
     KINDS = (
-        ("density", "density", "Density"), ("along", "stress", "Strength along the layers"), ("across", "stress", "Strength across the layers"),
-        ("heat", "temperature", "Heat that it stands"), ("anneal", "temperature", "Annealed at (empty: not)"),
-    )  # fmt: skip
+        ("density", "density", "Density"),
+        ("along", "stress", "Strength along the layers"),
+        ("across", "stress", "Strength across the layers"),
+        ("heat", "temperature", "Heat that it stands"),
+        ("anneal", "temperature", "Annealed at (empty: not)"),
+    )
 
     class Meta:
         model = Material
         fields = ["key", "label", "shrinks", "grows", "price", "cautions", "retired"]
         labels = {
-            "key": "Short name", "label": "Name", "shrinks": "Shrinks by annealing along the layers, share", "grows": "Grows across them, share",
-            "price": "Price of a kilogram", "cautions": "What to mind", "retired": "No longer in use",
-        }  # fmt: skip
-        widgets = {"cautions": forms.Textarea(attrs={"rows": 3}), **{k: NumberInput() for k in ("shrinks", "grows", "price")}}
+            "key": "Short name",
+            "label": "Name",
+            "shrinks": "Shrinks by annealing along the layers, share",
+            "grows": "Grows across them, share",
+            "price": "Price of a kilogram",
+            "cautions": "What to mind",
+            "retired": "No longer in use",
+        }
+        widgets = {
+            "cautions": forms.Textarea(attrs={"rows": 3}),
+            **{k: NumberInput() for k in ("shrinks", "grows", "price")},
+        }
         help_texts = {"shrinks": "", "grows": "", "price": "", "key": "Letters, digits and - only."}
 
-    field_order = ["label", "key", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"]
+    field_order = [
+        "label",
+        "key",
+        "density",
+        "along",
+        "across",
+        "heat",
+        "anneal",
+        "shrinks",
+        "grows",
+        "price",
+        "cautions",
+        "retired",
+    ]
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)
         for name, kind, label in self.KINDS:
-            self.fields[name] = FigureField(kind=kind, units=units, label=label, required=name != "anneal", initial=getattr(self.instance, name))
+            self.fields[name] = FigureField(
+                kind=kind,
+                units=units,
+                label=label,
+                required=name != "anneal",
+                initial=getattr(self.instance, name),
+            )
         self.order_fields(self.field_order)
 
     def _post_clean(self) -> None:

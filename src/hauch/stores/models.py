@@ -30,16 +30,22 @@ class RigQuerySet(models.QuerySet):
 
 
 class Rig(models.Model):
-    """A rig in one state. A change of the rig is a new row with the next state, so that old runs keep theirs."""
+    """A rig in one state. A change of the rig is a new row with the next state, so that old runs
+    keep theirs.
+    """
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
     kind = models.CharField(max_length=20, choices=[(k.key, k.label) for k in RIGS.values()])
     state = models.PositiveSmallIntegerField(default=1)
-    previous = models.OneToOneField("self", null=True, blank=True, on_delete=models.PROTECT, related_name="next")
+    previous = models.OneToOneField(
+        "self", null=True, blank=True, on_delete=models.PROTECT, related_name="next"
+    )
     since = models.DateTimeField(default=timezone.now)
     change = models.TextField(blank=True, help_text="what is different from the state before")
-    constants = models.JSONField(default=dict, blank=True, help_text="name -> [value, standard uncertainty], SI")
+    constants = models.JSONField(
+        default=dict, blank=True, help_text="name -> [value, standard uncertainty], SI"
+    )
     note = models.TextField(blank=True)
     instruments = models.ManyToManyField("Instrument", through="RigMeter", related_name="rigs")
 
@@ -48,7 +54,11 @@ class Rig(models.Model):
     class Meta:
         ordering = ["name", "-state"]
         constraints = [
-            models.UniqueConstraint(fields=["name", "state"], name="rig_state_once", violation_error_message="There is a rig of this name already."),
+            models.UniqueConstraint(
+                fields=["name", "state"],
+                name="rig_state_once",
+                violation_error_message="There is a rig of this name already.",
+            ),
             models.CheckConstraint(condition=Q(state__gte=1), name="rig_state_from_one"),
         ]
 
@@ -88,7 +98,9 @@ class RigCalibration(models.Model):
     text = models.TextField()
     note = models.TextField(blank=True)
     at = models.DateTimeField(default=timezone.now)
-    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+"
+    )
 
     class Meta:
         ordering = ["-at", "-id"]
@@ -105,7 +117,11 @@ class Instrument(models.Model):
         HOT_WIRE = "hot_wire", "hot wire (reads less in thin air)"
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
-    name = models.CharField(max_length=80, unique=True, error_messages={"unique": "There is a meter of this name already."})
+    name = models.CharField(
+        max_length=80,
+        unique=True,
+        error_messages={"unique": "There is a meter of this name already."},
+    )
     channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
     serial = models.CharField(max_length=40, blank=True)
     resolution = models.FloatField(default=0)
@@ -117,26 +133,37 @@ class Instrument(models.Model):
     principle = models.CharField(max_length=20, blank=True, choices=Principle.choices)
     recalibrate_after = models.PositiveIntegerField(null=True, blank=True, help_text="days")
     retired = models.BooleanField(default=False)
-    resource = models.CharField(max_length=120, blank=True, help_text="VISA resource name, where it is read over a line")
-    profile = models.JSONField(default=dict, blank=True, help_text="reading profile: what is sent, and what comes back")
+    resource = models.CharField(
+        max_length=120, blank=True, help_text="VISA resource name, where it is read over a line"
+    )
+    profile = models.JSONField(
+        default=dict, blank=True, help_text="reading profile: what is sent, and what comes back"
+    )
 
     class Meta:
         ordering = ["name"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(resolution__gte=0) & Q(accuracy__gte=0) & Q(accuracy_share__gte=0) & Q(accuracy_share__lt=1),
+                condition=Q(resolution__gte=0)
+                & Q(accuracy__gte=0)
+                & Q(accuracy_share__gte=0)
+                & Q(accuracy_share__lt=1),
                 name="instrument_specification_sane",
-                violation_error_message="Resolution and limits must be 0 or more, the limit as a share below 1.",
+                violation_error_message=(
+                    "Resolution and limits must be 0 or more, the limit as a share below 1."
+                ),
             ),
             models.CheckConstraint(
-                condition=Q(low__isnull=True) | Q(high__isnull=True) | Q(low__lt=F("high")), name="instrument_range_sane",
+                condition=Q(low__isnull=True) | Q(high__isnull=True) | Q(low__lt=F("high")),
+                name="instrument_range_sane",
                 violation_error_message="The range ends before it begins.",
             ),
             models.CheckConstraint(
-                condition=Q(response_time__isnull=True) | Q(response_time__gte=0), name="instrument_response_sane",
+                condition=Q(response_time__isnull=True) | Q(response_time__gte=0),
+                name="instrument_response_sane",
                 violation_error_message="The response time must be 0 or more.",
             ),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return self.name
@@ -156,7 +183,9 @@ class Instrument(models.Model):
 
     def calibration_at(self, moment: datetime | None = None) -> Calibration | None:
         """The calibration that holds at a moment: the last before it, else the first after it."""
-        valid = sorted((c for c in self.calibrations.all() if not c.withdrawn), key=lambda c: (c.at, c.pk))
+        valid = sorted(
+            (c for c in self.calibrations.all() if not c.withdrawn), key=lambda c: (c.at, c.pk)
+        )
         day = timezone.localdate(moment) if moment else timezone.localdate()
         before = [c for c in valid if c.at <= day]
         return before[-1] if before else valid[0] if valid else None
@@ -164,10 +193,26 @@ class Instrument(models.Model):
     def meter(self, moment: datetime | None = None) -> Meter:
         """The specification at a moment, as the core takes it."""
         c = self.calibration_at(moment)
-        limits = (0.0, 0.0) if c is not None and c.replaces_limit else (self.accuracy, self.accuracy_share)
+        limits = (
+            (0.0, 0.0)
+            if c is not None and c.replaces_limit
+            else (self.accuracy, self.accuracy_share)
+        )
         line = {} if c is None else c.as_line()
-        bounds = {name: value for name, value in (("low", self.low), ("high", self.high)) if value is not None}
-        return Meter(str(self.uid), self.name, self.resolution, *limits, principle=self.principle, **line, **bounds)
+        bounds = {
+            name: value
+            for name, value in (("low", self.low), ("high", self.high))
+            if value is not None
+        }
+        return Meter(
+            str(self.uid),
+            self.name,
+            self.resolution,
+            *limits,
+            principle=self.principle,
+            **line,
+            **bounds,
+        )
 
     def due_on(self, calibration: Calibration | None = None) -> date | None:
         """The day from which a new calibration is due; None where no interval is set."""
@@ -178,14 +223,22 @@ class Instrument(models.Model):
 
 
 class Calibration(models.Model):
-    """A comparison of an instrument with a standard, and the line that it gave: true = slope * indicated + offset."""
+    """A comparison of an instrument with a standard, and the line that it gave: true = slope *
+    indicated + offset.
+    """
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
-    instrument = models.ForeignKey(Instrument, on_delete=models.CASCADE, related_name="calibrations")
+    instrument = models.ForeignKey(
+        Instrument, on_delete=models.CASCADE, related_name="calibrations"
+    )
     at = models.DateField()
     standard = models.CharField(max_length=120, blank=True, help_text="what it was compared with")
     standard_u = models.FloatField(default=0)
-    points = models.JSONField(default=list, blank=True, help_text="[[indicated, true]], SI; empty where only the line is known")
+    points = models.JSONField(
+        default=list,
+        blank=True,
+        help_text="[[indicated, true]], SI; empty where only the line is known",
+    )
     slope = models.FloatField(default=1)
     offset = models.FloatField(default=0)
     centre = models.FloatField(default=0)
@@ -194,7 +247,9 @@ class Calibration(models.Model):
     dof = models.PositiveIntegerField(null=True, blank=True, help_text="empty for infinitely many")
     replaces_limit = models.BooleanField(default=False)
     note = models.TextField(blank=True)
-    entered_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    entered_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+"
+    )
     entered_at = models.DateTimeField(default=timezone.now)
     withdrawn = models.TextField(blank=True, help_text="why it no longer counts")
 
@@ -202,10 +257,14 @@ class Calibration(models.Model):
         ordering = ["-at", "-id"]
         constraints = [
             models.CheckConstraint(
-                condition=Q(slope__gt=0) & Q(slope_u__gte=0) & Q(level_u__gte=0) & Q(standard_u__gte=0), name="calibration_sane",
+                condition=Q(slope__gt=0)
+                & Q(slope_u__gte=0)
+                & Q(level_u__gte=0)
+                & Q(standard_u__gte=0),
+                name="calibration_sane",
                 violation_error_message="The slope must be above 0, doubts 0 or more.",
             )
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return f"{self.instrument}, {self.at:%d %b %Y}"
@@ -214,9 +273,14 @@ class Calibration(models.Model):
         """The line as fields of the core's meter."""
         dof = math.inf if self.dof is None else max(self.dof, 1)
         return {
-            "slope": self.slope, "offset": self.offset, "slope_u": self.slope_u, "centre": self.centre, "level_u": self.level_u,
-            "calibration": str(self.uid), "calibration_dof": dof,
-        }  # fmt: skip
+            "slope": self.slope,
+            "offset": self.offset,
+            "slope_u": self.slope_u,
+            "centre": self.centre,
+            "level_u": self.level_u,
+            "calibration": str(self.uid),
+            "calibration_dof": dof,
+        }
 
 
 class RigMeter(models.Model):
@@ -228,7 +292,9 @@ class RigMeter(models.Model):
 
     class Meta:
         ordering = ["rig", "channel"]
-        constraints = [models.UniqueConstraint(fields=["rig", "channel"], name="one_meter_for_a_channel")]
+        constraints = [
+            models.UniqueConstraint(fields=["rig", "channel"], name="one_meter_for_a_channel")
+        ]
 
     def __str__(self) -> str:
         return f"{self.rig}, {self.channel}: {self.instrument}"
@@ -255,7 +321,9 @@ class Picture(models.Model):
     path = models.CharField(max_length=200)
     width = models.PositiveIntegerField()
     height = models.PositiveIntegerField()
-    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    added_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+"
+    )
     added_at = models.DateTimeField(default=timezone.now)
 
     def __str__(self) -> str:
@@ -277,14 +345,22 @@ class ReferenceSpecimen(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.NEW)
     hours = models.FloatField(default=0, help_text="hours before its first run here")
     note = models.TextField(blank=True)
-    picture = models.ForeignKey(Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
+    picture = models.ForeignKey(
+        Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
 
     class Meta:
         ordering = ["type", "serial"]
         constraints = [
-            models.UniqueConstraint(fields=["type", "serial"], name="reference_serial_once", violation_error_message="This serial exists already."),
+            models.UniqueConstraint(
+                fields=["type", "serial"],
+                name="reference_serial_once",
+                violation_error_message="This serial exists already.",
+            ),
             models.CheckConstraint(
-                condition=Q(hours__gte=0), name="reference_hours_not_negative", violation_error_message="Hours must be 0 or more."
+                condition=Q(hours__gte=0),
+                name="reference_hours_not_negative",
+                violation_error_message="Hours must be 0 or more.",
             ),
         ]
 
@@ -301,7 +377,9 @@ class ReferenceSpecimen(models.Model):
 
 
 class Material(models.Model):
-    """A material that is printed with; its own test bars go before the typical values that a new installation begins with."""
+    """A material that is printed with; its own test bars go before the typical values that a new
+    installation begins with.
+    """
 
     key = models.SlugField(max_length=20, unique=True)
     label = models.CharField(max_length=60, unique=True)
@@ -309,9 +387,17 @@ class Material(models.Model):
     along = models.FloatField(help_text="tensile strength along the layers, Pa")
     across = models.FloatField(help_text="tensile strength across the layers, Pa")
     heat = models.FloatField(help_text="heat that it stands, degC")
-    anneal = models.FloatField(null=True, blank=True, help_text="temperature at which it is annealed, degC; empty where it is not")
-    shrinks = models.FloatField(default=0.0, help_text="how much shorter it becomes along the layers by annealing, share")
-    grows = models.FloatField(default=0.0, help_text="how much taller it becomes across the layers, share")
+    anneal = models.FloatField(
+        null=True,
+        blank=True,
+        help_text="temperature at which it is annealed, degC; empty where it is not",
+    )
+    shrinks = models.FloatField(
+        default=0.0, help_text="how much shorter it becomes along the layers by annealing, share"
+    )
+    grows = models.FloatField(
+        default=0.0, help_text="how much taller it becomes across the layers, share"
+    )
     price = models.FloatField(default=25.0, help_text="of a kilogram")
     cautions = models.TextField(blank=True)
     retired = models.BooleanField(default=False)
@@ -320,14 +406,21 @@ class Material(models.Model):
         ordering = ["label"]
         constraints = [
             models.CheckConstraint(
-                condition=models.Q(density__gte=100, density__lte=23_000, along__gt=0, across__gt=0, price__gte=0), name="material_sane",
-                violation_error_message="Density lies between 100 and 23,000 kg/m3, strengths are above 0, a price is not negative.",
+                condition=models.Q(
+                    density__gte=100, density__lte=23_000, along__gt=0, across__gt=0, price__gte=0
+                ),
+                name="material_sane",
+                violation_error_message=(
+                    "Density lies between 100 and 23,000 kg/m3, strengths are above 0, a price is"
+                    " not negative."
+                ),
             ),
             models.CheckConstraint(
-                condition=models.Q(shrinks__gte=0, shrinks__lt=0.2, grows__gte=0, grows__lt=0.2), name="material_shrinks_little",
+                condition=models.Q(shrinks__gte=0, shrinks__lt=0.2, grows__gte=0, grows__lt=0.2),
+                name="material_shrinks_little",
                 violation_error_message="Annealing changes a size by less than 20 %.",
             ),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return self.label
@@ -339,5 +432,14 @@ class Material(models.Model):
     def core(self) -> strength.Material:
         """As the computation knows it."""
         return strength.Material(
-            self.key, self.label, self.density, self.along, self.across, self.heat, self.anneal, self.shrinks, self.grows, self.cautions
+            self.key,
+            self.label,
+            self.density,
+            self.along,
+            self.across,
+            self.heat,
+            self.anneal,
+            self.shrinks,
+            self.grows,
+            self.cautions,
         )

@@ -19,23 +19,47 @@ FORMATS = ("JPEG", "PNG", "WEBP")
 
 
 def clean_picture(data: bytes) -> tuple[bytes, int, int]:
-    """A picture written anew as JPEG, turned upright, at most `LONG_SIDE` long, without place or camera; with its size.
+    """A picture written anew as JPEG, turned upright, at most `LONG_SIDE` long, without place or
+    camera; with its size.
 
     Raises
     ------
     ValidationError : no picture, damaged, or too large
     """
     if len(data) > MOST_BYTES:
-        raise ValidationError({"picture": f"The picture has {len(data) / 1e6:.0f} MB; at most {MOST_BYTES / 1e6:.0f} MB are read. Make it smaller."})
+        raise ValidationError(
+            {
+                "picture": (
+                    f"The picture has {len(data) / 1e6:.0f} MB; at most {MOST_BYTES / 1e6:.0f} MB"
+                    " are read. Make it smaller."
+                )
+            }
+        )
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
             image = Image.open(io.BytesIO(data), formats=FORMATS)
             if image.width * image.height > MOST_PIXELS:
-                raise ValidationError({"picture": f"The picture has {image.width} x {image.height} points; that is too many. Make it smaller."})
+                raise ValidationError(
+                    {
+                        "picture": (
+                            f"The picture has {image.width} x {image.height} points; that is too"
+                            " many. Make it smaller."
+                        )
+                    }
+                )
             image = ImageOps.exif_transpose(image).convert("RGB")
-    except (UnidentifiedImageError, OSError, SyntaxError, ValueError, Image.DecompressionBombError, Image.DecompressionBombWarning) as problem:
-        raise ValidationError({"picture": "The file is no picture that can be read. Send a JPEG, PNG or WebP."}) from problem
+    except (
+        UnidentifiedImageError,
+        OSError,
+        SyntaxError,
+        ValueError,
+        Image.DecompressionBombError,
+        Image.DecompressionBombWarning,
+    ) as problem:
+        raise ValidationError(
+            {"picture": "The file is no picture that can be read. Send a JPEG, PNG or WebP."}
+        ) from problem
     image.thumbnail((LONG_SIDE, LONG_SIDE))
     out = io.BytesIO()
     image.save(out, "JPEG", quality=85)
@@ -46,5 +70,7 @@ def keep_picture(user: User, data: bytes) -> Picture:
     """Keep a picture; the same one is kept once."""
     clean, width, height = clean_picture(data)
     digest, path = keep(clean)
-    picture, _ = Picture.objects.get_or_create(sha256=digest, defaults={"path": path, "width": width, "height": height, "added_by": user})
+    picture, _ = Picture.objects.get_or_create(
+        sha256=digest, defaults={"path": path, "width": width, "height": height, "added_by": user}
+    )
     return picture

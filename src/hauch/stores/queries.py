@@ -20,7 +20,9 @@ def rigs_now() -> QuerySet[Rig]:
 
 @dataclass(frozen=True)
 class Due:
-    """Where an instrument stands with its calibration: ``word`` is ``"late"``, ``"soon"``, ``"never"`` or ``""``."""
+    """Where an instrument stands with its calibration: ``word`` is ``"late"``, ``"soon"``,
+    ``"never"`` or ``""``.
+    """
 
     instrument: Instrument
     calibration: Calibration | None
@@ -32,16 +34,27 @@ def due_of(instrument: Instrument) -> Due:
     """Whether an instrument is to be calibrated; its calibrations should be fetched with it."""
     calibration, today = instrument.calibration_at(), timezone.localdate()
     if calibration is None:
-        return Due(instrument, None, None, "never" if instrument.recalibrate_after is not None else "")
+        return Due(
+            instrument, None, None, "never" if instrument.recalibrate_after is not None else ""
+        )
     day = instrument.due_on(calibration)
     if day is None:
         return Due(instrument, calibration, None, "")
-    return Due(instrument, calibration, day, "late" if day <= today else "soon" if day <= today + SOON else "")
+    return Due(
+        instrument,
+        calibration,
+        day,
+        "late" if day <= today else "soon" if day <= today + SOON else "",
+    )
 
 
 def instruments_due(*, all_of_them: bool = False) -> list[Due]:
-    """Instruments in use with where they stand; only those that need something unless all are asked for."""
-    rows = [due_of(i) for i in Instrument.objects.filter(retired=False).prefetch_related("calibrations")]
+    """Instruments in use with where they stand; only those that need something unless all are asked
+    for.
+    """
+    rows = [
+        due_of(i) for i in Instrument.objects.filter(retired=False).prefetch_related("calibrations")
+    ]
     return [row for row in rows if all_of_them or row.word]
 
 

@@ -15,7 +15,9 @@ urlpatterns = [
     path("instruments/<int:pk>/change/", views.change_instrument, name="change_instrument"),
     path("instruments/<int:pk>/ask/", views.ask, name="ask_instrument"),
     path("instruments/<int:pk>/calibrate/", views.calibrate, name="calibrate"),
-    path("calibrations/<int:pk>/withdraw/", views.withdraw_calibration, name="withdraw_calibration"),
+    path(
+        "calibrations/<int:pk>/withdraw/", views.withdraw_calibration, name="withdraw_calibration"
+    ),
     path("references/new/", views.new_reference, name="new_reference"),
     path("references/<int:pk>/note/", views.note_reference, name="note_reference"),
     path("materials/new/", views_materials.new_material, name="new_material"),

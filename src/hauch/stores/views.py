@@ -19,8 +19,24 @@ from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
 from hauch.stores import actions
-from hauch.stores.forms import CalibrationForm, InstrumentForm, NewInstrumentForm, NewRigForm, ReferenceForm, RigForm, typed_points
-from hauch.stores.models import Calibration, Instrument, Material, Picture, ReferenceSpecimen, Rig, RigCalibration
+from hauch.stores.forms import (
+    CalibrationForm,
+    InstrumentForm,
+    NewInstrumentForm,
+    NewRigForm,
+    ReferenceForm,
+    RigForm,
+    typed_points,
+)
+from hauch.stores.models import (
+    Calibration,
+    Instrument,
+    Material,
+    Picture,
+    ReferenceSpecimen,
+    Rig,
+    RigCalibration,
+)
 from hauch.stores.queries import due_of, instruments_due, rigs_now, states_of
 from hauch.ui.fields import parse_number, sent
 
@@ -30,23 +46,48 @@ EMPTY_ROWS = 5
 def stores(request: HttpRequest) -> HttpResponse:
     """What there is to measure with, and what is due."""
     context = {
-        "rigs": [{"rig": rig, "meters": [(CHANNELS[m.channel].label, m.instrument) for m in rig.meters.all()]} for rig in rigs_now()],
-        "instruments": instruments_due(all_of_them=True), "references": ReferenceSpecimen.objects.select_related("type"),
-        "materials": Material.objects.filter(retired=False), "may_change": allowed(request.user, "stores.change"),
-        "new_rig": NewRigForm(), "new_instrument": NewInstrumentForm(), "new_reference": ReferenceForm(),
-    }  # fmt: skip
+        "rigs": [
+            {
+                "rig": rig,
+                "meters": [(CHANNELS[m.channel].label, m.instrument) for m in rig.meters.all()],
+            }
+            for rig in rigs_now()
+        ],
+        "instruments": instruments_due(all_of_them=True),
+        "references": ReferenceSpecimen.objects.select_related("type"),
+        "materials": Material.objects.filter(retired=False),
+        "may_change": allowed(request.user, "stores.change"),
+        "new_rig": NewRigForm(),
+        "new_instrument": NewInstrumentForm(),
+        "new_reference": ReferenceForm(),
+    }
     return render(request, "stores/stores.html", context)
 
 
-def diagram(kind: RigKind, constants: dict[str, tuple[float, float]], units: str, width: float = 800, height: float = 330) -> SafeString:
+def diagram(
+    kind: RigKind,
+    constants: dict[str, tuple[float, float]],
+    units: str,
+    width: float = 800,
+    height: float = 330,
+) -> SafeString:
     """A rig's diagram; lengths in the person's units."""
-    svg = to_svg(rig_drawing(kind.key, constants), lambda metres: str(show(metres, "length", units)), width, height)
+    svg = to_svg(
+        rig_drawing(kind.key, constants),
+        lambda metres: str(show(metres, "length", units)),
+        width,
+        height,
+    )
     return mark_safe(svg)  # noqa: S308 the writer escapes every text
 
 
 def _constant_rows(rig: Rig) -> list[dict[str, Any]]:
     return [
-        {"constant": c, "value": rig.pairs[c.key][0], "doubt": 2 * rig.pairs[c.key][1]} if c.key in rig.pairs else {"constant": c, "value": None}
+        (
+            {"constant": c, "value": rig.pairs[c.key][0], "doubt": 2 * rig.pairs[c.key][1]}
+            if c.key in rig.pairs
+            else {"constant": c, "value": None}
+        )
         for c in rig.how.constants
     ]
 
@@ -55,15 +96,36 @@ def _rig_context(request: HttpRequest, rig: Rig) -> dict[str, Any]:
     kind = rig.how
     problems = check_constants(kind, rig.pairs)
     drawing = rig_drawing(kind.key, {k: v for k, v in rig.pairs.items() if k not in problems})
-    meters = {m.channel: m.instrument for m in rig.meters.select_related("instrument").prefetch_related("instrument__calibrations")}
+    meters = {
+        m.channel: m.instrument
+        for m in rig.meters.select_related("instrument").prefetch_related(
+            "instrument__calibrations"
+        )
+    }
     sensors = {s.label: s.letter for s in drawing.sensors}
     return {
-        "rig": rig, "kind": kind, "states": states_of(rig), "is_now": not hasattr(rig, "next"), "constants": _constant_rows(rig), "problems": list(problems.values()),
-        "drawing": diagram(kind, {k: v for k, v in rig.pairs.items() if k not in problems}, request.user.units),
-        "channels": [(CHANNELS[key], sensors.get(CHANNELS[key].label, ""), due_of(meters[key]) if key in meters else None) for key in kind.channels],
-        "calibrations": rig.calibrations.select_related("by"), "may_change": allowed(request.user, "stores.change"),
-        "guided": sorted({c.found for c in kind.constants if c.found}), "typical": any(c.key not in rig.pairs and c.kind == "length" for c in kind.constants),
-    }  # fmt: skip
+        "rig": rig,
+        "kind": kind,
+        "states": states_of(rig),
+        "is_now": not hasattr(rig, "next"),
+        "constants": _constant_rows(rig),
+        "problems": list(problems.values()),
+        "drawing": diagram(
+            kind, {k: v for k, v in rig.pairs.items() if k not in problems}, request.user.units
+        ),
+        "channels": [
+            (
+                CHANNELS[key],
+                sensors.get(CHANNELS[key].label, ""),
+                due_of(meters[key]) if key in meters else None,
+            )
+            for key in kind.channels
+        ],
+        "calibrations": rig.calibrations.select_related("by"),
+        "may_change": allowed(request.user, "stores.change"),
+        "guided": sorted({c.found for c in kind.constants if c.found}),
+        "typical": any(c.key not in rig.pairs and c.kind == "length" for c in kind.constants),
+    }
 
 
 def rig(request: HttpRequest, pk: int) -> HttpResponse:
@@ -98,21 +160,42 @@ def change_rig(request: HttpRequest, pk: int) -> HttpResponse:
     """Change a rig; once it has runs that is its next state."""
     require(request.user, "stores.change")
     found = get_object_or_404(Rig.objects.prefetch_related("meters"), pk=pk)
-    form = RigForm(sent(request), kind=found.how, units=request.user.units, rig=found, initial={"note": found.note})
+    form = RigForm(
+        sent(request),
+        kind=found.how,
+        units=request.user.units,
+        rig=found,
+        initial={"note": found.note},
+    )
     if request.method == "POST" and form.is_valid():
         try:
-            now = actions.change_rig(request.user, found, form.constants(), form.meters(), form.cleaned_data["change"], form.cleaned_data["note"])
+            now = actions.change_rig(
+                request.user,
+                found,
+                form.constants(),
+                form.meters(),
+                form.cleaned_data["change"],
+                form.cleaned_data["note"],
+            )
         except ValidationError as problem:
             form.take_errors(problem)
         else:
-            text = f"{now} holds from now on; runs so far keep the state before." if now.pk != found.pk else f"{now} is changed."
+            text = (
+                f"{now} holds from now on; runs so far keep the state before."
+                if now.pk != found.pk
+                else f"{now} is changed."
+            )
             messages.success(request, text)
             return redirect(now)
     return _rig_form(request, form, found.how, found)
 
 
-def _rig_form(request: HttpRequest, form: RigForm, kind: RigKind, found: Rig | None) -> HttpResponse:
-    """The form beside its drawing; while somebody types (htmx) the drawing alone, and nothing is saved."""
+def _rig_form(
+    request: HttpRequest, form: RigForm, kind: RigKind, found: Rig | None
+) -> HttpResponse:
+    """The form beside its drawing; while somebody types (htmx) the drawing alone, and nothing is
+    saved.
+    """
     constants, problems = dict(found.pairs) if found else {}, []
     if form.is_bound:
         form.is_valid()
@@ -121,9 +204,13 @@ def _rig_form(request: HttpRequest, form: RigForm, kind: RigKind, found: Rig | N
         problems = list(impossible.values())
         constants = {key: pair for key, pair in constants.items() if key not in impossible}
     context = {
-        "form": form, "kind": kind, "rig": found, "has_runs": found is not None and actions.has_runs(found), "drawing": diagram(kind, constants, request.user.units),
+        "form": form,
+        "kind": kind,
+        "rig": found,
+        "has_runs": found is not None and actions.has_runs(found),
+        "drawing": diagram(kind, constants, request.user.units),
         "problems": problems if request.htmx else form.non_field_errors(),
-    }  # fmt: skip
+    }
     if request.htmx:
         return render(request, "stores/_drawing.html", context)
     return render(request, "stores/rig_form.html", context, status=422 if form.is_bound else 200)
@@ -135,31 +222,52 @@ def rig_drawing_now(request: HttpRequest, kind: str) -> HttpResponse:
     require(request.user, "stores.change")
     if kind not in RIGS:
         return redirect("stores:stores")
-    return _rig_form(request, RigForm(request.POST, kind=RIGS[kind], units=request.user.units), RIGS[kind], None)
+    return _rig_form(
+        request, RigForm(request.POST, kind=RIGS[kind], units=request.user.units), RIGS[kind], None
+    )
 
 
 def calibrate_rig(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
-    """Guided calibration: a traverse of the tube, or a blank plate. Shows the result while it is typed, keeps it on request."""
+    """Guided calibration: a traverse of the tube, or a blank plate. Shows the result while it is
+    typed, keeps it on request.
+    """
     require(request.user, "stores.change")
     found = get_object_or_404(Rig, pk=pk)
     if kind not in {c.found for c in found.how.constants if c.found}:
         return redirect(found)
-    guide = _Traverse(request, found) if kind == RigCalibration.Kind.TRAVERSE else _BlankPlate(request, found)
+    guide = (
+        _Traverse(request, found)
+        if kind == RigCalibration.Kind.TRAVERSE
+        else _BlankPlate(request, found)
+    )
     problems: list[str] = []
     result: dict[str, Any] = {}
     if request.method == "POST":
         try:
             readings = guide.readings()
             if "keep" in request.POST and not request.htmx:
-                now = actions.calibrate_rig(request.user, found, kind, readings, request.POST.get("note", "")[:2000])
-                messages.success(request, f"{now} is calibrated. The new constants hold for runs from now on.")
+                now = actions.calibrate_rig(
+                    request.user, found, kind, readings, request.POST.get("note", "")[:2000]
+                )
+                messages.success(
+                    request, f"{now} is calibrated. The new constants hold for runs from now on."
+                )
                 return redirect(now)
             constants, text, result_of = actions.find_constants(found, kind, readings)
-            rows = [(found.how.constant(name), value, 2 * u) for name, (value, u) in constants.items()]
+            rows = [
+                (found.how.constant(name), value, 2 * u) for name, (value, u) in constants.items()
+            ]
             result = {"text": text, "rows": rows, "profile": guide.profile(result_of)}
         except ValidationError as problem:
             problems = problem.messages
-    context = {"rig": found, "guide": guide, "kind": kind, "problems": problems, "result": result, "note": request.POST.get("note", "")}
+    context = {
+        "rig": found,
+        "guide": guide,
+        "kind": kind,
+        "problems": problems,
+        "result": result,
+        "note": request.POST.get("note", ""),
+    }
     template = "stores/_calibration_result.html" if request.htmx else f"stores/{kind}.html"
     return render(request, template, context, status=422 if problems and not request.htmx else 200)
 
@@ -177,14 +285,22 @@ class _Traverse:
         self.counts = sorted({*TRAVERSES["log_linear"], *TRAVERSES["log_tchebycheff"]})
         bore = rig.pairs.get("bore", (None, 0))[0]
         self.places = [
-            {"ratio": ratio, "from_axis": bore / 2 * ratio if bore else None, "from_wall": bore / 2 * (1 - ratio) if bore else None}
+            {
+                "ratio": ratio,
+                "from_axis": bore / 2 * ratio if bore else None,
+                "from_wall": bore / 2 * (1 - ratio) if bore else None,
+            }
             for ratio in TRAVERSES[self.method][self.points]
         ]
 
     def rows(self) -> list[dict[str, Any]]:
         """The fields with what was typed."""
         return [
-            {"number": r + 1, "centre": self._typed(f"centre-{r}"), "cells": [(f"v-{r}-{p}", self._typed(f"v-{r}-{p}")) for p in range(self.points)]}
+            {
+                "number": r + 1,
+                "centre": self._typed(f"centre-{r}"),
+                "cells": [(f"v-{r}-{p}", self._typed(f"v-{r}-{p}")) for p in range(self.points)],
+            }
             for r in range(self.radii)
         ]
 
@@ -199,7 +315,10 @@ class _Traverse:
             if not any(texts):
                 continue
             if not all(texts):
-                raise ValidationError(f"Radius {row['number']}: a speed is missing. Read every point and the centre, or empty the row.")
+                raise ValidationError(
+                    f"Radius {row['number']}: a speed is missing. Read every point and the centre,"
+                    " or empty the row."
+                )
             values = _figures(texts, "air_speed", self.units, f"Radius {row['number']}")
             centre.append(values[0])
             speeds.append(values[1:])
@@ -207,7 +326,14 @@ class _Traverse:
 
     def profile(self, found: Any) -> dict[str, Any] | None:
         """Data of the chart."""
-        return {"points": list(zip(found.radii, found.speeds, strict=True)), "factor": found.factor.value} if isinstance(found, Profile) else None
+        return (
+            {
+                "points": list(zip(found.radii, found.speeds, strict=True)),
+                "factor": found.factor.value,
+            }
+            if isinstance(found, Profile)
+            else None
+        )
 
 
 class _BlankPlate:
@@ -218,12 +344,20 @@ class _BlankPlate:
 
     def rows(self) -> list[tuple[str, str]]:
         """The fields with what was typed, and empty ones."""
-        typed = list(zip(self.request.POST.getlist("pressure"), self.request.POST.getlist("flow"), strict=False))
+        typed = list(
+            zip(
+                self.request.POST.getlist("pressure"),
+                self.request.POST.getlist("flow"),
+                strict=False,
+            )
+        )
         return typed + [("", "")] * max(EMPTY_ROWS - len(typed), 1)
 
     def readings(self) -> dict[str, Any]:
         """What was typed, SI. Raises ValidationError with the place of what is missing."""
-        points = typed_points(self.request.POST, "pressure", "flow", ("pressure", "volume_flow"), self.units)
+        points = typed_points(
+            self.request.POST, "pressure", "flow", ("pressure", "volume_flow"), self.units
+        )
         return {"pressures": [p for p, _ in points], "flows": [q for _, q in points]}
 
     def profile(self, found: Any) -> None:
@@ -261,7 +395,12 @@ def _instrument_form(request: HttpRequest, instrument: Instrument) -> HttpRespon
         actions.save_instrument(request.user, form.instance)
         messages.success(request, f"{form.instance} is kept.")
         return redirect(form.instance)
-    return render(request, "stores/instrument_form.html", {"form": form, "instrument": instrument}, status=422 if form.is_bound else 200)
+    return render(
+        request,
+        "stores/instrument_form.html",
+        {"form": form, "instrument": instrument},
+        status=422 if form.is_bound else 200,
+    )
 
 
 @require_POST
@@ -277,16 +416,23 @@ def ask(request: HttpRequest, pk: int) -> HttpResponse:
 
 def instrument(request: HttpRequest, pk: int) -> HttpResponse:
     """An instrument: specification, calibrations, the line with its residuals."""
-    found = get_object_or_404(Instrument.objects.prefetch_related("calibrations__entered_by"), pk=pk)
+    found = get_object_or_404(
+        Instrument.objects.prefetch_related("calibrations__entered_by"), pk=pk
+    )
     due = due_of(found)
     shown = due.calibration
     wanted = request.GET.get("calibration", "")
     if wanted.isdigit():
         shown = next((c for c in found.calibrations.all() if c.pk == int(wanted)), shown)
     context = {
-        "instrument": found, "due": due, "shown": shown, "chart": _residuals(found, shown), "channel": found.reads, "rigs": found.rigs.current(),
+        "instrument": found,
+        "due": due,
+        "shown": shown,
+        "chart": _residuals(found, shown),
+        "channel": found.reads,
+        "rigs": found.rigs.current(),
         "may_change": allowed(request.user, "stores.change"),
-    }  # fmt: skip
+    }
     return render(request, "stores/instrument.html", context)
 
 
@@ -294,12 +440,19 @@ def _residuals(instrument: Instrument, calibration: Calibration | None) -> dict[
     """Data of the chart: how far each point lies off the line, and the doubt of the line."""
     if calibration is None or not calibration.points:
         return None
-    points = [{"at": a, "off": b - calibration.slope * a - calibration.offset} for a, b in calibration.points]
+    points = [
+        {"at": a, "off": b - calibration.slope * a - calibration.offset}
+        for a, b in calibration.points
+    ]
     low, high = min(p["at"] for p in points), max(p["at"] for p in points)
     band = []
     for step in range(21):
         x = low + (high - low) * step / 20
-        half = 2 * (calibration.level_u**2 + (calibration.slope_u * (x - calibration.centre)) ** 2) ** 0.5
+        half = (
+            2
+            * (calibration.level_u**2 + (calibration.slope_u * (x - calibration.centre)) ** 2)
+            ** 0.5
+        )
         band.append({"at": x, "low": -half, "high": half})
     return {"kind": instrument.reads.kind, "points": points, "band": band}
 
@@ -321,24 +474,50 @@ def calibrate(request: HttpRequest, pk: int) -> HttpResponse:
             if "keep" in request.POST and not request.htmx and valid:
                 data = form.cleaned_data
                 made = actions.add_calibration(
-                    request.user, found, data["at"], points, standard=data["standard"], standard_u=standard_u, replaces_limit=data["replaces_limit"],
+                    request.user,
+                    found,
+                    data["at"],
+                    points,
+                    standard=data["standard"],
+                    standard_u=standard_u,
+                    replaces_limit=data["replaces_limit"],
                     note=data["note"],
-                )  # fmt: skip
-                messages.success(request, f"{found} is calibrated: it holds for runs from {made.at:%d %b %Y} on.")
+                )
+                messages.success(
+                    request, f"{found} is calibrated: it holds for runs from {made.at:%d %b %Y} on."
+                )
                 return redirect(found)
             chart = _residuals(
                 found,
-                Calibration(points=points, slope=line.slope, offset=line.offset, centre=line.centre, slope_u=line.slope_u, level_u=line.level_u),
+                Calibration(
+                    points=points,
+                    slope=line.slope,
+                    offset=line.offset,
+                    centre=line.centre,
+                    slope_u=line.slope_u,
+                    level_u=line.level_u,
+                ),
             )
         except ValidationError as problem:
             problems = problem.messages
     typed = list(zip(request.POST.getlist("indicated"), request.POST.getlist("true"), strict=False))
     context = {
-        "instrument": found, "form": form, "problems": problems, "line": line, "chart": chart, "kind": kind, "channel": found.reads,
+        "instrument": found,
+        "form": form,
+        "problems": problems,
+        "line": line,
+        "chart": chart,
+        "kind": kind,
+        "channel": found.reads,
         "rows": typed + [("", "")] * max(EMPTY_ROWS - len(typed), 1),
-    }  # fmt: skip
+    }
     template = "stores/_line.html" if request.htmx else "stores/calibrate.html"
-    return render(request, template, context, status=422 if (problems or form.errors) and not request.htmx else 200)
+    return render(
+        request,
+        template,
+        context,
+        status=422 if (problems or form.errors) and not request.htmx else 200,
+    )
 
 
 @require_POST
@@ -347,7 +526,11 @@ def withdraw_calibration(request: HttpRequest, pk: int) -> HttpResponse:
     calibration = get_object_or_404(Calibration.objects.select_related("instrument"), pk=pk)
     try:
         actions.withdraw_calibration(request.user, calibration, request.POST.get("reason", ""))
-        messages.success(request, "The calibration is out of use; it stays on record. Recompute the rounds that it touched.")
+        messages.success(
+            request,
+            "The calibration is out of use; it stays on record. Recompute the rounds that it"
+            " touched.",
+        )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     return redirect(calibration.instrument)
@@ -360,11 +543,17 @@ def new_reference(request: HttpRequest) -> HttpResponse:
     if form.is_valid():
         data = form.cleaned_data
         try:
-            made = actions.add_reference(request.user, data["type_name"], data["serial"], data["hours"] or 0.0, data["note"])
+            made = actions.add_reference(
+                request.user, data["type_name"], data["serial"], data["hours"] or 0.0, data["note"]
+            )
             messages.success(request, f"{made} is in the stores.")
             return redirect(made)
         except ValidationError as problem:
-            for name, errors in problem.error_dict.items() if hasattr(problem, "error_dict") else {None: problem.messages}.items():
+            for name, errors in (
+                problem.error_dict.items()
+                if hasattr(problem, "error_dict")
+                else {None: problem.messages}.items()
+            ):
                 form.add_error(name if name in form.fields else None, errors)
     return render(request, "stores/reference_form.html", {"form": form}, status=422)
 
@@ -376,7 +565,9 @@ def note_reference(request: HttpRequest, pk: int) -> HttpResponse:
     picture_file = request.FILES.get("picture")
     try:
         data = picture_file.read() if picture_file else None
-        actions.change_reference(request.user, specimen, note=request.POST.get("note", "")[:2000], picture=data)
+        actions.change_reference(
+            request.user, specimen, note=request.POST.get("note", "")[:2000], picture=data
+        )
         messages.success(request, "Kept.")
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))

@@ -33,6 +33,13 @@ def _form(request: HttpRequest, material: Material) -> HttpResponse:
         except ValidationError as problem:
             form.add_error(None, problem.messages)
         else:
-            messages.success(request, f"{form.instance} is kept. Checks made from now on reckon with it.")
+            messages.success(
+                request, f"{form.instance} is kept. Checks made from now on reckon with it."
+            )
             return redirect("stores:stores")
-    return render(request, "stores/material_form.html", {"form": form, "material": material}, status=422 if form.is_bound else 200)
+    return render(
+        request,
+        "stores/material_form.html",
+        {"form": form, "material": material},
+        status=422 if form.is_bound else 200,
+    )

@@ -24,7 +24,9 @@ def parse_number(text: str) -> float:
 
 
 def sent(request: HttpRequest) -> QueryDict | None:
-    """What a form is bound to: everything that was posted, even nothing; None while it is only looked at."""
+    """What a form is bound to: everything that was posted, even nothing; None while it is only
+    looked at.
+    """
     return request.POST if request.method == "POST" else None
 
 
@@ -40,15 +42,29 @@ LONGEST = 40
 
 
 class FigureField(forms.Field):
-    """A figure of a kind: shown and typed in the person's unit, clean value in SI (None when empty).
+    """A figure of a kind: shown and typed in the person's unit, clean value in SI (None when
+    empty).
 
     ``difference`` converts without an offset, for doubts and limits.
     """
 
     widget = NumberInput
 
-    def __init__(self, *, kind: str = "number", units: str = "workshop", difference: bool = False, low: float | None = None, **kwargs: Any):
-        self.kind, self.written, self.difference, self.low = kind, KINDS[kind].shown[units], difference, low
+    def __init__(
+        self,
+        *,
+        kind: str = "number",
+        units: str = "workshop",
+        difference: bool = False,
+        low: float | None = None,
+        **kwargs: Any,
+    ):
+        self.kind, self.written, self.difference, self.low = (
+            kind,
+            KINDS[kind].shown[units],
+            difference,
+            low,
+        )
         label = kwargs.pop("label", KINDS[kind].label)
         super().__init__(label=f"{label}, {self.written}" if self.written else label, **kwargs)
         self.widget.attrs["maxlength"] = LONGEST
@@ -57,11 +73,17 @@ class FigureField(forms.Field):
         """SI value -> as it stands in the field; what was typed stays as it is."""
         if value is None or isinstance(value, str):
             return value
-        shown = value * factor_from_si(self.written, self.kind) if self.difference else float(from_si(value, self.written, self.kind))
+        shown = (
+            value * factor_from_si(self.written, self.kind)
+            if self.difference
+            else float(from_si(value, self.written, self.kind))
+        )
         return f"{shown:.9g}"
 
     def has_changed(self, initial: Any, data: Any) -> bool:
-        """Whether something else was typed than what stood there; a figure that was left alone keeps all its digits."""
+        """Whether something else was typed than what stood there; a figure that was left alone
+        keeps all its digits.
+        """
         return str(self.prepare_value(initial) or "") != (data or "").strip()
 
     def to_python(self, value: Any) -> float | None:  # type: ignore[override]

@@ -1,4 +1,6 @@
-"""The line with its stations, as base templates draw it. What stands under a station is known above: an app provides it."""
+"""The line with its stations, as base templates draw it. What stands under a station is known
+above: an app provides it.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,9 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class Station:
-    """One station: where it leads, what stands under it, how far it is (0 to 1), and whether something is wrong."""
+    """One station: where it leads, what stands under it, how far it is (0 to 1), and whether
+    something is wrong.
+    """
 
     key: str
     label: str

@@ -17,11 +17,21 @@ SHAPES = (
 RING = "M8 3a5 5 0 1 0 0 10A5 5 0 1 0 8 3z"
 
 
-def mark_svg(number: int | None, size: int = 16, x: float | None = None, y: float | None = None) -> SafeString:
-    """An entry's mark as SVG; None is the reference. The colour comes from the style sheet by class."""
+def mark_svg(
+    number: int | None, size: int = 16, x: float | None = None, y: float | None = None
+) -> SafeString:
+    """An entry's mark as SVG; None is the reference. The colour comes from the style sheet by
+    class.
+    """
     place = f' x="{x:.1f}" y="{y:.1f}"' if x is not None and y is not None else ""
-    opening = f'<svg class="entry-mark" width="{size}" height="{size}" viewBox="0 0 16 16" aria-hidden="true"{place}>'
+    opening = (
+        f'<svg class="entry-mark" width="{size}" height="{size}" viewBox="0 0 16 16"'
+        f' aria-hidden="true"{place}>'
+    )
     if number is None:
         return mark_safe(f'{opening}<path class="m-ref ring" d="{RING}"/></svg>')  # noqa: S308 built from numbers
     outlined = " outlined" if number // 8 % 2 else ""
-    return mark_safe(f'{opening}<path class="m{number % 8}{outlined}" d="{SHAPES[(number + number // 16) % 8]}"/></svg>')  # noqa: S308 built from numbers
+    return mark_safe(  # noqa: S308 built from numbers
+        f'{opening}<path class="m{number % 8}{outlined}"'
+        f' d="{SHAPES[(number + number // 16) % 8]}"/></svg>'
+    )

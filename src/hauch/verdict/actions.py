@@ -22,20 +22,29 @@ from hauch.verdict.models import Standing
 from hauch.verdict.publishing import keep_publication
 
 AT_ONCE_UP_TO = 1500
-"""Rounds of up to this many runs are judged right after the commit that changed them; larger ones by the worker alone."""
+"""Rounds of up to this many runs are judged right after the commit that changed them; larger ones
+by the worker alone.
+"""
 log = logging.getLogger(__name__)
 WORKER_AFTER = 20
-"""Seconds after which the worker looks whether a round that was to be judged at once was: its process may have died."""
+"""Seconds after which the worker looks whether a round that was to be judged at once was: its
+process may have died.
+"""
 
 
 @transaction.atomic
 def results_have_changed(round: Round) -> None:
-    """Note in the transaction of a change that the round's standings do not show it yet, and have it judged after the commit.
+    """Note in the transaction of a change that the round's standings do not show it yet, and have
+    it judged after the commit.
 
-    The note, and with the first one the worker's job, are committed with the change or not at all. Whoever turns a standing stale makes the job: the
-    row's lock puts changes and the storing of a standing in order, so that none falls between.
+    The note, and with the first one the worker's job, are committed with the change or not at all.
+    Whoever turns a standing stale makes the job: the row's lock puts changes and the storing of a
+    standing in order, so that none falls between.
     """
-    Standing.objects.bulk_create((Standing(rules=rules) for rules in round.rules.filter(standing=None)), ignore_conflicts=True)
+    Standing.objects.bulk_create(
+        (Standing(rules=rules) for rules in round.rules.filter(standing=None)),
+        ignore_conflicts=True,
+    )
     standings = list(Standing.objects.select_for_update().filter(rules__round=round).order_by("pk"))
     Standing.objects.filter(pk__in=[s.pk for s in standings]).update(changes=F("changes") + 1)
     newly = [s for s in standings if not s.stale or s.failure or s.changed_at is None]
@@ -50,7 +59,8 @@ def results_have_changed(round: Round) -> None:
 
 @transaction.atomic
 def publish(user: User, round: Round) -> Round:
-    """Publish a round's standing: to all its members, and as it is now on a page that anybody may read.
+    """Publish a round's standing: to all its members, and as it is now on a page that anybody may
+    read.
 
     Later runs make a provisional standing beside it; what was published stays.
 
@@ -69,7 +79,8 @@ def publish(user: User, round: Round) -> Round:
     except Exception as problem:
         log.exception("the standing of round %s could not be published", round.pk)
         raise ValidationError(
-            f"The standing cannot be computed ({type(problem).__name__}), so it is not published. Nothing that was recorded is lost."
+            f"The standing cannot be computed ({type(problem).__name__}), so it is not published."
+            " Nothing that was recorded is lost."
         ) from problem
     round.state, round.published_at = Round.State.PUBLISHED, timezone.now()
     round.save(update_fields=["state", "published_at"])

@@ -13,4 +13,8 @@ class VerdictConfig(AppConfig):
         from hauch.verdict.actions import results_have_changed
 
         for signal in (results_changed, entries_changed, rules_changed):
-            signal.connect(lambda sender, round, **_: results_have_changed(round), weak=False, dispatch_uid="verdict")
+            signal.connect(
+                lambda sender, round, **_: results_have_changed(round),
+                weak=False,
+                dispatch_uid="verdict",
+            )

@@ -21,14 +21,20 @@ def refresh_standings(round_id: int) -> None:
 
 
 def defer_refresh(round_id: int, seconds: int = 0) -> None:
-    """Leave a round to the worker, inside the transaction that changed it: both are committed, or neither is."""
-    refresh_standings.configure(lock=f"standing-{round_id}", schedule_in={"seconds": seconds}).defer(round_id=round_id)
+    """Leave a round to the worker, inside the transaction that changed it: both are committed, or
+    neither is.
+    """
+    refresh_standings.configure(
+        lock=f"standing-{round_id}", schedule_in={"seconds": seconds}
+    ).defer(round_id=round_id)
 
 
 @app.periodic(cron="*/5 * * * *")
 @app.task(name="verdict.sweep", queueing_lock="verdict-sweep")
 def sweep(timestamp: int) -> None:
-    """Judge what is stale though its job is gone, such as one that killed its worker too often; keep what was published before publications were kept."""
+    """Judge what is stale though its job is gone, such as one that killed its worker too often;
+    keep what was published before publications were kept.
+    """
     for round_id in left_behind(timezone.now() - LEFT_BEHIND_AFTER):
         judge_round(round_id)
     for round in Round.objects.filter(state=Round.State.PUBLISHED, publications=None):

@@ -20,19 +20,30 @@ class StandingQuerySet(models.QuerySet):
 
 
 class Standing(models.Model):
-    """A computed standing. It is stale from the moment a run changes until it is computed again: ``changes`` are counted in the transactions that
-    make them, ``judged`` says how many of them its rows show."""
+    """A computed standing. It is stale from the moment a run changes until it is computed again:
+    ``changes`` are counted in the transactions that make them, ``judged`` says how many of them its
+    rows show.
+    """
 
     rules = models.OneToOneField(RuleVersion, on_delete=models.CASCADE, related_name="standing")
     computed_at = models.DateTimeField(null=True)
     changes = models.PositiveBigIntegerField(default=0)
     changed_at = models.DateTimeField(null=True, help_text="when it turned stale")
-    judged = models.BigIntegerField(default=-1, help_text="how many of the changes its rows show; -1 before it was ever computed")
-    failure = models.CharField(max_length=300, blank=True, help_text="what went wrong when it was last computed")
+    judged = models.BigIntegerField(
+        default=-1,
+        help_text="how many of the changes its rows show; -1 before it was ever computed",
+    )
+    failure = models.CharField(
+        max_length=300, blank=True, help_text="what went wrong when it was last computed"
+    )
     core_version = models.CharField(max_length=20, blank=True)
-    reference = models.JSONField(default=dict, help_text="the reference by test: value, doubt, drift, bridges")
+    reference = models.JSONField(
+        default=dict, help_text="the reference by test: value, doubt, drift, bridges"
+    )
     notes = models.JSONField(default=list, help_text="sentences on what could not be compared")
-    ground = models.FloatField(null=True, help_text="the reference's own score; empty where it has none")
+    ground = models.FloatField(
+        null=True, help_text="the reference's own score; empty where it has none"
+    )
 
     objects = StandingQuerySet.as_manager()
 
@@ -55,7 +66,9 @@ class StandingRow(models.Model):
 
     standing = models.ForeignKey(Standing, on_delete=models.CASCADE, related_name="rows")
     entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="standing_rows")
-    version = models.PositiveSmallIntegerField(null=True, help_text="number of the version that takes part; empty while none was run")
+    version = models.PositiveSmallIntegerField(
+        null=True, help_text="number of the version that takes part; empty while none was run"
+    )
     place = models.PositiveIntegerField(help_text="order in the table, from 1")
     state = models.CharField(max_length=10, choices=State.choices)
     rank = models.PositiveIntegerField(null=True)
@@ -65,9 +78,16 @@ class StandingRow(models.Model):
     low = models.PositiveIntegerField(null=True)
     high = models.PositiveIntegerField(null=True)
     probabilities = models.JSONField(default=list, help_text="of each place; kept for small rounds")
-    tests = models.JSONField(default=dict, help_text="test key -> value, u, delta, delta_u, word, probability, repeats, count")
-    kept = models.FloatField(null=True, help_text="probability of keeping all limits; empty where there are none")
-    outside = models.BooleanField(default=False, help_text="breaks a limit, so it comes after all that keep it")
+    tests = models.JSONField(
+        default=dict,
+        help_text="test key -> value, u, delta, delta_u, word, probability, repeats, count",
+    )
+    kept = models.FloatField(
+        null=True, help_text="probability of keeping all limits; empty where there are none"
+    )
+    outside = models.BooleanField(
+        default=False, help_text="breaks a limit, so it comes after all that keep it"
+    )
     reason = models.TextField(blank=True)
 
     class Meta:
@@ -76,7 +96,8 @@ class StandingRow(models.Model):
             models.UniqueConstraint(fields=["standing", "entry"], name="entry_once_in_a_standing"),
             models.UniqueConstraint(fields=["standing", "place"], name="place_once_in_a_standing"),
             models.CheckConstraint(
-                condition=Q(state="ranked", rank__isnull=False) | (~Q(state="ranked") & Q(rank__isnull=True)),
+                condition=Q(state="ranked", rank__isnull=False)
+                | (~Q(state="ranked") & Q(rank__isnull=True)),
                 name="ranked_rows_have_a_rank",
             ),
         ]
@@ -86,12 +107,18 @@ class StandingRow(models.Model):
 
 
 class Publication(models.Model):
-    """A standing as it was published: plain values that no later run changes. The newest one is the round's public page."""
+    """A standing as it was published: plain values that no later run changes. The newest one is the
+    round's public page.
+    """
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="publications")
     at = models.DateTimeField()
-    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
-    content = models.JSONField(help_text="round, rules, tests, rows, reference: all that the page shows, SI")
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    content = models.JSONField(
+        help_text="round, rules, tests, rows, reference: all that the page shows, SI"
+    )
     core_version = models.CharField(max_length=20)
 
     class Meta:

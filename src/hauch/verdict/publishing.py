@@ -14,7 +14,20 @@ from hauch.rounds.queries import current_rules, round_tests
 from hauch.verdict import queries
 from hauch.verdict.models import Publication, Standing, StandingRow
 
-ROW_FIELDS = ("place", "state", "rank", "score", "u", "first", "low", "high", "kept", "outside", "reason", "version")
+ROW_FIELDS = (
+    "place",
+    "state",
+    "rank",
+    "score",
+    "u",
+    "first",
+    "low",
+    "high",
+    "kept",
+    "outside",
+    "reason",
+    "version",
+)
 CELL_FIELDS = ("value", "expanded", "comparable", "change", "change_expanded", "word")
 
 
@@ -25,7 +38,13 @@ def keep_publication(round: Round, by: User | None, at: datetime) -> Publication
     if rules is None or standing is None or standing.computed_at is None:
         return None
     rules.round = round
-    return Publication.objects.create(round=round, by=by, at=at, content=content_of(round, rules, standing), core_version=CORE_VERSION)
+    return Publication.objects.create(
+        round=round,
+        by=by,
+        at=at,
+        content=content_of(round, rules, standing),
+        core_version=CORE_VERSION,
+    )
 
 
 def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str, Any]:
@@ -36,18 +55,43 @@ def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str
     first = [row for row in rows[:3] if row.state == StandingRow.State.RANKED]
     opening = queries.opening(rules, first)
     return {
-        "round": {"title": round.title, "place": round.place, "number": round.number, "question": round.question, "slug": round.slug},
-        "rules": {
-            "number": rules.number, "scheme": rules.get_scheme_display(), "score_unit": rules.score_unit, "less_is_better": rules.less_is_better,
-            "draws": rules.draws, "seed": rules.seed, "terms": [_term(term) for term in terms],
+        "round": {
+            "title": round.title,
+            "place": round.place,
+            "number": round.number,
+            "question": round.question,
+            "slug": round.slug,
         },
-        "tests": [{"label": t.label, "short": t.how.short, "kind": t.how.kind, "unit_of_change": t.how.change_unit} for t in tests],
-        "opening": opening | {"rules": {"score_unit": rules.score_unit}} | {who: _row(opening[who], tests) for who in ("leader", "second") if who in opening},
+        "rules": {
+            "number": rules.number,
+            "scheme": rules.get_scheme_display(),
+            "score_unit": rules.score_unit,
+            "less_is_better": rules.less_is_better,
+            "draws": rules.draws,
+            "seed": rules.seed,
+            "terms": [_term(term) for term in terms],
+        },
+        "tests": [
+            {
+                "label": t.label,
+                "short": t.how.short,
+                "kind": t.how.kind,
+                "unit_of_change": t.how.change_unit,
+            }
+            for t in tests
+        ],
+        "opening": (
+            opening
+            | {"rules": {"score_unit": rules.score_unit}}
+            | {who: _row(opening[who], tests) for who in ("leader", "second") if who in opening}
+        ),
         "rows": [_row(row, tests) for row in rows],
         "reference": [standing.reference.get(t.key) for t in tests],
         "reference_at": queries.place_of_reference(rules, rows, standing.ground),
-        "scale": queries.scale_of(rows, standing.ground, band), "band": band, "notes": standing.notes,
-    }  # fmt: skip
+        "scale": queries.scale_of(rows, standing.ground, band),
+        "band": band,
+        "notes": standing.notes,
+    }
 
 
 def _term(term: RuleTerm) -> dict[str, Any]:
@@ -64,8 +108,10 @@ def _row(row: StandingRow, tests: list[Test]) -> dict[str, Any]:
     cells = [row.tests.get(test.key) for test in tests]
     entry = {"name": row.entry.name, "mark": row.entry.mark, "designer": row.entry.designer_name}
     return {name: getattr(row, name) for name in ROW_FIELDS} | {
-        "entry": entry, "doubt": queries.doubt(row), "cells": [{name: cell[name] for name in CELL_FIELDS} if cell else None for cell in cells],
-    }  # fmt: skip
+        "entry": entry,
+        "doubt": queries.doubt(row),
+        "cells": [{name: cell[name] for name in CELL_FIELDS} if cell else None for cell in cells],
+    }
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,8 +127,15 @@ def shown(publication: Publication) -> dict[str, Any]:
     """The content as its template reads it; rows that share their rank say so."""
     content = publication.content
     held = Counter(row["rank"] for row in content["rows"] if row["rank"] is not None)
-    opening = content["opening"] | {who: _named(content["opening"][who]) for who in ("leader", "second") if who in content["opening"]}
-    return content | {"rows": [_named(row) | {"shared": held[row["rank"]] > 1} for row in content["rows"]], "opening": opening}
+    opening = content["opening"] | {
+        who: _named(content["opening"][who])
+        for who in ("leader", "second")
+        if who in content["opening"]
+    }
+    return content | {
+        "rows": [_named(row) | {"shared": held[row["rank"]] > 1} for row in content["rows"]],
+        "opening": opening,
+    }
 
 
 def _named(row: dict[str, Any]) -> dict[str, Any]:

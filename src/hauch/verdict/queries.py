@@ -23,11 +23,15 @@ def standing_of(rules: RuleVersion) -> Standing | None:
 
 
 def doubt(row: StandingRow) -> float:
-    """Half-width of the 95 % interval of a score (normal: pooled scatter has many degrees of freedom)."""
+    """Half-width of the 95 % interval of a score (normal: pooled scatter has many degrees of
+    freedom).
+    """
     return 1.96 * (row.u or 0.0)
 
 
-def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict[str, float | None] | None:
+def scale_of(
+    rows: list[StandingRow], ground: float | None, band: float
+) -> dict[str, float | None] | None:
     """Range and tick step of the score column, the same for all rows; None where there is no score."""
     ranked = [row for row in rows if row.score is not None]
     if not ranked and ground is None:
@@ -38,15 +42,30 @@ def scale_of(rows: list[StandingRow], ground: float | None, band: float) -> dict
     if high == low:  # a single entry, or scores without any doubt
         low, high = low - 0.5, high + 0.5
     step = next((s for s in (0.5, 1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)
-    return {"low": math.floor(low / step) * step, "high": math.ceil(high / step) * step, "step": step, "band": band, "ground": ground}
+    return {
+        "low": math.floor(low / step) * step,
+        "high": math.ceil(high / step) * step,
+        "step": step,
+        "band": band,
+        "ground": ground,
+    }
 
 
 def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: float | None) -> int:
-    """Index of the row before which the reference stands: by its score, after all ranked entries where it has none."""
+    """Index of the row before which the reference stands: by its score, after all ranked entries
+    where it has none.
+    """
     if ground is None:
         return next((i for i, row in enumerate(rows) if row.rank is None), len(rows))
     better = (lambda s: s < ground) if rules.less_is_better else (lambda s: s >= ground)
-    return next((i for i, row in enumerate(rows) if row.outside or row.score is None or not better(row.score)), len(rows))
+    return next(
+        (
+            i
+            for i, row in enumerate(rows)
+            if row.outside or row.score is None or not better(row.score)
+        ),
+        len(rows),
+    )
 
 
 def band_of(rules: RuleVersion, terms: list[RuleTerm], standing: Standing) -> float:
@@ -94,12 +113,19 @@ def _opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
     if len(first) == 1:
         return {"kind": "alone", "leader": first[0]}
     if first[1].rank == first[0].rank:
-        return {"kind": "close", "leader": first[0], "second": first[1], "repeats": repeats_to_settle(first[0], first[1])}
+        return {
+            "kind": "close",
+            "leader": first[0],
+            "second": first[1],
+            "repeats": repeats_to_settle(first[0], first[1]),
+        }
     return {"kind": "clear", "leader": first[0], "second": first[1]}
 
 
 def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
-    """Further repeats of both after which their scores would stand apart, all else unchanged; None beyond 30."""
+    """Further repeats of both after which their scores would stand apart, all else unchanged; None
+    beyond 30.
+    """
     gap = abs((first.score or 0) - (second.score or 0))
     own = (first.u or 0) ** 2 + (second.u or 0) ** 2
     counts = [cell["count"] for row in (first, second) for cell in row.tests.values()]
@@ -111,10 +137,25 @@ def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
 
 
 def evidence(user: User, round: Round, entry: Entry) -> dict[str, Any]:
-    """What a person may know of an entry's place and figures: ``rules``, ``row`` and its ``doubt``, ``gains`` and ``cells`` by test, ``reference``."""
+    """What a person may know of an entry's place and figures: ``rules``, ``row`` and its ``doubt``,
+    ``gains`` and ``cells`` by test, ``reference``.
+    """
     rules = current_rules(round)
-    row = StandingRow.objects.filter(standing__rules=rules, entry=entry).select_related("standing").first() if rules else None
-    known: dict[str, Any] = {"rules": rules, "row": None, "doubt": 0, "gains": [], "cells": [], "reference": {}}
+    row = (
+        StandingRow.objects.filter(standing__rules=rules, entry=entry)
+        .select_related("standing")
+        .first()
+        if rules
+        else None
+    )
+    known: dict[str, Any] = {
+        "rules": rules,
+        "row": None,
+        "doubt": 0,
+        "gains": [],
+        "cells": [],
+        "reference": {},
+    }
     if row is None or rules is None:
         return known
     if allowed(user, "verdict.view_early", round):
@@ -128,8 +169,12 @@ def evidence(user: User, round: Round, entry: Entry) -> dict[str, Any]:
     return known
 
 
-def gains_of(rules: RuleVersion, tests: list[Test], row: StandingRow, reference: dict[str, Any]) -> list[dict[str, Any]]:
-    """Gain over the reference by test [%], right is better; levels as the rules turn them into percent."""
+def gains_of(
+    rules: RuleVersion, tests: list[Test], row: StandingRow, reference: dict[str, Any]
+) -> list[dict[str, Any]]:
+    """Gain over the reference by test [%], right is better; levels as the rules turn them into
+    percent.
+    """
     gains = []
     for test in tests:
         cell, ground = row.tests.get(test.key), reference.get(test.key)
@@ -141,11 +186,21 @@ def gains_of(rules: RuleVersion, tests: list[Test], row: StandingRow, reference:
             heard = test.how.kind == "level" and rules.level_as == RuleVersion.LevelAs.LOUDNESS
             change = 100 * (2 ** (change / 10) - 1) if heard else change * factor
             half, band = half * factor, band * factor
-        gains.append({"label": test.label, "gain": change * test.how.direction, "expanded": half, "word": cell["word"], "reference": band})
+        gains.append(
+            {
+                "label": test.label,
+                "gain": change * test.how.direction,
+                "expanded": half,
+                "word": cell["word"],
+                "reference": band,
+            }
+        )
     return gains
 
 
-def cell_working(test: Test, cell: dict[str, Any], reference: dict[str, Any]) -> list[dict[str, Any]]:
+def cell_working(
+    test: Test, cell: dict[str, Any], reference: dict[str, Any]
+) -> list[dict[str, Any]]:
     """How a cell of the standing came about, as steps."""
     kind_unit = KINDS[test.how.kind].unit
     log = test.how.log
@@ -153,26 +208,51 @@ def cell_working(test: Test, cell: dict[str, Any], reference: dict[str, Any]) ->
     values = [run.result.value for run in runs if run.result.value is not None]
     steps = [
         Step(
-            f"Mean of {cell['count']} {'repeat' if cell['count'] == 1 else 'repeats'}", "geometric mean" if log else "mean",
-            tuple((f"run {run.pk}", run.result.value, kind_unit) for run in runs if run.result.value is not None), cell["value"], kind_unit,
-            "repeats as recorded; voided runs are left out", f"spread {_spread(test, values)}",
+            f"Mean of {cell['count']} {'repeat' if cell['count'] == 1 else 'repeats'}",
+            "geometric mean" if log else "mean",
+            tuple(
+                (f"run {run.pk}", run.result.value, kind_unit)
+                for run in runs
+                if run.result.value is not None
+            ),
+            cell["value"],
+            kind_unit,
+            "repeats as recorded; voided runs are left out",
+            f"spread {_spread(test, values)}",
         ),
         Step(
-            "The reference at those moments", "interpolated in time between the brackets around each run", (), cell["reference"], kind_unit,
+            "The reference at those moments",
+            "interpolated in time between the brackets around each run",
+            (),
+            cell["reference"],
+            kind_unit,
             "brackets of reference runs, brought to one specimen by the bridge",
-            f"drift over the round {reference['drift']:+.2g} ± {reference['drift_expanded']:.1g} {reference['unit_of_change']}" + _bridges(reference),
+            f"drift over the round {reference['drift']:+.2g} ± {reference['drift_expanded']:.1g}"
+            f" {reference['unit_of_change']}" + _bridges(reference),
         ),
         Step(
-            "Change against the reference", "100 (x / x_ref − 1)" if log else "x − x_ref",
-            (("x", cell["value"], kind_unit), ("x_ref", cell["reference"], kind_unit)), cell["change"], test.how.change_unit,
+            "Change against the reference",
+            "100 (x / x_ref − 1)" if log else "x − x_ref",
+            (("x", cell["value"], kind_unit), ("x_ref", cell["reference"], kind_unit)),
+            cell["change"],
+            test.how.change_unit,
             "JCGM 100:2008, 5.2.2: causes that both share cancel",
         ),
         Step(
-            "Is it real?", "probability of better, Student's t", (("repeat s", cell["repeat_sd"], test.how.change_unit),), 100 * cell["probability"], "%",
+            "Is it real?",
+            "probability of better, Student's t",
+            (("repeat s", cell["repeat_sd"], test.how.change_unit),),
+            100 * cell["probability"],
+            "%",
             f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
-            f"s of one repeat, pooled over all runs of the test, {cell['dof']:.0f} degrees of freedom" if cell["dof"] else "nothing was repeated",
+            (
+                f"s of one repeat, pooled over all runs of the test, {cell['dof']:.0f} degrees of"
+                " freedom"
+                if cell["dof"]
+                else "nothing was repeated"
+            ),
         ),
-    ]  # fmt: skip
+    ]
     return [step.as_json() for step in steps]
 
 
@@ -184,19 +264,31 @@ def cell_doubt(cell: dict[str, Any]) -> list[dict[str, Any]]:
         ("rig and meter, what does not cancel", cell["from_rig"]),
     ]
     total = sum(value**2 for _, value in parts)
-    return [{"name": name, "share": value**2 / total} for name, value in sorted(parts, key=lambda p: -p[1])] if total else []
+    return (
+        [
+            {"name": name, "share": value**2 / total}
+            for name, value in sorted(parts, key=lambda p: -p[1])
+        ]
+        if total
+        else []
+    )
 
 
 def _spread(test: Test, values: list[float]) -> str:
     if len(values) < 2:
         return "not known from one run"
     spread, unit = max(values) - min(values), test.how.change_unit
-    return f"{100 * spread / (sum(values) / len(values)):.2g} {unit}" if test.how.log else f"{spread:.2g} {unit}"
+    return (
+        f"{100 * spread / (sum(values) / len(values)):.2g} {unit}"
+        if test.how.log
+        else f"{spread:.2g} {unit}"
+    )
 
 
 def _bridges(reference: dict[str, Any]) -> str:
     texts = [
-        f"; bridge {change:+.2g} ± {half:.1g} {reference['unit_of_change']} from {pairs} {'bracket' if pairs == 1 else 'brackets'} with both"
+        f"; bridge {change:+.2g} ± {half:.1g} {reference['unit_of_change']} from {pairs}"
+        f" {'bracket' if pairs == 1 else 'brackets'} with both"
         for _, change, half, pairs in reference["bridges"]
     ]
     return "".join(texts)

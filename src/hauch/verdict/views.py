@@ -23,13 +23,17 @@ PAGE = 30
 
 
 def standing(request: HttpRequest, slug: str) -> HttpResponse:
-    """The standing: question, answer in a sentence, table with the chart in its rows, working beside."""
+    """The standing: question, answer in a sentence, table with the chart in its rows, working
+    beside.
+    """
     round = round_for(request.user, slug)
     if not allowed(request.user, "verdict.view_early", round):
         return render(request, "verdict/not_yet.html", {"round": round})
     versions = list(round.rules.order_by("-number"))
     wanted = request.GET.get("rules", "")
-    rules = next((v for v in versions if str(v.number) == wanted), versions[0] if versions else None)
+    rules = next(
+        (v for v in versions if str(v.number) == wanted), versions[0] if versions else None
+    )
     if rules is None:
         return render(request, "verdict/not_yet.html", {"round": round, "no_rules": True})
     rules.round = round
@@ -46,18 +50,29 @@ def standing(request: HttpRequest, slug: str) -> HttpResponse:
     }
     if stored is not None:
         context |= _table(request, round, rules, stored, tests)
-    template = "verdict/_standing.html" if request.htmx and not request.htmx.boosted else "verdict/standing.html"
+    template = (
+        "verdict/_standing.html"
+        if request.htmx and not request.htmx.boosted
+        else "verdict/standing.html"
+    )
     return render(request, template, context)
 
 
-def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Standing, tests: list) -> dict[str, Any]:
+def _table(
+    request: HttpRequest, round: Round, rules: RuleVersion, stored: Standing, tests: list
+) -> dict[str, Any]:
     page = Paginator(stored.rows.select_related("entry"), PAGE).get_page(request.GET.get("page"))
     rows = list(page.object_list)
     first = rows[:2] if page.number == 1 else queries.leaders(stored)[:2]
     first = [row for row in first if row.state == StandingRow.State.RANKED]
     band = queries.band_of(rules, rules.scored, stored)
     table = [
-        {"row": row, "doubt": queries.doubt(row), "cells": [(test, row.tests.get(test.key)) for test in tests], "shared": _shared(rows, row)}
+        {
+            "row": row,
+            "doubt": queries.doubt(row),
+            "cells": [(test, row.tests.get(test.key)) for test in tests],
+            "shared": _shared(rows, row),
+        }
         for row in rows
     ]
     ranked = [row for row in rows if row.probabilities]
@@ -65,37 +80,60 @@ def _table(request: HttpRequest, round: Round, rules: RuleVersion, stored: Stand
     if len(ranked) > 1 and page.number == 1:
         places = {
             "entries": [row.entry.name for row in ranked],
-            "cells": [{"entry": row.entry.name, "place": i + 1, "p": p} for row in ranked for i, p in enumerate(row.probabilities)],
+            "cells": [
+                {"entry": row.entry.name, "place": i + 1, "p": p}
+                for row in ranked
+                for i, p in enumerate(row.probabilities)
+            ],
         }
     at = queries.place_of_reference(rules, rows, stored.ground)
     return {
-        "standing": stored, "page": page, "table": table, "reference_at": at, "scale": queries.scale_of(rows, stored.ground, band), "band": band, "places": places,
-        "opening": queries.opening(rules, first), "reference": [(test, stored.reference.get(test.key)) for test in tests],
-        "late": queries.runs_since_publication(round), "publication": round.publications.first() if round.is_published else None,
+        "standing": stored,
+        "page": page,
+        "table": table,
+        "reference_at": at,
+        "scale": queries.scale_of(rows, stored.ground, band),
+        "band": band,
+        "places": places,
+        "opening": queries.opening(rules, first),
+        "reference": [(test, stored.reference.get(test.key)) for test in tests],
+        "late": queries.runs_since_publication(round),
+        "publication": round.publications.first() if round.is_published else None,
         "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
-    }  # fmt: skip
+    }
 
 
 def _shared(rows: list[StandingRow], row: StandingRow) -> bool:
     return row.rank is not None and sum(other.rank == row.rank for other in rows) > 1
 
 
-def cell(request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: str) -> HttpResponse:
+def cell(
+    request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: str
+) -> HttpResponse:
     """The working of one cell of the standing."""
     round = round_for(request.user, slug, "round.view")
     if not allowed(request.user, "verdict.view_early", round):
         raise Http404("The standing is not published yet.")
     row = get_object_or_404(
-        StandingRow.objects.select_related("entry", "standing__rules"), standing__rules__round=round, standing__rules__number=number, entry=entry_pk
-    )  # fmt: skip
+        StandingRow.objects.select_related("entry", "standing__rules"),
+        standing__rules__round=round,
+        standing__rules__number=number,
+        entry=entry_pk,
+    )
     test = get_object_or_404(round.tests.select_related("rig"), key=test_key)
     found, ground = row.tests.get(test_key), row.standing.reference.get(test_key)
     if found is None or ground is None:
         raise Http404("There is no figure for this entry in this test.")
     context = {
-        "round": round, "row": row, "test": test, "cell": found, "ground": ground, "steps": queries.cell_working(test, found, ground),
-        "doubt": queries.cell_doubt(found), "unit_of_change": test.how.change_unit,
-    }  # fmt: skip
+        "round": round,
+        "row": row,
+        "test": test,
+        "cell": found,
+        "ground": ground,
+        "steps": queries.cell_working(test, found, ground),
+        "doubt": queries.cell_doubt(found),
+        "unit_of_change": test.how.change_unit,
+    }
     template = "verdict/_cell.html" if request.htmx else "verdict/cell.html"
     return render(request, template, context)
 
@@ -114,7 +152,15 @@ def publish(request: HttpRequest, slug: str) -> HttpResponse:
 @login_not_required
 def published(request: HttpRequest, slug: str) -> HttpResponse:
     """The standing as it was published, for anybody."""
-    found = Publication.objects.filter(round__slug=slug, round__state=Round.State.PUBLISHED).select_related("round").first()
+    found = (
+        Publication.objects.filter(round__slug=slug, round__state=Round.State.PUBLISHED)
+        .select_related("round")
+        .first()
+    )
     if found is None:
         raise Http404("No standing is published at this address.")
-    return render(request, "verdict/published.html", {"publication": found, "at": found.at, "shown": shown(found)})
+    return render(
+        request,
+        "verdict/published.html",
+        {"publication": found, "at": found.at, "shown": shown(found)},
+    )

@@ -1,4 +1,6 @@
-"""What can be done in the workshop: plan and add prints, log them, work through their steps, weigh, measure, balance, pass the safety gate."""
+"""What can be done in the workshop: plan and add prints, log them, work through their steps, weigh,
+measure, balance, pass the safety gate.
+"""
 
 from __future__ import annotations
 
@@ -21,17 +23,29 @@ from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, Wo
 
 State = Specimen.State
 FORWARD = {
-    State.PLANNED: State.PRINTING, State.PRINTING: State.PRINTED, State.PRINTED: State.READY, State.OVEN: State.PRINTED, State.GLUED: State.PRINTED,
-}  # fmt: skip
+    State.PLANNED: State.PRINTING,
+    State.PRINTING: State.PRINTED,
+    State.PRINTED: State.READY,
+    State.OVEN: State.PRINTED,
+    State.GLUED: State.PRINTED,
+}
 """Where *move on* leads from each state."""
 
 
 @transaction.atomic
 def add_specimen(
-    user: User, version: Version, code: str, material: str = "", mass: float | None = None, *, state: str = State.PRINTED, due: date | None = None,
+    user: User,
+    version: Version,
+    code: str,
+    material: str = "",
+    mass: float | None = None,
+    *,
+    state: str = State.PRINTED,
+    due: date | None = None,
     printed_in: Material | None = None,
-) -> Specimen:  # fmt: skip
-    """Add a print of a version, or plan one; mass in kg. Its steps follow from the version and the material.
+) -> Specimen:
+    """Add a print of a version, or plan one; mass in kg. Its steps follow from the version and the
+    material.
 
     Raises
     ------
@@ -42,16 +56,25 @@ def add_specimen(
     if version.entry.state == Entry.State.WITHDRAWN:
         raise ValidationError(f"{version.entry} was withdrawn, so it gets no further specimen.")
     if Specimen.objects.filter(version__entry__round=round, code__iexact=code.strip()).exists():
-        raise ValidationError(f"The code {code.strip()} is on another specimen of this round. Choose another.")
+        raise ValidationError(
+            f"The code {code.strip()} is on another specimen of this round. Choose another."
+        )
     if state not in {State.PLANNED, State.PRINTED}:
         raise ValidationError("A specimen is planned, or printed already.")
     specimen = Specimen(
-        version=version, code=code.strip(), material=material.strip(), mass=mass, state=state, due=due, printed_in=printed_in or version.material
+        version=version,
+        code=code.strip(),
+        material=material.strip(),
+        mass=mass,
+        state=state,
+        due=due,
+        printed_in=printed_in or version.material,
     )
     specimen.full_clean()
     specimen.save()
     WorkStep.objects.bulk_create(
-        WorkStep(specimen=specimen, order=order, kind=kind, text=text[:300]) for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1)
+        WorkStep(specimen=specimen, order=order, kind=kind, text=text[:300])
+        for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1)
     )
     record(user, "specimen.add", specimen, round)
     return specimen
@@ -59,7 +82,8 @@ def add_specimen(
 
 @transaction.atomic
 def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
-    """Say in which state a specimen is. Ready for the bench it becomes only through the safety gate.
+    """Say in which state a specimen is. Ready for the bench it becomes only through the safety
+    gate.
 
     Raises
     ------
@@ -79,34 +103,55 @@ def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
 def _moved(user: User, specimen: Specimen, state: str) -> Specimen:
     before, specimen.state, specimen.since = specimen.state, state, timezone.now()
     specimen.save(update_fields=["state", "since"])
-    record(user, "specimen.state", specimen, specimen.version.entry.round, before=before, after=state)
+    record(
+        user, "specimen.state", specimen, specimen.version.entry.round, before=before, after=state
+    )
     return specimen
 
 
 def move_on(user: User, specimen: Specimen) -> Specimen:
-    """To the state that comes next; what lies in the oven or sets comes back to the bench of the workshop."""
+    """To the state that comes next; what lies in the oven or sets comes back to the bench of the
+    workshop.
+    """
     if specimen.state not in FORWARD:
-        raise ValidationError(f"{specimen} is {specimen.get_state_display()}; there is nothing that comes next.")
+        raise ValidationError(
+            f"{specimen} is {specimen.get_state_display()}; there is nothing that comes next."
+        )
     return set_state(user, specimen, FORWARD[State(specimen.state)])
 
 
 @transaction.atomic
 def set_print(user: User, specimen: Specimen, values: Mapping[str, Any]) -> Specimen:
-    """Set material, settings, mass, due day and note of a specimen. Where the material moves its speed limit it leaves the bench and passes the gate anew.
+    """Set material, settings, mass, due day and note of a specimen. Where the material moves its
+    speed limit it leaves the bench and passes the gate anew.
 
     Raises
     ------
     ValidationError : settings that cannot be
     """
     require(user, "specimen.change", specimen.version.entry.round)
-    for name in ("printed_in", "material", "layer", "line", "walls", "infill", "mass", "due", "note"):
+    for name in (
+        "printed_in",
+        "material",
+        "layer",
+        "line",
+        "walls",
+        "infill",
+        "mass",
+        "due",
+        "note",
+    ):
         if name in values:
             setattr(specimen, name, values[name])
     if problems := specimen.settings.problems():
         raise ValidationError(problems)
     specimen.full_clean(exclude=["version"])
     specimen.save()
-    if specimen.state == State.READY and specimen.gates.exists() and queries.why_not_ready(specimen):
+    if (
+        specimen.state == State.READY
+        and specimen.gates.exists()
+        and queries.why_not_ready(specimen)
+    ):
         specimen.cap = None
         specimen.save(update_fields=["cap"])
         _moved(user, specimen, State.PRINTED)
@@ -115,15 +160,32 @@ def set_print(user: User, specimen: Specimen, values: Mapping[str, Any]) -> Spec
 
 
 @transaction.atomic
-def log_print(user: User, specimen: Specimen, machine: str, hours: float | None, *, failed: bool, note: str = "") -> PrintRun:
+def log_print(
+    user: User,
+    specimen: Specimen,
+    machine: str,
+    hours: float | None,
+    *,
+    failed: bool,
+    note: str = "",
+) -> PrintRun:
     """Log a print. A good one brings a planned specimen forward to printed."""
     require(user, "specimen.change", specimen.version.entry.round)
     if not machine.strip():
         raise ValidationError({"machine": "Say on which machine it was printed."})
-    row = PrintRun(specimen=specimen, machine=machine.strip(), hours=hours, failed=failed, note=note.strip(), by=user)
+    row = PrintRun(
+        specimen=specimen,
+        machine=machine.strip(),
+        hours=hours,
+        failed=failed,
+        note=note.strip(),
+        by=user,
+    )
     row.full_clean(exclude=["specimen", "by"])
     row.save()
-    record(user, "specimen.printed", specimen, specimen.version.entry.round, failed=failed, hours=hours)
+    record(
+        user, "specimen.printed", specimen, specimen.version.entry.round, failed=failed, hours=hours
+    )
     if not failed and specimen.state in {State.PLANNED, State.PRINTING}:
         _moved(user, specimen, State.PRINTED)
     if failed and specimen.state == State.PRINTING:
@@ -136,7 +198,9 @@ def add_step(user: User, specimen: Specimen, kind: str, text: str) -> WorkStep:
     """Add a step at the end."""
     require(user, "specimen.change", specimen.version.entry.round)
     last = specimen.steps.last()
-    row = WorkStep(specimen=specimen, order=last.order + 1 if last else 1, kind=kind, text=text.strip())
+    row = WorkStep(
+        specimen=specimen, order=last.order + 1 if last else 1, kind=kind, text=text.strip()
+    )
     row.full_clean(exclude=["specimen", "done_by"])
     row.save()
     return row
@@ -144,7 +208,8 @@ def add_step(user: User, specimen: Specimen, kind: str, text: str) -> WorkStep:
 
 @transaction.atomic
 def tick_step(user: User, step: WorkStep, done: bool) -> WorkStep:
-    """Mark a step as done, or as not done after all. Steps are done in their order, since an assembly done in another does not come apart again.
+    """Mark a step as done, or as not done after all. Steps are done in their order, since an
+    assembly done in another does not come apart again.
 
     Raises
     ------
@@ -164,7 +229,9 @@ def tick_step(user: User, step: WorkStep, done: bool) -> WorkStep:
 
 
 @transaction.atomic
-def add_measures(user: User, specimen: Specimen, kind: str, values: Mapping[int, float]) -> list[Measure]:
+def add_measures(
+    user: User, specimen: Specimen, kind: str, values: Mapping[int, float]
+) -> list[Measure]:
     """Keep sizes measured at places [m].
 
     Raises
@@ -180,7 +247,14 @@ def add_measures(user: User, specimen: Specimen, kind: str, values: Mapping[int,
         row.full_clean(exclude=["specimen", "by"])
         row.save()
         made.append(row)
-    record(user, "specimen.measure", specimen, specimen.version.entry.round, kind=kind, places=len(made))
+    record(
+        user,
+        "specimen.measure",
+        specimen,
+        specimen.version.entry.round,
+        kind=kind,
+        places=len(made),
+    )
     return made
 
 
@@ -195,7 +269,15 @@ def add_balance(user: User, specimen: Specimen, values: Mapping[str, float]) -> 
     require(user, "specimen.change", specimen.version.entry.round)
     row = Balance(specimen=specimen, by=user, **values)
     try:
-        correction(row.first, row.first_angle, row.trial, row.trial_radius, row.trial_angle, row.second, row.second_angle)
+        correction(
+            row.first,
+            row.first_angle,
+            row.trial,
+            row.trial_radius,
+            row.trial_angle,
+            row.second,
+            row.second_angle,
+        )
     except ValueError as problem:
         raise ValidationError(str(problem)) from problem
     row.full_clean(exclude=["specimen", "by"])
@@ -217,15 +299,21 @@ def set_residual(user: User, balance: Balance, residual: float) -> Balance:
 
 @transaction.atomic
 def pass_gate(user: User, specimen: Specimen, power: str, confirmed: set[str]) -> Gate:
-    """Let a specimen onto a bench: every caution that applies was confirmed by a person, and the speed limit goes with it.
+    """Let a specimen onto a bench: every caution that applies was confirmed by a person, and the
+    speed limit goes with it.
 
     Raises
     ------
-    PermissionDenied, ValidationError : a caution that was not confirmed, open steps, a part that was sent back
+    PermissionDenied, ValidationError : a caution that was not confirmed, open steps, a part that
+        was sent back
     """
     round = specimen.version.entry.round
     require(user, "specimen.release", round)
-    specimen = Specimen.objects.select_for_update(of=("self",)).select_related("version__entry__round", "printed_in").get(pk=specimen.pk)
+    specimen = (
+        Specimen.objects.select_for_update(of=("self",))
+        .select_related("version__entry__round", "printed_in")
+        .get(pk=specimen.pk)
+    )
     if why := queries.why_no_gate(specimen):
         raise ValidationError(why)
     limit = queries.speed_limit(specimen)
@@ -234,7 +322,12 @@ def pass_gate(user: User, specimen: Specimen, power: str, confirmed: set[str]) -
     if missing:
         raise ValidationError([f"Not confirmed: {c.text}" for c in missing])
     gate = Gate.objects.create(
-        specimen=specimen, power=power, cautions=[[c.key, c.text] for c in asked], cap=limit.cap, working=limit.why[:300], by=user
+        specimen=specimen,
+        power=power,
+        cautions=[[c.key, c.text] for c in asked],
+        cap=limit.cap,
+        working=limit.why[:300],
+        by=user,
     )
     specimen.cap = limit.cap
     specimen.save(update_fields=["cap"])

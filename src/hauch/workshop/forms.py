@@ -29,21 +29,36 @@ class VersionChoice(forms.ModelChoiceField):
 class SpecimenForm(forms.Form):
     version = VersionChoice(Version.objects.none(), label="Printed of")
     code = forms.CharField(max_length=20, label="Code on the part")
-    state = forms.ChoiceField(choices=[(s.value, s.label) for s in (Specimen.State.PRINTED, Specimen.State.PLANNED)], required=False, label="It is")
+    state = forms.ChoiceField(
+        choices=[(s.value, s.label) for s in (Specimen.State.PRINTED, Specimen.State.PLANNED)],
+        required=False,
+        label="It is",
+    )
     printed_in = forms.ModelChoiceField(
-        Material.objects.filter(retired=False), required=False, label="Printed in", empty_label="as its designer wishes"
+        Material.objects.filter(retired=False),
+        required=False,
+        label="Printed in",
+        empty_label="as its designer wishes",
     )
     material = forms.CharField(max_length=40, required=False, label="Spool")
     mass_g = forms.FloatField(required=False, label="Mass, g", min_value=0.001, max_value=99_999)
-    due = forms.DateField(required=False, label="Due on", widget=forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"}))
+    due = forms.DateField(
+        required=False,
+        label="Due on",
+        widget=forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"}),
+    )
 
     def __init__(self, *args, round, **kwargs):
         super().__init__(*args, **kwargs)
         self.round = round
         if Version.objects.filter(entry__round=round).count() > MOST_CHOICES:
-            self.fields["version"] = forms.CharField(max_length=60, label="Printed of: name of the entry")
+            self.fields["version"] = forms.CharField(
+                max_length=60, label="Printed of: name of the entry"
+            )
             return
-        versions = Version.objects.filter(entry__round=round, entry__state=Entry.State.IN).select_related("entry")
+        versions = Version.objects.filter(
+            entry__round=round, entry__state=Entry.State.IN
+        ).select_related("entry")
         self.fields["version"].queryset = versions.order_by("entry__name", "number")
 
     def clean_version(self):
@@ -51,7 +66,11 @@ class SpecimenForm(forms.Form):
         version = self.cleaned_data["version"]
         if isinstance(version, Version):
             return version
-        entries = Version.objects.filter(entry__round=self.round, entry__state=Entry.State.IN, entry__name__iexact=version.strip())
+        entries = Version.objects.filter(
+            entry__round=self.round,
+            entry__state=Entry.State.IN,
+            entry__name__iexact=version.strip(),
+        )
         newest = entries.select_related("entry").order_by("-number").first()
         if newest is None:
             raise forms.ValidationError(f"No entry of this round is named “{version}”.")
@@ -63,7 +82,9 @@ class SpecimenForm(forms.Form):
 
 
 class OwnIds:
-    """For forms that stand together on one page: each has ids of its own, so that a label finds its field."""
+    """For forms that stand together on one page: each has ids of its own, so that a label finds its
+    field.
+    """
 
     ids = ""
 
@@ -76,21 +97,49 @@ class PrintForm(OwnIds, forms.ModelForm):
     """Material, settings, mass, due day and note; figures in the person's units."""
 
     ids = "print"
-    FIGURES = (("layer", "length", "Layer"), ("line", "length", "Line"), ("mass", "mass", "Mass as weighed"))
+    FIGURES = (
+        ("layer", "length", "Layer"),
+        ("line", "length", "Line"),
+        ("mass", "mass", "Mass as weighed"),
+    )
 
     class Meta:
         model = Specimen
         fields = ["printed_in", "material", "walls", "due", "note"]
-        labels = {"printed_in": "Printed in", "material": "Spool", "walls": "Walls", "due": "Due on"}
-        widgets = {"note": forms.Textarea(attrs={"rows": 2}), "due": forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"})}
+        labels = {
+            "printed_in": "Printed in",
+            "material": "Spool",
+            "walls": "Walls",
+            "due": "Due on",
+        }
+        widgets = {
+            "note": forms.Textarea(attrs={"rows": 2}),
+            "due": forms.DateInput(format="%Y-%m-%d", attrs={"type": "date"}),
+        }
 
     infill = FigureField(kind="percent", label="Infill", low=0)
-    field_order = ["printed_in", "material", "layer", "line", "walls", "infill", "mass", "due", "note"]
+    field_order = [
+        "printed_in",
+        "material",
+        "layer",
+        "line",
+        "walls",
+        "infill",
+        "mass",
+        "due",
+        "note",
+    ]
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)
         for name, kind, label in self.FIGURES:
-            self.fields[name] = FigureField(kind=kind, units=units, label=label, required=name != "mass", initial=getattr(self.instance, name))
+            self.fields[name] = FigureField(
+                kind=kind,
+                units=units,
+                label=label,
+                required=name != "mass",
+                initial=getattr(self.instance, name),
+            )
         self.fields["infill"].initial = 100 * self.instance.infill
         self.order_fields(self.field_order)
 
@@ -127,11 +176,19 @@ class MeasureForm(OwnIds, forms.Form):
 
     def __init__(self, data: QueryDict | None, *, units: str, part: str):
         super().__init__(data)
-        rotor = {Measure.Kind.BORE, Measure.Kind.TIP_GAP, Measure.Kind.OUTER, Measure.Kind.DEPTH, Measure.Kind.WALL}
+        rotor = {
+            Measure.Kind.BORE,
+            Measure.Kind.TIP_GAP,
+            Measure.Kind.OUTER,
+            Measure.Kind.DEPTH,
+            Measure.Kind.WALL,
+        }
         fitting = rotor if part == Round.Part.ROTOR else set(Measure.Kind) - {Measure.Kind.TIP_GAP}
         self.fields["kind"].choices = [(k.value, k.label) for k in Measure.Kind if k in fitting]
         for k in range(1, PLACES + 1):
-            self.fields[f"place_{k}"] = FigureField(kind="length", units=units, label=f"Place {k}", required=False, low=0)
+            self.fields[f"place_{k}"] = FigureField(
+                kind="length", units=units, label=f"Place {k}", required=False, low=0
+            )
 
     def clean(self) -> dict[str, Any]:
         """At least one place."""
@@ -155,12 +212,21 @@ class BalanceForm(OwnIds, forms.Form):
     def __init__(self, data: QueryDict | None, *, units: str):
         super().__init__(data)
         for name, kind, label in (
-            ("speed", "rotational_speed", "Speed"), ("first", "number", "Reading as it is"), ("first_angle", "angle", "… its angle"), ("trial", "mass", "Trial mass"),
-            ("trial_radius", "length", "… its radius"), ("trial_angle", "angle", "… its angle"), ("second", "number", "Reading with it"),
+            ("speed", "rotational_speed", "Speed"),
+            ("first", "number", "Reading as it is"),
+            ("first_angle", "angle", "… its angle"),
+            ("trial", "mass", "Trial mass"),
+            ("trial_radius", "length", "… its radius"),
+            ("trial_angle", "angle", "… its angle"),
+            ("second", "number", "Reading with it"),
             ("second_angle", "angle", "… its angle"),
-        ):  # fmt: skip
-            self.fields[name] = FigureField(kind=kind, units=units, label=label, low=None if name in self.ANGLES else 0)
+        ):
+            self.fields[name] = FigureField(
+                kind=kind, units=units, label=label, low=None if name in self.ANGLES else 0
+            )
 
     def values(self) -> dict[str, float]:
         """What was typed, in SI; angles within a turn."""
-        return {n: v % (2 * math.pi) if n in self.ANGLES else v for n, v in self.cleaned_data.items()}
+        return {
+            n: v % (2 * math.pi) if n in self.ANGLES else v for n, v in self.cleaned_data.items()
+        }

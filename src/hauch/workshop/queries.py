@@ -1,4 +1,6 @@
-"""Reading the workshop: the board, designed against measured sizes, cautions and the speed limit of a specimen."""
+"""Reading the workshop: the board, designed against measured sizes, cautions and the speed limit of
+a specimen.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,15 @@ from hauch.stores.models import Material
 from hauch.workshop.models import Balance, Measure, Specimen, WorkStep
 
 State = Specimen.State
-COLUMNS = (State.PLANNED, State.PRINTING, State.PRINTED, State.OVEN, State.GLUED, State.READY, State.BROKEN)
+COLUMNS = (
+    State.PLANNED,
+    State.PRINTING,
+    State.PRINTED,
+    State.OVEN,
+    State.GLUED,
+    State.READY,
+    State.BROKEN,
+)
 MOST_IN_A_COLUMN = 40
 
 
@@ -34,7 +44,12 @@ def specimens_of(user: User, round: Round) -> QuerySet[Specimen]:
 
 def specimen_for(user: User, round: Round, pk: int) -> Specimen:
     """One specimen, or Http404 where this person may not know of it."""
-    found = specimens_of(user, round).select_related("version__entry__designer", "version__material").filter(pk=pk).first()
+    found = (
+        specimens_of(user, round)
+        .select_related("version__entry__designer", "version__material")
+        .filter(pk=pk)
+        .first()
+    )
     if found is None:
         raise Http404("There is no such specimen, or its entry is not published yet.")
     found.version.entry.round = round
@@ -52,17 +67,30 @@ class Column:
 
 
 def board(user: User, round: Round) -> list[Column]:
-    """The board: what lies where, the longest in its state first. Two queries, however many there are."""
-    rows = specimens_of(user, round).prefetch_related(Prefetch("steps", WorkStep.objects.filter(done_at=None), to_attr="open_steps"))
+    """The board: what lies where, the longest in its state first. Two queries, however many there
+    are.
+    """
+    rows = specimens_of(user, round).prefetch_related(
+        Prefetch("steps", WorkStep.objects.filter(done_at=None), to_attr="open_steps")
+    )
     held: dict[str, list[Specimen]] = {s: [] for s in COLUMNS}
     for row in rows.order_by("since", "pk"):
         row.version.entry.round = round
         held[row.state].append(row)
-    return [Column(s, State(s).label, held[s][:MOST_IN_A_COLUMN], max(len(held[s]) - MOST_IN_A_COLUMN, 0)) for s in COLUMNS]
+    return [
+        Column(
+            s, State(s).label, held[s][:MOST_IN_A_COLUMN], max(len(held[s]) - MOST_IN_A_COLUMN, 0)
+        )
+        for s in COLUMNS
+    ]
 
 
 def _checks(specimen: Specimen) -> list[PartCheck]:
-    return list(PartCheck.objects.filter(file__version=specimen.version, state=PartCheck.State.DONE).select_related("file"))
+    return list(
+        PartCheck.objects.filter(
+            file__version=specimen.version, state=PartCheck.State.DONE
+        ).select_related("file")
+    )
 
 
 def main_check(specimen: Specimen) -> PartCheck | None:
@@ -76,28 +104,46 @@ def material_for(specimen: Specimen) -> Material | None:
 
 
 def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
-    """Steps of a new specimen: supports, sanding, joints, annealing where the material is annealed, then the designer's assembly in its order."""
+    """Steps of a new specimen: supports, sanding, joints, annealing where the material is annealed,
+    then the designer's assembly in its order.
+    """
     kind = WorkStep.Kind
     part = specimen.version.entry.round.part
     parts = [f for f in specimen.version.files.all() if f.is_mesh]
     pieces = sum(f.count for f in parts)
-    steps = [(kind.SUPPORTS, "Supports, brim and threads off."), (kind.SAND, "Sand what air passes; wet, with a mask.")]
+    steps = [
+        (kind.SUPPORTS, "Supports, brim and threads off."),
+        (kind.SAND, "Sand what air passes; wet, with a mask."),
+    ]
     if pieces > 1:
-        steps += [(kind.GLUE, f"Glue or screw the {pieces} pieces."), (kind.GASKET, "A gasket at every joint: a leak spoils pressure readings.")]
+        steps += [
+            (kind.GLUE, f"Glue or screw the {pieces} pieces."),
+            (kind.GASKET, "A gasket at every joint: a leak spoils pressure readings."),
+        ]
     elif part != Round.Part.ROTOR:
-        steps.append((kind.GASKET, "A gasket at the mounting face: a leak spoils pressure readings."))
+        steps.append(
+            (kind.GASKET, "A gasket at the mounting face: a leak spoils pressure readings.")
+        )
     material = material_for(specimen)
     if material is not None and material.anneal is not None:
         oven = annealing_for(specimen)
-        how = f" Ramp {oven.ramp / 3600:.1f} h, hold {oven.hold / 3600:.1f} h, cool slowly." if oven else ""
-        steps.append((kind.ANNEAL, f"Anneal at {material.anneal:.0f} °C.{how} Measure again: it shrinks."))
+        how = (
+            f" Ramp {oven.ramp / 3600:.1f} h, hold {oven.hold / 3600:.1f} h, cool slowly."
+            if oven
+            else ""
+        )
+        steps.append(
+            (kind.ANNEAL, f"Anneal at {material.anneal:.0f} °C.{how} Measure again: it shrinks.")
+        )
     if part == Round.Part.ROTOR:
         steps.append((kind.OTHER, "Turn it by hand on its shaft: it runs true and does not rub."))
     return steps + [(kind.ASSEMBLE, s.text) for s in specimen.version.steps.all()]
 
 
 def annealing_for(specimen: Specimen) -> Annealing | None:
-    """The oven's program for a specimen; None where its material is not annealed or nothing is known of its walls."""
+    """The oven's program for a specimen; None where its material is not annealed or nothing is
+    known of its walls.
+    """
     material, check = material_for(specimen), main_check(specimen)
     wall = check.value("wall_middle") if check else None
     if material is None or material.anneal is None or not wall:
@@ -116,7 +162,9 @@ DESIGNED = {
 
 @dataclass(frozen=True)
 class Held:
-    """A size: designed (None where the check does not tell it), measured at its places, their mean and the change in percent."""
+    """A size: designed (None where the check does not tell it), measured at its places, their mean
+    and the change in percent.
+    """
 
     kind: str
     label: str
@@ -138,14 +186,24 @@ def measured(specimen: Specimen) -> list[Held]:
     check, design = main_check(specimen), designed_gap(specimen)
     found = []
     for kind, places in last.items():
-        value = design if kind == Measure.Kind.TIP_GAP else check.value(DESIGNED[Measure.Kind(kind)]) if check and kind in DESIGNED else None
+        value = (
+            design
+            if kind == Measure.Kind.TIP_GAP
+            else check.value(DESIGNED[Measure.Kind(kind)])
+            if check and kind in DESIGNED
+            else None
+        )
         rows = sorted(places.items())
-        found.append(Held(kind, Measure.Kind(kind).label, value, rows, sum(v for _, v in rows) / len(rows)))
+        found.append(
+            Held(kind, Measure.Kind(kind).label, value, rows, sum(v for _, v in rows) / len(rows))
+        )
     return found
 
 
 def slot_area(specimen: Specimen) -> tuple[float, float | None] | None:
-    """Slot area with the width as measured, and the neck's area [m2]; None where no slot was measured."""
+    """Slot area with the width as measured, and the neck's area [m2]; None where no slot was
+    measured.
+    """
     check = main_check(specimen)
     width = next((h.mean for h in measured(specimen) if h.kind == Measure.Kind.SLOT), None)
     if check is None or width is None or not check.value("slot") or not check.value("slot_area"):
@@ -169,7 +227,14 @@ def print_rows(specimen: Specimen) -> list[dict[str, Any]]:
     hours = [p.hours for p in specimen.prints.all() if not p.failed and p.hours]
     rows = [{"label": "Mass", "kind": "mass", "told": check.value("mass"), "is": specimen.mass}]
     if (told := check.value("time")) is not None:
-        rows.append({"label": "Time on the printer", "kind": "duration", "told": told, "is": 3600 * sum(hours) if hours else None})
+        rows.append(
+            {
+                "label": "Time on the printer",
+                "kind": "duration",
+                "told": told,
+                "is": 3600 * sum(hours) if hours else None,
+            }
+        )
     for row in rows:
         row["change"] = 100 * (row["is"] / row["told"] - 1) if row["is"] and row["told"] else None
     return [r for r in rows if r["told"] is not None]
@@ -184,23 +249,41 @@ class Limit:
 
 
 def speed_limit(specimen: Specimen) -> Limit:
-    """The speed limit of a rotor: of its parts the lowest, from their checks and the material it is printed in; without one from its diameter."""
+    """The speed limit of a rotor: of its parts the lowest, from their checks and the material it is
+    printed in; without one from its diameter.
+    """
     if specimen.version.entry.round.part != Round.Part.ROTOR:
         return Limit(None, "No part of it spins.")
-    measured_tip = max((m.value / 2 for m in specimen.measures.all() if m.kind == Measure.Kind.OUTER), default=0.0)
+    measured_tip = max(
+        (m.value / 2 for m in specimen.measures.all() if m.kind == Measure.Kind.OUTER), default=0.0
+    )
     checks = [check for check in _checks(specimen) if check.value("outer")]
     if checks:
         try:
-            limit = min((_limit_of(check, material_for(specimen), measured_tip) for check in checks), key=lambda found: found.speed)
+            limit = min(
+                (_limit_of(check, material_for(specimen), measured_tip) for check in checks),
+                key=lambda found: found.speed,
+            )
         except LookupError as problem:
             return Limit(None, str(problem))
         return Limit(_down(limit.speed), limit.why)
     said = specimen.version.entry.round.envelope.get("values", {}).get("bore")
     tip = measured_tip or float(said or 0.0) / 2
     if not tip:
-        return Limit(None, "Its mesh was not checked and nothing is known of its diameter. Hand its mesh in, or measure its outer diameter.")
-    where = "as measured" if measured_tip else "the bore of the envelope, since its mesh was not checked and it was not measured"
-    return Limit(_down(SpeedLimit(tip).speed), f"From {2000 * tip:.0f} mm diameter, {where}. {SpeedLimit(tip).why}")
+        return Limit(
+            None,
+            "Its mesh was not checked and nothing is known of its diameter. Hand its mesh in, or"
+            " measure its outer diameter.",
+        )
+    where = (
+        "as measured"
+        if measured_tip
+        else "the bore of the envelope, since its mesh was not checked and it was not measured"
+    )
+    return Limit(
+        _down(SpeedLimit(tip).speed),
+        f"From {2000 * tip:.0f} mm diameter, {where}. {SpeedLimit(tip).why}",
+    )
 
 
 def _limit_of(check: PartCheck, material: Material | None, measured_tip: float) -> SpeedLimit:
@@ -208,7 +291,10 @@ def _limit_of(check: PartCheck, material: Material | None, measured_tip: float) 
     tip, said = max((check.value("outer") or 0.0) / 2, measured_tip), check.data.get("material", "")
     checked = Material.objects.filter(key=said).first()
     if checked is None:
-        raise LookupError(f"The check reckoned with {said}, which is not in the stores any more; check the part anew.")
+        raise LookupError(
+            f"The check reckoned with {said}, which is not in the stores any more; check the part"
+            " anew."
+        )
     stress = max(check.value("root") or 0.0, check.value("hub_stress") or 0.0)
     omega = (check.value("tip_speed") or 0.0) / ((check.value("outer") or 0.0) / 2)
     printed = material or checked
@@ -224,12 +310,20 @@ def _down(cap: float) -> float:
 
 def cautions_for(specimen: Specimen, power: str) -> list[Caution]:
     """The cautions that somebody confirms before this specimen goes on a bench."""
-    round, check, material = specimen.version.entry.round, main_check(specimen), material_for(specimen)
+    round, check, material = (
+        specimen.version.entry.round,
+        main_check(specimen),
+        material_for(specimen),
+    )
     heater = round.tests.filter(procedure="temperature_rise", dropped=False).exists()
     return cautions(
-        round.part, power if power in POWER else "supply", check.value("tip_speed") if check else None, speed_limit(specimen).cap,
-        material.cautions if material else "", heater,
-    )  # fmt: skip
+        round.part,
+        power if power in POWER else "supply",
+        check.value("tip_speed") if check else None,
+        speed_limit(specimen).cap,
+        material.cautions if material else "",
+        heater,
+    )
 
 
 def why_no_gate(specimen: Specimen) -> str:
@@ -237,10 +331,16 @@ def why_no_gate(specimen: Specimen) -> str:
     if specimen.state == State.BROKEN:
         return f"{specimen} is broken."
     if specimen.state not in {State.PRINTED, State.READY}:
-        return f"{specimen} is {specimen.get_state_display()}; it comes to the gate when it is printed and done."
+        return (
+            f"{specimen} is {specimen.get_state_display()}; it comes to the gate when it is printed"
+            " and done."
+        )
     left = specimen.steps.filter(done_at=None).count()
     if left:
-        return f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not done yet."
+        return (
+            f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not"
+            " done yet."
+        )
     return _why_checks_shut_it(specimen) or _why_no_limit(specimen)
 
 
@@ -248,37 +348,59 @@ def _why_no_limit(specimen: Specimen) -> str:
     """A rotor of which no diameter is known keeps the gate shut: nothing would hold its speed."""
     limit = speed_limit(specimen)
     spins = specimen.version.entry.round.part == Round.Part.ROTOR
-    return f"No speed limit can be told for {specimen}. {limit.why}" if spins and limit.cap is None else ""
+    return (
+        f"No speed limit can be told for {specimen}. {limit.why}"
+        if spins and limit.cap is None
+        else ""
+    )
 
 
 def _why_checks_shut_it(specimen: Specimen) -> str:
-    """A part that was sent back, or not checked to the end, keeps the gate shut; empty where none does."""
+    """A part that was sent back, or not checked to the end, keeps the gate shut; empty where none
+    does.
+    """
     checks = PartCheck.objects.filter(file__version=specimen.version)
     if checks.filter(verdict=PartCheck.Verdict.BACK).exists():
-        return f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a version that passes."
+        return (
+            f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a"
+            " version that passes."
+        )
     states = set(checks.values_list("state", flat=True)) - {PartCheck.State.DONE}
     if states & {PartCheck.State.WAITING, PartCheck.State.RUNNING}:
         return f"A part of {specimen.version} is still being checked."
     if states:
-        return f"A part of {specimen.version} was not checked to the end. Have it checked anew, or hand in a version that passes."
+        return (
+            f"A part of {specimen.version} was not checked to the end. Have it checked anew, or"
+            " hand in a version that passes."
+        )
     return ""
 
 
 def why_not_ready(specimen: Specimen) -> str:
-    """Why a specimen cannot simply be called ready; empty where it has passed the gate with the speed limit that holds for it now."""
+    """Why a specimen cannot simply be called ready; empty where it has passed the gate with the
+    speed limit that holds for it now.
+    """
     if shut := why_no_gate(specimen):
         return shut
     gate = specimen.gates.first()
     if gate is None:
-        return f"{specimen} has not passed the safety gate. Open it, and confirm the cautions that apply."
+        return (
+            f"{specimen} has not passed the safety gate. Open it, and confirm the cautions that"
+            " apply."
+        )
     if gate.cap != speed_limit(specimen).cap:
-        return f"The speed limit of {specimen} is another than when it passed the safety gate. It passes it anew."
+        return (
+            f"The speed limit of {specimen} is another than when it passed the safety gate. It"
+            " passes it anew."
+        )
     return ""
 
 
 @dataclass(frozen=True)
 class Balanced:
-    """A balancing with what follows: the correction, what is allowed at its speed [kg m], what is left [kg m]."""
+    """A balancing with what follows: the correction, what is allowed at its speed [kg m], what is
+    left [kg m].
+    """
 
     row: Balance
     correction: Correction
@@ -295,8 +417,20 @@ def balanced(specimen: Specimen) -> list[Balanced]:
     """The balancings of a specimen, the newest first."""
     found = []
     for row in specimen.balances.all():
-        made = correction(row.first, row.first_angle, row.trial, row.trial_radius, row.trial_angle, row.second, row.second_angle)
+        made = correction(
+            row.first,
+            row.first_angle,
+            row.trial,
+            row.trial_radius,
+            row.trial_angle,
+            row.second,
+            row.second_angle,
+        )
         allowed = permissible_unbalance(GRADE, specimen.mass, row.speed) if specimen.mass else None
-        left = made.first * row.residual / row.first if row.residual is not None and row.first else None
+        left = (
+            made.first * row.residual / row.first
+            if row.residual is not None and row.first
+            else None
+        )
         found.append(Balanced(row, made, allowed, left))
     return found

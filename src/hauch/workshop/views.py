@@ -19,17 +19,32 @@ from hauch.people.permissions import allowed
 from hauch.rounds.queries import round_for
 from hauch.ui.fields import parse_number, sent
 from hauch.workshop import actions, queries
-from hauch.workshop.forms import BalanceForm, MeasureForm, PrintForm, PrintRunForm, SpecimenForm, StepForm
+from hauch.workshop.forms import (
+    BalanceForm,
+    MeasureForm,
+    PrintForm,
+    PrintRunForm,
+    SpecimenForm,
+    StepForm,
+)
 from hauch.workshop.models import Balance, Specimen, WorkStep
 
 PAGE = 50
 
 
-def specimen_list(request: HttpRequest, slug: str, form: SpecimenForm | None = None) -> HttpResponse:
-    """The board: what is to be printed, on the printer, in the oven, glued, ready; what is late. As a list with ``?as=list``."""
+def specimen_list(
+    request: HttpRequest, slug: str, form: SpecimenForm | None = None
+) -> HttpResponse:
+    """The board: what is to be printed, on the printer, in the oven, glued, ready; what is late. As
+    a list with ``?as=list``.
+    """
     round = round_for(request.user, slug)
     may = allowed(request.user, "specimen.change", round)
-    context: dict[str, Any] = {"round": round, "may_change": may, "as_list": request.GET.get("as") == "list"}
+    context: dict[str, Any] = {
+        "round": round,
+        "may_change": may,
+        "as_list": request.GET.get("as") == "list",
+    }
     if context["as_list"]:
         rows = queries.specimens_of(request.user, round).order_by("code", "pk")
         context["page"] = Paginator(rows, PAGE).get_page(request.GET.get("page"))
@@ -53,13 +68,22 @@ def add(request: HttpRequest, slug: str) -> HttpResponse:
         mass = data["mass_g"] / 1000 if data["mass_g"] else None
         try:
             specimen = actions.add_specimen(
-                request.user, data["version"], data["code"], data["material"], mass, state=data["state"], due=data["due"], printed_in=data["printed_in"]
-            )  # fmt: skip
+                request.user,
+                data["version"],
+                data["code"],
+                data["material"],
+                mass,
+                state=data["state"],
+                due=data["due"],
+                printed_in=data["printed_in"],
+            )
         except ValidationError as problem:
             form.add_error(None, problem.messages)
         else:
             messages.success(
-                request, f"Specimen {specimen} is {specimen.get_state_display()}. It comes to the bench through its steps and the safety gate."
+                request,
+                f"Specimen {specimen} is {specimen.get_state_display()}. It comes to the bench"
+                " through its steps and the safety gate.",
             )
             return redirect(specimen)
     return specimen_list(request, slug, form)
@@ -76,7 +100,11 @@ def move(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     specimen = _specimen(request, slug, pk, "specimen.change")
     state = request.POST.get("state", "")
     try:
-        moved = actions.set_state(request.user, specimen, state) if state else actions.move_on(request.user, specimen)
+        moved = (
+            actions.set_state(request.user, specimen, state)
+            if state
+            else actions.move_on(request.user, specimen)
+        )
         messages.success(request, f"{moved} is {moved.get_state_display()}.")
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
@@ -87,23 +115,42 @@ Forms = dict[str, Any]
 
 
 def specimen(request: HttpRequest, slug: str, pk: int, bound: Forms | None = None) -> HttpResponse:
-    """A specimen: settings and prints, steps, sizes against the design, balance, and the way to the gate."""
+    """A specimen: settings and prints, steps, sizes against the design, balance, and the way to the
+    gate.
+    """
     found = _specimen(request, slug, pk)
     round, units = found.version.entry.round, request.user.units
     check = queries.main_check(found)
     forms: Forms = {
-        "print": PrintForm(instance=found, units=units), "log": PrintRunForm(), "step": StepForm(), "measure": MeasureForm(None, units=units, part=round.part),
+        "print": PrintForm(instance=found, units=units),
+        "log": PrintRunForm(),
+        "step": StepForm(),
+        "measure": MeasureForm(None, units=units, part=round.part),
         "balance": BalanceForm(None, units=units),
-    } | (bound or {})  # fmt: skip
+    } | (bound or {})
     steps = list(found.steps.select_related("done_by"))
     context = {
-        "round": round, "specimen": found, "entry": found.version.entry, "check": check, "steps": steps, "open": sum(s.done_at is None for s in steps),
-        "prints": found.prints.select_related("by")[:20], "sizes": queries.measured(found), "slot": queries.slot_area(found), "balances": queries.balanced(found)[:3],
+        "round": round,
+        "specimen": found,
+        "entry": found.version.entry,
+        "check": check,
+        "steps": steps,
+        "open": sum(s.done_at is None for s in steps),
+        "prints": found.prints.select_related("by")[:20],
+        "sizes": queries.measured(found),
+        "slot": queries.slot_area(found),
+        "balances": queries.balanced(found)[:3],
         "oven": queries.annealing_for(found),
-        "told": queries.print_rows(found), "material": queries.material_for(found), "limit": queries.speed_limit(found), "gates": found.gates.select_related("by")[:3],
-        "why_no_gate": queries.why_no_gate(found), "may_change": allowed(request.user, "specimen.change", round), "states": Specimen.State.choices, "forms": forms,
+        "told": queries.print_rows(found),
+        "material": queries.material_for(found),
+        "limit": queries.speed_limit(found),
+        "gates": found.gates.select_related("by")[:3],
+        "why_no_gate": queries.why_no_gate(found),
+        "may_change": allowed(request.user, "specimen.change", round),
+        "states": Specimen.State.choices,
+        "forms": forms,
         "spins": round.part == "rotor",
-    }  # fmt: skip
+    }
     return render(request, "workshop/specimen.html", context, status=422 if bound else 200)
 
 
@@ -112,7 +159,11 @@ def _set_print(request: HttpRequest, found: Specimen) -> str | Forms:
     if not form.is_valid():
         return {"print": form}
     try:
-        actions.set_print(request.user, Specimen.objects.select_related("version__entry__round").get(pk=found.pk), form.values())
+        actions.set_print(
+            request.user,
+            Specimen.objects.select_related("version__entry__round").get(pk=found.pk),
+            form.values(),
+        )
     except ValidationError as problem:
         _add(form, problem)
         return {"print": form}
@@ -136,7 +187,11 @@ def _step(request: HttpRequest, found: Specimen) -> str | Forms:
 
 def _tick(request: HttpRequest, found: Specimen) -> str | Forms:
     key = request.POST.get("step", "")
-    step = get_object_or_404(WorkStep.objects.select_related("specimen__version__entry__round"), pk=int(key) if key.isdigit() else 0, specimen=found)
+    step = get_object_or_404(
+        WorkStep.objects.select_related("specimen__version__entry__round"),
+        pk=int(key) if key.isdigit() else 0,
+        specimen=found,
+    )
     step = actions.tick_step(request.user, step, step.done_at is None)
     return f"Step {step.order} is {'done' if step.done_at else 'open again'}."
 
@@ -146,7 +201,10 @@ def _measure(request: HttpRequest, found: Specimen) -> str | Forms:
     if not form.is_valid():
         return {"measure": form}
     rows = actions.add_measures(request.user, found, form.cleaned_data["kind"], form.values())
-    return f"{rows[0].get_kind_display().capitalize()} at {len(rows)} place{'s' if len(rows) > 1 else ''} is kept."
+    return (
+        f"{rows[0].get_kind_display().capitalize()} at {len(rows)}"
+        f" place{'s' if len(rows) > 1 else ''} is kept."
+    )
 
 
 def _balance(request: HttpRequest, found: Specimen) -> str | Forms:
@@ -163,7 +221,11 @@ def _balance(request: HttpRequest, found: Specimen) -> str | Forms:
 
 def _residual(request: HttpRequest, found: Specimen) -> str | Forms:
     key = request.POST.get("balance", "")
-    row = get_object_or_404(Balance.objects.select_related("specimen__version__entry__round"), pk=int(key) if key.isdigit() else 0, specimen=found)
+    row = get_object_or_404(
+        Balance.objects.select_related("specimen__version__entry__round"),
+        pk=int(key) if key.isdigit() else 0,
+        specimen=found,
+    )
     try:
         value = parse_number(request.POST.get("residual", ""))
     except ValueError as problem:
@@ -173,13 +235,21 @@ def _residual(request: HttpRequest, found: Specimen) -> str | Forms:
 
 
 def _add(form: Any, problem: ValidationError) -> None:
-    for name, texts in (problem.message_dict if hasattr(problem, "error_dict") else {None: problem.messages}).items():
+    for name, texts in (
+        problem.message_dict if hasattr(problem, "error_dict") else {None: problem.messages}
+    ).items():
         form.add_error(name if name in form.fields else None, texts)
 
 
 CHANGES: dict[str, Callable[[HttpRequest, Specimen], str | Forms]] = {
-    "print": _set_print, "log": _log, "step": _step, "tick": _tick, "measure": _measure, "balance": _balance, "residual": _residual,
-}  # fmt: skip
+    "print": _set_print,
+    "log": _log,
+    "step": _step,
+    "tick": _tick,
+    "measure": _measure,
+    "balance": _balance,
+    "residual": _residual,
+}
 
 
 @require_POST
@@ -200,7 +270,9 @@ def change(request: HttpRequest, slug: str, pk: int, what: str) -> HttpResponse:
 
 
 def gate(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
-    """The safety gate: the cautions that apply, each to be confirmed, and the speed limit that goes to the bench."""
+    """The safety gate: the cautions that apply, each to be confirmed, and the speed limit that goes
+    to the bench.
+    """
     found = _specimen(request, slug, pk, "specimen.release")
     power = (sent(request) or request.GET).get("power", "supply")
     power = power if power in POWER else "supply"
@@ -216,9 +288,17 @@ def gate(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
             messages.success(request, f"{found} is ready for the bench{capped}.")
             return redirect("workshop:list", slug)
     context = {
-        "round": found.version.entry.round, "specimen": found, "entry": found.version.entry, "power": power, "powers": POWER.items(), "problems": problems,
-        "cautions": queries.cautions_for(found, power), "confirmed": confirmed, "limit": queries.speed_limit(found), "why": queries.why_no_gate(found),
-    }  # fmt: skip
+        "round": found.version.entry.round,
+        "specimen": found,
+        "entry": found.version.entry,
+        "power": power,
+        "powers": POWER.items(),
+        "problems": problems,
+        "cautions": queries.cautions_for(found, power),
+        "confirmed": confirmed,
+        "limit": queries.speed_limit(found),
+        "why": queries.why_no_gate(found),
+    }
     return render(request, "workshop/gate.html", context, status=422 if problems else 200)
 
 
@@ -227,7 +307,17 @@ def label(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     found = _specimen(request, slug, pk)
     address = request.build_absolute_uri(found.get_absolute_url())
     code = io.BytesIO()
-    segno.make(address, error="m").save(code, kind="svg", border=2, xmldecl=False, svgns=True, nl=False, dark="#10252e", light=None, omitsize=True)
+    segno.make(address, error="m").save(
+        code,
+        kind="svg",
+        border=2,
+        xmldecl=False,
+        svgns=True,
+        nl=False,
+        dark="#10252e",
+        light=None,
+        omitsize=True,
+    )
     context = {
         "round": found.version.entry.round,
         "specimen": found,

@@ -26,7 +26,8 @@ SECTIONS = (0.0, 0.25, 0.5, 0.75, 1.0)
 
 
 def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float] = ()) -> Drawing:
-    """Plan of the first row, and its unrolled sections beside it; those that stall at the duty are marked.
+    """Plan of the first row, and its unrolled sections beside it; those that stall at the duty are
+    marked.
 
     Parameters
     ----------
@@ -45,31 +46,61 @@ def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float]
     d.line((-0.06 * bore, 0), (0.06 * bore, 0), layer="axis")
     d.line((0, -0.06 * bore), (0, 0.06 * bore), layer="axis")
     r = row.tip / 2
-    d.dimensions.append(Dimension((-r, -bore / 2), (r, -bore / 2), "below", row.tip, 2, prefix="ø "))
-    d.dimensions.append(Dimension((-row.hub / 2, -bore / 2), (row.hub / 2, -bore / 2), "below", row.hub, 1, prefix="ø "))
+    d.dimensions.append(
+        Dimension((-r, -bore / 2), (r, -bore / 2), "below", row.tip, 2, prefix="ø ")
+    )
+    d.dimensions.append(
+        Dimension(
+            (-row.hub / 2, -bore / 2), (row.hub / 2, -bore / 2), "below", row.hub, 1, prefix="ø "
+        )
+    )
     _sections(d, row, bore, stalled)
     return d
 
 
 def _sections(d: Drawing, row: Blading, bore: float, stalled: Sequence[float]) -> None:
     left, step = bore * 0.68, bore / len(SECTIONS)
-    tall, wide = max(np.array(row.chord) * np.sin(row.pitch)), max(np.array(row.chord) * np.cos(row.pitch))
+    tall, wide = (
+        max(np.array(row.chord) * np.sin(row.pitch)),
+        max(np.array(row.chord) * np.cos(row.pitch)),
+    )
     scale = min(1.0, 0.95 * step / tall, 0.5 * bore / wide)
     for i, share in enumerate(SECTIONS):
-        at = lambda curve, share=share: float(row.along(curve, np.array([share]))[0])  # noqa: E731
-        chord, pitch, camber, thickness = (at(c) for c in (row.chord, row.pitch, row.camber, row.thickness))
+
+        def at(curve, share=share):
+            return float(row.along(curve, np.array([share]))[0])
+
+        chord, pitch, camber, thickness = (
+            at(c) for c in (row.chord, row.pitch, row.camber, row.thickness)
+        )
         shape = outline(row.family, thickness / chord, camber, 21)
-        x, y = scale * (0.5 - shape[:, 0]) * chord, -scale * shape[:, 1] * chord  # the convex side meets the air
+        x, y = (
+            scale * (0.5 - shape[:, 0]) * chord,
+            -scale * shape[:, 1] * chord,
+        )  # the convex side meets the air
         middle = (left + bore * 0.3, -bore / 2 + step * (i + 0.5))
         points = [
-            (middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)), middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)))
+            (
+                middle[0] + float(u * math.cos(pitch) + v * math.sin(pitch)),
+                middle[1] + float(-u * math.sin(pitch) + v * math.cos(pitch)),
+            )
             for u, v in zip(x, y, strict=True)
         ]
         off = any(abs(share - s) <= 0.13 for s in stalled)
         d.shape(points, "stalled" if off else "body")
-        d.notes.append(Note((left + bore * 0.56, middle[1]), f"{math.degrees(pitch):.0f}°{' stalled' if off else ''}", "start"))
+        d.notes.append(
+            Note(
+                (left + bore * 0.56, middle[1]),
+                f"{math.degrees(pitch):.0f}°{' stalled' if off else ''}",
+                "start",
+            )
+        )
     d.notes.append(
-        Note((left + bore * 0.3, bore / 2 + 0.02 * bore), f"sections{'' if scale == 1 else f' at {100 * scale:.0f} %'}, hub below", "middle")
+        Note(
+            (left + bore * 0.3, bore / 2 + 0.02 * bore),
+            f"sections{'' if scale == 1 else f' at {100 * scale:.0f} %'}, hub below",
+            "middle",
+        )
     )
     d.arrows.append(Arrow((left, -bore * 0.3), (left, bore * 0.3)))
     d.notes.append(Note((left, -bore * 0.37), "air", "middle"))
@@ -88,17 +119,50 @@ def impeller_drawing(wheel: Impeller) -> Drawing:
     half = wheel.thickness / 2 / (radius * np.sin(angle))
     for k in range(wheel.blades):
         at = turn + 2 * math.pi * k / wheel.blades
-        sides = [list(zip((radius * np.cos(at + s * half)).tolist(), (radius * np.sin(at + s * half)).tolist(), strict=True)) for s in (1, -1)]
+        sides = [
+            list(
+                zip(
+                    (radius * np.cos(at + s * half)).tolist(),
+                    (radius * np.sin(at + s * half)).tolist(),
+                    strict=True,
+                )
+            )
+            for s in (1, -1)
+        ]
         d.shape([*sides[0], *sides[1][::-1]], "body")
     left = outer * 1.5
-    d.shape([(left, inner), (left + wheel.inner_width, inner), (left + wheel.outer_width, outer), (left, outer)], "body")
+    d.shape(
+        [
+            (left, inner),
+            (left + wheel.inner_width, inner),
+            (left + wheel.outer_width, outer),
+            (left, outer),
+        ],
+        "body",
+    )
     d.line((left - 0.1 * outer, 0), (left + wheel.inner_width + 0.2 * outer, 0), layer="axis")
     d.line((left, 0), (left, outer), layer="part")
-    d.arrows.append(Arrow((left + wheel.inner_width + 0.35 * outer, inner * 0.5), (left + wheel.inner_width * 0.4, inner * 0.5)))
-    d.arrows.append(Arrow((left + wheel.outer_width * 0.5, outer * 1.02), (left + wheel.outer_width * 0.5, outer * 1.3)))
-    d.dimensions.append(Dimension((-outer, -outer), (outer, -outer), "below", wheel.outer, 2, prefix="ø "))
-    d.dimensions.append(Dimension((-inner, -outer), (inner, -outer), "below", wheel.inner, 1, prefix="ø "))
-    d.dimensions.append(Dimension((left, outer), (left + wheel.outer_width, outer), "above", wheel.outer_width, 1))
+    d.arrows.append(
+        Arrow(
+            (left + wheel.inner_width + 0.35 * outer, inner * 0.5),
+            (left + wheel.inner_width * 0.4, inner * 0.5),
+        )
+    )
+    d.arrows.append(
+        Arrow(
+            (left + wheel.outer_width * 0.5, outer * 1.02),
+            (left + wheel.outer_width * 0.5, outer * 1.3),
+        )
+    )
+    d.dimensions.append(
+        Dimension((-outer, -outer), (outer, -outer), "below", wheel.outer, 2, prefix="ø ")
+    )
+    d.dimensions.append(
+        Dimension((-inner, -outer), (inner, -outer), "below", wheel.inner, 1, prefix="ø ")
+    )
+    d.dimensions.append(
+        Dimension((left, outer), (left + wheel.outer_width, outer), "above", wheel.outer_width, 1)
+    )
     return d
 
 
@@ -107,7 +171,10 @@ def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
     shape = ring_profile(ring)
     d = Drawing("Ring in section, slot jets, entrained and outgoing stream")
     for side in (1, -1):
-        turned = lambda profile, side=side: [(z, side * r) for r, z in profile]  # noqa: E731
+
+        def turned(profile, side=side):
+            return [(z, side * r) for r, z in profile]
+
         d.shape(turned(shape.solid), "body")
         d.shape(turned(shape.hollow), "hollow")
     d.line((-0.6 * ring.depth, 0), (ring.depth * 2.4, 0), layer="axis")
@@ -120,14 +187,44 @@ def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
             start = -0.2 * ring.depth
             d.arrows.append(Arrow((start - unit * streams.entrained, r), (start, r)))
             r *= ring.exit / ring.throat
-            d.arrows.append(Arrow((1.15 * ring.depth, r), (1.15 * ring.depth + unit * streams.out, r)))
-    d.shape([(shape.slot_end, -ring.throat / 2), (shape.slot_end, ring.throat / 2), (ring.depth, ring.exit / 2), (2.2 * ring.depth, ring.exit / 2 + 0.1 * ring.depth),
-             (2.2 * ring.depth, -ring.exit / 2 - 0.1 * ring.depth), (ring.depth, -ring.exit / 2)], "stream")  # fmt: skip
-    d.dimensions.append(Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø "))
-    d.dimensions.append(Dimension((0, -shape.outer_radius), (0, shape.outer_radius), "left", 2 * shape.outer_radius, 2, prefix="ø "))
-    d.dimensions.append(Dimension((0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1))
+            d.arrows.append(
+                Arrow((1.15 * ring.depth, r), (1.15 * ring.depth + unit * streams.out, r))
+            )
+    d.shape(
+        [
+            (shape.slot_end, -ring.throat / 2),
+            (shape.slot_end, ring.throat / 2),
+            (ring.depth, ring.exit / 2),
+            (2.2 * ring.depth, ring.exit / 2 + 0.1 * ring.depth),
+            (2.2 * ring.depth, -ring.exit / 2 - 0.1 * ring.depth),
+            (ring.depth, -ring.exit / 2),
+        ],
+        "stream",
+    )
+    d.dimensions.append(
+        Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø ")
+    )
+    d.dimensions.append(
+        Dimension(
+            (0, -shape.outer_radius),
+            (0, shape.outer_radius),
+            "left",
+            2 * shape.outer_radius,
+            2,
+            prefix="ø ",
+        )
+    )
+    d.dimensions.append(
+        Dimension(
+            (0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1
+        )
+    )
     outside = shape.outer_radius + 0.12 * ring.depth
-    d.line((shape.slot_end, ring.throat / 2 - ring.slot / 2), (shape.slot_end + 0.35 * ring.depth, outside), layer="thin")
+    d.line(
+        (shape.slot_end, ring.throat / 2 - ring.slot / 2),
+        (shape.slot_end + 0.35 * ring.depth, outside),
+        layer="thin",
+    )
     d.notes.append(Note((shape.slot_end + 0.4 * ring.depth, outside), "slot", "start", ring.slot))
     return d
 
@@ -139,16 +236,34 @@ def duct_drawing(duct: Splitter, shared: Shared) -> Drawing:
     unit = duct.width / shared.total
     d.shape([(0, -w), (duct.length, -w), (duct.length, w), (0, w)], "hollow")
     for b, path in zip(duct.branches, branch_paths(duct), strict=True):
-        left = [(z - b.width / 2 * math.sin(at) * -1, x + b.width / 2 * math.cos(at)) for x, z, at in path]
-        right = [(z + b.width / 2 * math.sin(at) * -1, x - b.width / 2 * math.cos(at)) for x, z, at in path]
+        left = [
+            (z - b.width / 2 * math.sin(at) * -1, x + b.width / 2 * math.cos(at))
+            for x, z, at in path
+        ]
+        right = [
+            (z + b.width / 2 * math.sin(at) * -1, x - b.width / 2 * math.cos(at))
+            for x, z, at in path
+        ]
         d.shape([*left, *right[::-1]], "hollow")
-    d.arrows.append(Arrow((-0.4 * duct.width, 0), (duct.length * 0.85, 0), width=0.8 * unit * shared.total))
+    d.arrows.append(
+        Arrow((-0.4 * duct.width, 0), (duct.length * 0.85, 0), width=0.8 * unit * shared.total)
+    )
     for b, path, q in zip(duct.branches, branch_paths(duct), shared.flows, strict=True):
         (x0, z0, _), (x, z, at) = path[len(path) // 2], path[-1]
         reach = 0.6 * duct.width
         d.line(*((pz, px) for px, pz, _ in path[:: max(len(path) // 12, 1)]), (z, x), layer="axis")
-        d.arrows.append(Arrow((z, x), (z + reach * math.cos(at), x + reach * math.sin(at)), width=0.8 * unit * q))
-        d.notes.append(Note((z + 1.3 * reach * math.cos(at), x + 1.3 * reach * math.sin(at)), f"{b.name}, {100 * q / shared.total:.0f} %", "start"))
+        d.arrows.append(
+            Arrow(
+                (z, x), (z + reach * math.cos(at), x + reach * math.sin(at)), width=0.8 * unit * q
+            )
+        )
+        d.notes.append(
+            Note(
+                (z + 1.3 * reach * math.cos(at), x + 1.3 * reach * math.sin(at)),
+                f"{b.name}, {100 * q / shared.total:.0f} %",
+                "start",
+            )
+        )
         if b.aim != (0.0, 0.0):
             aim = (duct.length + b.aim[1], b.aim[0])
             d.circle(aim, 0.06 * duct.width, "keep_out")
@@ -167,21 +282,44 @@ def intake_drawing(chain: Sequence[Element]) -> Drawing:
     for i, e in enumerate(chain):
         length = max(e.length, 0.12 * top)
         a, b = before / 2, e.diameter / 2
-        d.shape([(x, a), (x + length, b), (x + length, -b), (x, -a)], "stalled" if i in chokes or i in steep else "hollow")
+        d.shape(
+            [(x, a), (x + length, b), (x + length, -b), (x, -a)],
+            "stalled" if i in chokes or i in steep else "hollow",
+        )
         if e.kind == "screen":
             for k in range(-4, 5):
                 d.circle((x + length / 2, k * b / 4.5), 0.02 * top, "body")
         if e.kind == "filter":
-            d.line(*[(x + length * (0.2 + 0.6 * (k % 2)), -b + 2 * b * k / 14) for k in range(15)], layer="thin")
+            d.line(
+                *[(x + length * (0.2 + 0.6 * (k % 2)), -b + 2 * b * k / 14) for k in range(15)],
+                layer="thin",
+            )
         if e.kind == "sensor":
             d.line((x + length / 2, -b), (x + length / 2, 0), layer="part")
-        d.notes.append(Note((x + length / 2, top * (1.16 if i % 2 else 1.34)), f"{i + 1} {KINDS[e.kind].label.lower()}", "middle"))
+        d.notes.append(
+            Note(
+                (x + length / 2, top * (1.16 if i % 2 else 1.34)),
+                f"{i + 1} {KINDS[e.kind].label.lower()}",
+                "middle",
+            )
+        )
         x, before = x + length, e.diameter
     d.line((-0.3 * top, 0), (x + 0.4 * top, 0), layer="axis")
     d.arrows.append(Arrow((-0.5 * top, 0), (-0.1 * top, 0)))
     d.arrows.append(Arrow((x + 0.1 * top, 0), (x + 0.5 * top, 0)))
-    d.dimensions.append(Dimension((0, -chain[0].diameter / 2), (0, chain[0].diameter / 2), "left", chain[0].diameter, 1, prefix="ø "))
-    d.dimensions.append(Dimension((x, -before / 2), (x, before / 2), "right", before, 1, prefix="ø "))
+    d.dimensions.append(
+        Dimension(
+            (0, -chain[0].diameter / 2),
+            (0, chain[0].diameter / 2),
+            "left",
+            chain[0].diameter,
+            1,
+            prefix="ø ",
+        )
+    )
+    d.dimensions.append(
+        Dimension((x, -before / 2), (x, before / 2), "right", before, 1, prefix="ø ")
+    )
     return d
 
 
@@ -193,8 +331,21 @@ def silencer_drawing(part: Silencer) -> Drawing:
         run = part.branch * 3
         d.box(-run / 2, -r, run, 2 * r, "hollow")
         d.box(-part.branch / 2, r, part.branch, part.length, "hollow")
-        d.dimensions.append(Dimension((part.branch / 2, r), (part.branch / 2, r + part.length), "right", part.length, 1))
-        d.dimensions.append(Dimension((-part.branch / 2, r + part.length), (part.branch / 2, r + part.length), "above", part.branch, 1, prefix="ø "))
+        d.dimensions.append(
+            Dimension(
+                (part.branch / 2, r), (part.branch / 2, r + part.length), "right", part.length, 1
+            )
+        )
+        d.dimensions.append(
+            Dimension(
+                (-part.branch / 2, r + part.length),
+                (part.branch / 2, r + part.length),
+                "above",
+                part.branch,
+                1,
+                prefix="ø ",
+            )
+        )
         ends = (-run / 2, run / 2)
     else:
         stub = part.length * 0.35
@@ -206,9 +357,26 @@ def silencer_drawing(part: Silencer) -> Drawing:
             for side in (1, -1):
                 for k in range(count):
                     x = part.length * (k + 0.5) / count
-                    d.line((x - part.length * 0.25 / count, side * r), (x + part.length * 0.25 / count, side * r), layer="part")
-        d.dimensions.append(Dimension((0, -part.chamber / 2), (part.length, -part.chamber / 2), "below", part.length, 1))
-        d.dimensions.append(Dimension((part.length, -part.chamber / 2), (part.length, part.chamber / 2), "right", part.chamber, 2, prefix="ø "))
+                    d.line(
+                        (x - part.length * 0.25 / count, side * r),
+                        (x + part.length * 0.25 / count, side * r),
+                        layer="part",
+                    )
+        d.dimensions.append(
+            Dimension(
+                (0, -part.chamber / 2), (part.length, -part.chamber / 2), "below", part.length, 1
+            )
+        )
+        d.dimensions.append(
+            Dimension(
+                (part.length, -part.chamber / 2),
+                (part.length, part.chamber / 2),
+                "right",
+                part.chamber,
+                2,
+                prefix="ø ",
+            )
+        )
         ends = (-stub, part.length + stub)
     d.dimensions.append(Dimension((ends[0], -r), (ends[0], r), "left", part.duct, 1, prefix="ø "))
     d.line((ends[0] * 1.1, 0), (ends[1] + 0.1 * (ends[1] - ends[0]), 0), layer="axis")
@@ -249,7 +417,9 @@ def cushion_drawing(c: Cushion, gap: float, nozzle: float, inward: float, jet: b
     d.line((-0.75 * wide, 0), (0.75 * wide, 0), layer="part")
     for side in (1, -1):
         edge = side * wide / 2
-        d.shape([(edge, h), (edge, top), (edge - side * wall, top), (edge - side * wall, h)], "body")
+        d.shape(
+            [(edge, h), (edge, top), (edge - side * wall, top), (edge - side * wall, h)], "body"
+        )
         reach = 0.16 * wide
         if jet:
             lean = math.sin(inward)
@@ -263,10 +433,25 @@ def cushion_drawing(c: Cushion, gap: float, nozzle: float, inward: float, jet: b
                 ],
                 "body",
             )
-            d.arrows.append(Arrow((edge - side * (wall + t / 2), h + 0.1 * wide), (edge - side * (wall + t / 2 + lean * h), 0.15 * h)))
-        d.arrows.append(Arrow((edge - side * 0.02 * wide, h * 0.4), (edge + side * reach, h * 0.25)))
+            d.arrows.append(
+                Arrow(
+                    (edge - side * (wall + t / 2), h + 0.1 * wide),
+                    (edge - side * (wall + t / 2 + lean * h), 0.15 * h),
+                )
+            )
+        d.arrows.append(
+            Arrow((edge - side * 0.02 * wide, h * 0.4), (edge + side * reach, h * 0.25))
+        )
     d.box(-wide / 2, top - wall, wide, wall, "body")
-    d.shape([(-wide / 2 + wall, h * 0.2), (wide / 2 - wall, h * 0.2), (wide / 2 - wall, top - wall), (-wide / 2 + wall, top - wall)], "stream")
+    d.shape(
+        [
+            (-wide / 2 + wall, h * 0.2),
+            (wide / 2 - wall, h * 0.2),
+            (wide / 2 - wall, top - wall),
+            (-wide / 2 + wall, top - wall),
+        ],
+        "stream",
+    )
     d.notes.append(Note((0, (top + h) / 2), f"{c.pressure:.0f} Pa", "middle"))
     d.dimensions.append(Dimension((wide / 2, 0), (wide / 2, h), "right", gap, 1))
     d.dimensions.append(Dimension((-wide / 2, top), (wide / 2, top), "above", wide, 1))
@@ -284,7 +469,13 @@ def pack_drawing(pack: Pack) -> Drawing:
     for s in range(pack.series):
         for p in range(pack.parallel):
             d.box(s * (length * 1.08), p * dia * 1.15, length, dia, "body")
-            d.box(s * (length * 1.08) + length, p * dia * 1.15 + dia * 0.35, length * 0.04, dia * 0.3, "part")
+            d.box(
+                s * (length * 1.08) + length,
+                p * dia * 1.15 + dia * 0.35,
+                length * 0.04,
+                dia * 0.3,
+                "part",
+            )
     right, high = pack.series * length * 1.08, pack.parallel * dia * 1.15
     end = right + 2.2 * length
     d.line((right, high * 0.5), (end, high * 0.5), layer="part")

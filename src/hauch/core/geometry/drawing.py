@@ -8,7 +8,22 @@ from typing import Literal
 
 import numpy as np
 
-Layer = Literal["over", "part", "thin", "axis", "mount", "keep_out", "space", "sensor", "flow", "heat", "body", "hollow", "stalled", "stream"]
+Layer = Literal[
+    "over",
+    "part",
+    "thin",
+    "axis",
+    "mount",
+    "keep_out",
+    "space",
+    "sensor",
+    "flow",
+    "heat",
+    "body",
+    "hollow",
+    "stalled",
+    "stream",
+]
 Side = Literal["below", "above", "left", "right"]
 Point = tuple[float, float]
 
@@ -62,7 +77,8 @@ class Sensor:
 
 @dataclass(frozen=True, slots=True)
 class Dimension:
-    """A distance between two points along one axis, drawn on a side at a level (1 is nearest the part).
+    """A distance between two points along one axis, drawn on a side at a level (1 is nearest the
+    part).
 
     ``known`` is False where the figure is only typical and the drawing not to scale there.
     """
@@ -94,7 +110,13 @@ class Drawing:
 
     def box(self, x: float, y: float, width: float, height: float, layer: Layer = "part") -> None:
         """A rectangle from its lower left corner."""
-        self.paths.append(Path(((x, y), (x + width, y), (x + width, y + height), (x, y + height)), layer, closed=True))
+        self.paths.append(
+            Path(
+                ((x, y), (x + width, y), (x + width, y + height), (x, y + height)),
+                layer,
+                closed=True,
+            )
+        )
 
     def shape(self, points: Sequence[Point], layer: Layer = "part") -> None:
         """A closed polyline."""
@@ -106,9 +128,16 @@ class Drawing:
 
     def bounds(self) -> tuple[float, float, float, float]:
         """Least and greatest x and y of all shapes."""
-        points = [p for path in self.paths for p in path.points] + [p for a in self.arrows for p in (a.start, a.end)] + [s.at for s in self.sensors]
+        points = (
+            [p for path in self.paths for p in path.points]
+            + [p for a in self.arrows for p in (a.start, a.end)]
+            + [s.at for s in self.sensors]
+        )
         for c in self.circles:
-            points += [(c.centre[0] - c.radius, c.centre[1] - c.radius), (c.centre[0] + c.radius, c.centre[1] + c.radius)]
+            points += [
+                (c.centre[0] - c.radius, c.centre[1] - c.radius),
+                (c.centre[0] + c.radius, c.centre[1] + c.radius),
+            ]
         if not points:
             return 0.0, 0.0, 1.0, 1.0
         table = np.array(points)

@@ -1,6 +1,8 @@
-"""The envelope of a round: what a part must fit, as parameters, as a drawing and as solids to model against.
+"""The envelope of a round: what a part must fit, as parameters, as a drawing and as solids to model
+against.
 
-Axes: z along the flow with the mounting plane at z = 0, x to the right, y upwards, origin on the axis of the bore. SI.
+Axes: z along the flow with the mounting plane at z = 0, x to the right, y upwards, origin on the
+axis of the bore. SI.
 """
 
 from __future__ import annotations
@@ -16,7 +18,9 @@ from hauch.core.geometry.drawing import Dimension, Drawing, Note
 
 @dataclass(frozen=True, slots=True)
 class Parameter:
-    """One critical dimension [m] (or a count), with the range in which it can be and what it starts with."""
+    """One critical dimension [m] (or a count), with the range in which it can be and what it starts
+    with.
+    """
 
     key: str
     label: str
@@ -64,7 +68,10 @@ class Box:
 
     def overlaps(self, other: Box) -> bool:
         """Whether two boxes share space; touching faces do not."""
-        return all(a < b + t and b < a + s for a, s, b, t in zip(self.at, self.size, other.at, other.size, strict=True))
+        return all(
+            a < b + t and b < a + s
+            for a, s, b, t in zip(self.at, self.size, other.at, other.size, strict=True)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,17 +114,24 @@ class Envelope:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for storage and export."""
-        boxes = [{"name": k.name, "at": list(k.box.at), "size": list(k.box.size)} for k in self.keep_outs]
+        boxes = [
+            {"name": k.name, "at": list(k.box.at), "size": list(k.box.size)} for k in self.keep_outs
+        ]
         return {"values": dict(self.values), "keep_outs": boxes}
 
     @classmethod
     def from_json(cls, part: str, stored: Mapping[str, Any]) -> Envelope:
-        """The envelope as it was stored; missing parameters take their start value. Raises ValueError for other shapes."""
+        """The envelope as it was stored; missing parameters take their start value. Raises
+        ValueError for other shapes.
+        """
         try:
-            values = {p.key: float(stored.get("values", {}).get(p.key, p.start)) for p in PARTS[part]}
+            values = {
+                p.key: float(stored.get("values", {}).get(p.key, p.start)) for p in PARTS[part]
+            }
             keep_outs = tuple(
-                KeepOut(str(k["name"]), Box(_three(k["at"]), _three(k["size"]))) for k in stored.get("keep_outs", ())
-            )  # fmt: skip
+                KeepOut(str(k["name"]), Box(_three(k["at"]), _three(k["size"])))
+                for k in stored.get("keep_outs", ())
+            )
         except (TypeError, KeyError, AttributeError) as problem:
             raise ValueError(f"the envelope cannot be read: {problem}") from problem
         return cls(part, values, keep_outs)
@@ -136,7 +150,8 @@ class Envelope:
                 found[p.key] = f"{p.label} is missing."
             elif not p.low <= value <= p.high:
                 found[p.key] = (
-                    f"{p.label}: {1000 * value:g} mm cannot be; it lies between {1000 * p.low:g} and {1000 * p.high:g} mm. Check the sign and the unit."
+                    f"{p.label}: {1000 * value:g} mm cannot be; it lies between {1000 * p.low:g}"
+                    f" and {1000 * p.high:g} mm. Check the sign and the unit."
                 )
         if not found:
             found |= _together(self)
@@ -149,15 +164,31 @@ class Envelope:
             if not all(math.isfinite(v) for v in (*one.box.at, *one.box.size)):
                 found[key] = f"Keep-out “{one.name}”: a number is missing."
             elif min(one.box.size) <= 0:
-                found[key] = f"Keep-out “{one.name}” has a side of {1000 * min(one.box.size):g} mm. Every side must be above 0."
+                found[key] = (
+                    f"Keep-out “{one.name}” has a side of {1000 * min(one.box.size):g} mm. Every"
+                    " side must be above 0."
+                )
         for (i, one), (j, other) in itertools.combinations(enumerate(self.keep_outs), 2):
-            if f"keep_out_{i}" not in found and f"keep_out_{j}" not in found and one.box.overlaps(other.box):
-                found[f"keep_out_{j}"] = f"Keep-outs “{one.name}” and “{other.name}” overlap. Make one of them smaller, or make them one box."
+            if (
+                f"keep_out_{i}" not in found
+                and f"keep_out_{j}" not in found
+                and one.box.overlaps(other.box)
+            ):
+                found[f"keep_out_{j}"] = (
+                    f"Keep-outs “{one.name}” and “{other.name}” overlap. Make one of them smaller,"
+                    " or make them one box."
+                )
         if complete:
             inner = self._needed_space()
             for number, one in enumerate(self.keep_outs):
-                if f"keep_out_{number}" not in found and inner is not None and one.box.overlaps(inner):
-                    found[f"keep_out_{number}"] = f"Keep-out “{one.name}” reaches into the bore, where the part has to be."
+                if (
+                    f"keep_out_{number}" not in found
+                    and inner is not None
+                    and one.box.overlaps(inner)
+                ):
+                    found[f"keep_out_{number}"] = (
+                        f"Keep-out “{one.name}” reaches into the bore, where the part has to be."
+                    )
         return found
 
     def _needed_space(self) -> Box | None:
@@ -180,29 +211,53 @@ def _together(e: Envelope) -> dict[str, str]:
     found: dict[str, str] = {}
     if e.part == "ring":
         if e["opening"] + 2 * e["wall"] >= e["outer"]:
-            found["opening"] = f"The free opening ({mm['opening']:g} mm) leaves no ring inside the outer diameter ({mm['outer']:g} mm)."
+            found["opening"] = (
+                f"The free opening ({mm['opening']:g} mm) leaves no ring inside the outer diameter"
+                f" ({mm['outer']:g} mm)."
+            )
         if e["neck"] >= e["outer"]:
-            found["neck"] = f"The neck ({mm['neck']:g} mm) is wider than the ring ({mm['outer']:g} mm)."
+            found["neck"] = (
+                f"The neck ({mm['neck']:g} mm) is wider than the ring ({mm['outer']:g} mm)."
+            )
         if e["neck_drop"] <= e["outer"] / 2:
-            found["neck_drop"] = f"The neck ends {mm['neck_drop']:g} mm below the axis, inside the ring. It must be more than {mm['outer'] / 2:g} mm."
+            found["neck_drop"] = (
+                f"The neck ends {mm['neck_drop']:g} mm below the axis, inside the ring. It must be"
+                f" more than {mm['outer'] / 2:g} mm."
+            )
         return found
     if e["bore"] + 2 * e["wall"] > e["mount_square"]:
-        found["bore"] = f"The bore ({mm['bore']:g} mm) and its wall do not fit the mounting square ({mm['mount_square']:g} mm)."
+        found["bore"] = (
+            f"The bore ({mm['bore']:g} mm) and its wall do not fit the mounting square"
+            f" ({mm['mount_square']:g} mm)."
+        )
     if e["hole_pitch"] + e["hole"] > e["mount_square"]:
-        found["hole_pitch"] = f"The holes run out of the mounting square: {mm['hole_pitch']:g} mm apart on a side of {mm['mount_square']:g} mm."
+        found["hole_pitch"] = (
+            f"The holes run out of the mounting square: {mm['hole_pitch']:g} mm apart on a side of"
+            f" {mm['mount_square']:g} mm."
+        )
     elif e["hole_pitch"] / math.sqrt(2) - e["hole"] / 2 < e["bore"] / 2:
         found["hole_pitch"] = (
-            f"The holes cut into the bore: at {mm['hole_pitch']:g} mm apart they lie {1000 * e['hole_pitch'] / math.sqrt(2):.4g} mm from the axis."
+            f"The holes cut into the bore: at {mm['hole_pitch']:g} mm apart they lie"
+            f" {1000 * e['hole_pitch'] / math.sqrt(2):.4g} mm from the axis."
         )
     if e.part == "rotor":
         if e["hub"] >= e["bore"]:
-            found["hub"] = f"The hub ({mm['hub']:g} mm) is larger than the bore ({mm['bore']:g} mm)."
+            found["hub"] = (
+                f"The hub ({mm['hub']:g} mm) is larger than the bore ({mm['bore']:g} mm)."
+            )
         elif e["hub"] / 2 >= e.swept_radius:
-            found["tip_gap"] = f"A tip gap of {mm['tip_gap']:g} mm leaves no room for blades between hub and bore."
+            found["tip_gap"] = (
+                f"A tip gap of {mm['tip_gap']:g} mm leaves no room for blades between hub and bore."
+            )
         if e["shaft"] + 2 * e["wall"] >= e["hub"]:
-            found["shaft"] = f"The shaft ({mm['shaft']:g} mm) leaves no wall in the hub ({mm['hub']:g} mm)."
+            found["shaft"] = (
+                f"The shaft ({mm['shaft']:g} mm) leaves no wall in the hub ({mm['hub']:g} mm)."
+            )
     elif e["bore"] > min(e["width"], e["height"]):
-        found["width"] = f"The space ({mm['width']:g} x {mm['height']:g} mm) is narrower than the bore ({mm['bore']:g} mm)."
+        found["width"] = (
+            f"The space ({mm['width']:g} x {mm['height']:g} mm) is narrower than the bore"
+            f" ({mm['bore']:g} mm)."
+        )
     return found
 
 
@@ -212,17 +267,27 @@ def _holes(e: Envelope) -> list[tuple[float, float]]:
 
 
 def reference_bodies(e: Envelope) -> list[Body]:
-    """Solids to model against: frame or mounting plate with bore and holes, shaft, neck, and the keep-outs."""
+    """Solids to model against: frame or mounting plate with bore and holes, shaft, neck, and the
+    keep-outs.
+    """
     if e.part == "ring":
         outer = e["neck"] / 2 + e["wall"]
         at = (0.0, -e["neck_drop"], e["depth"] / 2)
-        bodies = [Body("neck", (Cylinder(at, outer, 0.02, axis=1),), (Cylinder((0.0, at[1] - 0.001, at[2]), e["neck"] / 2, 0.022, axis=1),))]
+        bodies = [
+            Body(
+                "neck",
+                (Cylinder(at, outer, 0.02, axis=1),),
+                (Cylinder((0.0, at[1] - 0.001, at[2]), e["neck"] / 2, 0.022, axis=1),),
+            )
+        ]
     else:
         depth = e["depth"] if e.part == "rotor" else PLATE
         side = e["mount_square"]
         cuts = [Cylinder((0.0, 0.0, -0.001), e["bore"] / 2, depth + 0.002)]
         cuts += [Cylinder((x, y, -0.001), e["hole"] / 2, depth + 0.002) for x, y in _holes(e)]
-        bodies = [Body("frame", (Box((-side / 2, -side / 2, 0.0), (side, side, depth)),), tuple(cuts))]
+        bodies = [
+            Body("frame", (Box((-side / 2, -side / 2, 0.0), (side, side, depth)),), tuple(cuts))
+        ]
         if e.part == "rotor":
             bodies.append(Body("shaft", (Cylinder((0.0, 0.0, 0.0), e["shaft"] / 2, depth),)))
     return bodies + [Body(k.name, (k.box,)) for k in e.keep_outs]
@@ -242,7 +307,12 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
     side, bore = e["mount_square"], e["bore"]
     half = side / 2
     edge = -half if e.part == "rotor" else -e["width"] / 2
-    bottom = min([-half if e.part == "rotor" else -max(half, e["height"] / 2), *(k.box.at[1] for k in e.keep_outs)])
+    bottom = min(
+        [
+            -half if e.part == "rotor" else -max(half, e["height"] / 2),
+            *(k.box.at[1] for k in e.keep_outs),
+        ]
+    )
     d.box(-half, -half, side, side, "mount")
     d.circle((0, 0), bore / 2, "part")
     for x, y in _holes(e):
@@ -252,11 +322,29 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
     d.line((0, -reach), (0, reach), layer="axis")
     d.dimensions += [
         Dimension((-half, bottom), (half, bottom), "below", side, 2, prefix="□ "),
-        Dimension((-e["hole_pitch"] / 2, bottom), (e["hole_pitch"] / 2, bottom), "below", e["hole_pitch"], 1),
         Dimension(
-            (-e["hole_pitch"] / 2 - e["hole"] / 2, bottom), (-e["hole_pitch"] / 2 + e["hole"] / 2, bottom), "below", e["hole"], 3, prefix="4 × ⌀ "
+            (-e["hole_pitch"] / 2, bottom),
+            (e["hole_pitch"] / 2, bottom),
+            "below",
+            e["hole_pitch"],
+            1,
         ),
-        Dimension((min(-half, edge), -bore / 2), (min(-half, edge), bore / 2), "left", bore, 1, prefix="⌀ "),
+        Dimension(
+            (-e["hole_pitch"] / 2 - e["hole"] / 2, bottom),
+            (-e["hole_pitch"] / 2 + e["hole"] / 2, bottom),
+            "below",
+            e["hole"],
+            3,
+            prefix="4 × ⌀ ",
+        ),
+        Dimension(
+            (min(-half, edge), -bore / 2),
+            (min(-half, edge), bore / 2),
+            "left",
+            bore,
+            1,
+            prefix="⌀ ",
+        ),
     ]
     length = e["depth"] if e.part == "rotor" else e["length"]
     left = max([half, *(k.box.at[0] + k.box.size[0] for k in e.keep_outs)]) + max(0.35 * side, 0.04)
@@ -270,7 +358,12 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
         d.dimensions += [
             Dimension((left, bottom), (left + length, bottom), "below", length),
             Dimension((left + length, -top), (left + length, top), "right", e["height"]),
-            Dimension((-e["width"] / 2, max(half, top)), (e["width"] / 2, max(half, top)), "above", e["width"]),
+            Dimension(
+                (-e["width"] / 2, max(half, top)),
+                (e["width"] / 2, max(half, top)),
+                "above",
+                e["width"],
+            ),
         ]
         d.line((left - 0.1 * side, 0), (left + length + 0.1 * side, 0), layer="axis")
     for k in e.keep_outs:
@@ -289,20 +382,39 @@ def _rotor_views(d: Drawing, e: Envelope, left: float, bottom: float) -> None:
         d.box(left, low, depth, high - low, "mount")
     d.box(left, -e.swept_radius, depth, 2 * e.swept_radius, "space")
     d.box(left, -hub / 2, depth, hub, "part")
-    d.line((left - 0.25 * depth, -e["shaft"] / 2), (left + 1.25 * depth, -e["shaft"] / 2), layer="thin")
-    d.line((left - 0.25 * depth, e["shaft"] / 2), (left + 1.25 * depth, e["shaft"] / 2), layer="thin")
+    d.line(
+        (left - 0.25 * depth, -e["shaft"] / 2), (left + 1.25 * depth, -e["shaft"] / 2), layer="thin"
+    )
+    d.line(
+        (left - 0.25 * depth, e["shaft"] / 2), (left + 1.25 * depth, e["shaft"] / 2), layer="thin"
+    )
     d.line((left - 0.5 * depth, 0), (left + 1.5 * depth, 0), layer="axis")
     right = left + depth
     d.dimensions += [
         Dimension((left, bottom), (right, bottom), "below", depth),
-        Dimension((right, -e.swept_radius), (right, e.swept_radius), "right", 2 * e.swept_radius, 3, prefix="⌀ "),
+        Dimension(
+            (right, -e.swept_radius),
+            (right, e.swept_radius),
+            "right",
+            2 * e.swept_radius,
+            3,
+            prefix="⌀ ",
+        ),
         Dimension((right, -hub / 2), (right, hub / 2), "right", hub, 2, prefix="⌀ ≥ "),
-        Dimension((right, -e["shaft"] / 2), (right, e["shaft"] / 2), "right", e["shaft"], 1, prefix="⌀ "),
+        Dimension(
+            (right, -e["shaft"] / 2), (right, e["shaft"] / 2), "right", e["shaft"], 1, prefix="⌀ "
+        ),
     ]
 
 
 def _ring_views(d: Drawing, e: Envelope) -> None:
-    outer, opening, neck, drop, depth = e["outer"] / 2, e["opening"] / 2, e["neck"] / 2, e["neck_drop"], e["depth"]
+    outer, opening, neck, drop, depth = (
+        e["outer"] / 2,
+        e["opening"] / 2,
+        e["neck"] / 2,
+        e["neck_drop"],
+        e["depth"],
+    )
     d.circle((0, 0), outer, "space")
     d.circle((0, 0), opening, "part")
     d.line((-neck, -drop), (-neck, -math.sqrt(max(outer**2 - neck**2, 0.0))), layer="mount")

@@ -26,13 +26,27 @@ class _Rig:
         constant = self.kind.constant(key)
         return math.nan if constant is None else constant.typical
 
-    def dimension(self, key: str, start: tuple[float, float], end: tuple[float, float], side: Side, level: int = 1, prefix: str = "") -> None:
+    def dimension(
+        self,
+        key: str,
+        start: tuple[float, float],
+        end: tuple[float, float],
+        side: Side,
+        level: int = 1,
+        prefix: str = "",
+    ) -> None:
         """A dimension that shows one constant."""
-        self.d.dimensions.append(Dimension(start, end, side, self[key], level, prefix=prefix, known=key in self.constants))
+        self.d.dimensions.append(
+            Dimension(
+                start, end, side, self[key], level, prefix=prefix, known=key in self.constants
+            )
+        )
 
     def sensor(self, channel: str, x: float, y: float) -> None:
         """A sensor, lettered in the order in which they are drawn."""
-        self.d.sensors.append(Sensor((x, y), "ABCDEFGH"[len(self.d.sensors)], CHANNELS[channel].label))
+        self.d.sensors.append(
+            Sensor((x, y), "ABCDEFGH"[len(self.d.sensors)], CHANNELS[channel].label)
+        )
 
     def fan(self, x: float, y: float, size: float, depth: float = 0.0) -> None:
         """A part: its frame from the side, with a cross for the rotor."""
@@ -79,7 +93,15 @@ def _chamber(r: _Rig) -> None:
     r.d.box(0, -half, depth, height)
     r.d.line((0, -mouth / 2), (0, mouth / 2), layer="space")
     r.fan(0, 0, mouth * 1.1)
-    r.d.shape(((depth, -0.12 * height), (depth * 1.15, -0.04 * height), (depth * 1.15, 0.04 * height), (depth, 0.12 * height)), "mount")
+    r.d.shape(
+        (
+            (depth, -0.12 * height),
+            (depth * 1.15, -0.04 * height),
+            (depth * 1.15, 0.04 * height),
+            (depth, 0.12 * height),
+        ),
+        "mount",
+    )
     r.d.notes.append(Note((depth * 1.08, 0.16 * height), "throttle"))
     r.flow(depth * 0.1, 0, mouth * 0.7)
     r.sensor("static_pressure", r["tap_at"], half)
@@ -98,11 +120,20 @@ def _scale(r: _Rig) -> None:
     r.d.box(-side / 2, side * 0.06 + gap, side, side * 0.2, "mount")
     r.d.notes.append(Note((0, side * 0.3 + gap), "part"))
     for x in (-0.25, 0.0, 0.25):
-        r.d.arrows.append(Arrow((x * side, side * 0.06 + gap * 0.9), (x * side, side * 0.06 + gap * 0.15)))
+        r.d.arrows.append(
+            Arrow((x * side, side * 0.06 + gap * 0.9), (x * side, side * 0.06 + gap * 0.15))
+        )
     r.sensor("scale_mass", 0, -side * 0.14)
     r.sensor("speed", side * 0.4, side * 0.16 + gap)
     r.d.dimensions.append(
-        Dimension((-side / 2, -side * 0.28), (side / 2, -side * 0.28), "below", side, prefix="√A = ", known="plate_area" in r.constants)
+        Dimension(
+            (-side / 2, -side * 0.28),
+            (side / 2, -side * 0.28),
+            "below",
+            side,
+            prefix="√A = ",
+            known="plate_area" in r.constants,
+        )
     )
     r.dimension("stand_off", (side / 2, side * 0.06), (side / 2, side * 0.06 + gap), "right")
 
@@ -140,7 +171,9 @@ def _hot_block(r: _Rig) -> None:
     r.d.box(width * 0.05, height * 1.8 + gap, size, width * 0.18, "mount")
     r.d.notes.append(Note((width / 2, height * 1.8 + gap + width * 0.24), "part"))
     for x in (0.25, 0.5, 0.75):
-        r.d.arrows.append(Arrow((x * width, height * 1.8 + gap * 0.9), (x * width, height * 1.8 + gap * 0.2)))
+        r.d.arrows.append(
+            Arrow((x * width, height * 1.8 + gap * 0.9), (x * width, height * 1.8 + gap * 0.2))
+        )
     r.d.notes.append(Note((width / 2, height * 0.16), "heater with cut-out"))
     r.sensor("load_temperature", width * 0.5, max(height - r["sensor_depth"], 0.0))
     r.sensor("room_temperature", width * 1.6, height)
@@ -210,12 +243,25 @@ def _free_room(r: _Rig) -> None:
     left = distance + 0.35 * max(width, distance * 0.4)
     r.d.box(left, -height / 2, width, height, "space")
     places = max(int(r["places"]), 1)
-    columns = next((c for c in range(round(math.sqrt(places * width / height)) or 1, 0, -1) if places % c == 0), 1)
+    columns = next(
+        (
+            c
+            for c in range(round(math.sqrt(places * width / height)) or 1, 0, -1)
+            if places % c == 0
+        ),
+        1,
+    )
     rows = math.ceil(places / columns)
     for place in range(places):
         x, y = place % columns, place // columns
-        r.d.circle((left + (x + 0.5) * width / columns, height / 2 - (y + 0.5) * height / rows), min(width / columns, height / rows) * 0.07, "part")
-    r.d.notes.append(Note((left + width / 2, height / 2 * 1.12), f"{places} places, seen from the part"))
+        r.d.circle(
+            (left + (x + 0.5) * width / columns, height / 2 - (y + 0.5) * height / rows),
+            min(width / columns, height / rows) * 0.07,
+            "part",
+        )
+    r.d.notes.append(
+        Note((left + width / 2, height / 2 * 1.12), f"{places} places, seen from the part")
+    )
     r.sensor("air_speed", distance, 0)
     r.dimension("distance", (0, -height / 2), (distance, -height / 2), "below")
     r.dimension("grid_width", (left, -height / 2), (left + width, -height / 2), "below")
@@ -227,7 +273,11 @@ def _bag_fill(r: _Rig) -> None:
     mouth = min(r["mouth"], 1.6 * radius)
     start = math.asin(min(mouth / 2 / radius, 0.99))
     r.d.line(
-        *((math.cos(start) * radius - radius * math.cos(a), radius * math.sin(a)) for a in _steps(start, 2 * math.pi - start, 60)), layer="space"
+        *(
+            (math.cos(start) * radius - radius * math.cos(a), radius * math.sin(a))
+            for a in _steps(start, 2 * math.pi - start, 60)
+        ),
+        layer="space",
     )
     r.fan(0, 0, mouth)
     r.flow(radius * 0.1, 0, radius * 0.6)
@@ -243,7 +293,14 @@ def _steps(low: float, high: float, count: int) -> list[float]:
 def _lift(r: _Rig) -> None:
     span, gap = r["span"], r["span"] * 0.05
     r.d.line((-span, 0), (span, 0))
-    r.d.shape(((-span / 2, gap), (span / 2, gap), (span / 2, gap + span * 0.14), (-span / 2, gap + span * 0.14)))
+    r.d.shape(
+        (
+            (-span / 2, gap),
+            (span / 2, gap),
+            (span / 2, gap + span * 0.14),
+            (-span / 2, gap + span * 0.14),
+        )
+    )
     r.d.box(-span * 0.12, gap + span * 0.14, span * 0.24, span * 0.18, "mount")
     r.d.notes.append(Note((0, gap + span * 0.36), "load"))
     for x in (-1, 1):
@@ -259,7 +316,9 @@ def _panel(r: _Rig) -> None:
         r.d.notes.append(Note((-0.06, -judge * 0.05 - 0.01), f"judge {judge + 1}", "end"))
         for face in range(faces):
             r.d.box(face * 0.06, -judge * 0.05 - 0.025, 0.05, 0.035, "thin")
-    r.d.notes.append(Note((faces * 0.03, 0.04), f"{faces} faces or angles, {r['top']:g} points at most, blind"))
+    r.d.notes.append(
+        Note((faces * 0.03, 0.04), f"{faces} faces or angles, {r['top']:g} points at most, blind")
+    )
     r.sensor("panel_points", faces * 0.06 + 0.03, -0.01)
 
 
@@ -275,7 +334,14 @@ def _outlets(r: _Rig) -> None:
         r.d.notes.append(Note((x, spacing * 0.5), str(outlet + 1)))
     r.sensor("air_speed", 0, spacing * 0.28)
     r.dimension("spacing", (0, -spacing * 0.25), (spacing, -spacing * 0.25), "below")
-    r.dimension("outlet", (length - size / 2, -spacing * 0.25), (length + size / 2, -spacing * 0.25), "below", 1, "⌀ ")
+    r.dimension(
+        "outlet",
+        (length - size / 2, -spacing * 0.25),
+        (length + size / 2, -spacing * 0.25),
+        "below",
+        1,
+        "⌀ ",
+    )
 
 
 def _vibration(r: _Rig) -> None:
@@ -283,7 +349,13 @@ def _vibration(r: _Rig) -> None:
     r.d.box(-base / 2, -0.08 * base, base, 0.08 * base, "mount")
     for x in (-0.35, 0.35):
         if r["flexible"] >= 0.5:
-            r.d.line(*((x * base + 0.02 * base * (-1) ** i, -0.08 * base - 0.02 * base * i) for i in range(6)), layer="thin")
+            r.d.line(
+                *(
+                    (x * base + 0.02 * base * (-1) ** i, -0.08 * base - 0.02 * base * i)
+                    for i in range(6)
+                ),
+                layer="thin",
+            )
         else:
             r.d.box(x * base - 0.04 * base, -0.18 * base, 0.08 * base, 0.1 * base, "thin")
     r.d.box(-0.05 * base, 0, 0.1 * base, height, "mount")
@@ -298,10 +370,21 @@ def _vibration(r: _Rig) -> None:
 
 
 _DRAW: dict[str, Callable[[_Rig], None]] = {
-    "tunnel": _tunnel, "chamber": _chamber, "scale": _scale, "flow_bench": _flow_bench, "hot_block": _hot_block, "sound_spot": _sound_spot,
-    "power": _power, "drive": _drive, "free_room": _free_room, "bag_fill": _bag_fill, "lift": _lift, "panel": _panel, "outlets": _outlets,
+    "tunnel": _tunnel,
+    "chamber": _chamber,
+    "scale": _scale,
+    "flow_bench": _flow_bench,
+    "hot_block": _hot_block,
+    "sound_spot": _sound_spot,
+    "power": _power,
+    "drive": _drive,
+    "free_room": _free_room,
+    "bag_fill": _bag_fill,
+    "lift": _lift,
+    "panel": _panel,
+    "outlets": _outlets,
     "vibration": _vibration,
-}  # fmt: skip
+}
 
 
 def rig_drawing(kind: str, constants: Mapping[str, tuple[float, float]]) -> Drawing:

@@ -2,8 +2,10 @@
 
 References
 ----------
-JCGM 100:2008, 5.2.2 and F.1.2.3: causes that two figures share enter a difference with both signs, and cancel.
-Drift that is straight in time falls out of A-B-A: D. C. Montgomery, Design and Analysis of Experiments, on blocking.
+JCGM 100:2008, 5.2.2 and F.1.2.3: causes that two figures share enter a difference with both signs,
+    and cancel.
+Drift that is straight in time falls out of A-B-A: D. C. Montgomery, Design and Analysis of
+    Experiments, on blocking.
 """
 
 from __future__ import annotations
@@ -38,19 +40,29 @@ def mean_of(figures: Sequence[Quantity], name: str) -> Quantity:
         return figures[0]
     inputs = {f"x{i}": q for i, q in enumerate(figures)}
     mean = derive(
-        f"Mean of {len(figures)} repeats", "x̄ = 1/n Σ xᵢ", lambda **x: sum(x.values()) / len(x), inputs, figures[0].unit, "JCGM 100:2008, 4.2.1"
+        f"Mean of {len(figures)} repeats",
+        "x̄ = 1/n Σ xᵢ",
+        lambda **x: sum(x.values()) / len(x),
+        inputs,
+        figures[0].unit,
+        "JCGM 100:2008, 4.2.1",
     )
-    spread = math.sqrt(sum((q.value - mean.value) ** 2 for q in figures) / (len(figures) - 1) / len(figures))
+    spread = math.sqrt(
+        sum((q.value - mean.value) ** 2 for q in figures) / (len(figures) - 1) / len(figures)
+    )
     own = math.sqrt(sum(part**2 for cause, part in mean.parts.items() if cause.scope == "own"))
     if spread <= own:
         return mean
     # What the repeats scatter beyond their own doubts is a cause that no single one of them knows.
     cause = Influence(f"repeats:{name}", "repeats scatter", "own", "A", len(figures) - 1.0)
-    return Quantity(mean.value, mean.unit, {**mean.parts, cause: math.sqrt(spread**2 - own**2)}, mean.working)
+    return Quantity(
+        mean.value, mean.unit, {**mean.parts, cause: math.sqrt(spread**2 - own**2)}, mean.working
+    )
 
 
 def change(new: Quantity, old: Quantity, log: bool) -> Quantity:
-    """New against old: in percent where figures are compared as ratios, else as a difference in their unit.
+    """New against old: in percent where figures are compared as ratios, else as a difference in
+    their unit.
 
     Raises
     ------
@@ -58,9 +70,27 @@ def change(new: Quantity, old: Quantity, log: bool) -> Quantity:
     """
     if log:
         if old.value <= 0:
-            raise ValueError(f"a change in percent needs a figure above 0 to compare with, got {old.value:g}")
-        return derive("Change", "100 (x / x₀ − 1)", lambda x, x0: 100 * (x / x0 - 1), {"x": new, "x0": old}, "%", "definition", symbols={"x0": "x₀"})
-    return derive("Change", "x − x₀", lambda x, x0: x - x0, {"x": new, "x0": old}, new.unit, "definition", symbols={"x0": "x₀"})
+            raise ValueError(
+                f"a change in percent needs a figure above 0 to compare with, got {old.value:g}"
+            )
+        return derive(
+            "Change",
+            "100 (x / x₀ − 1)",
+            lambda x, x0: 100 * (x / x0 - 1),
+            {"x": new, "x0": old},
+            "%",
+            "definition",
+            symbols={"x0": "x₀"},
+        )
+    return derive(
+        "Change",
+        "x − x₀",
+        lambda x, x0: x - x0,
+        {"x": new, "x0": old},
+        new.unit,
+        "definition",
+        symbols={"x0": "x₀"},
+    )
 
 
 def against(new: Quantity, old: Quantity, log: bool, direction: int) -> Against:
@@ -71,7 +101,9 @@ def against(new: Quantity, old: Quantity, log: bool, direction: int) -> Against:
 
 
 def a_b_a(before: Quantity, other: Quantity, after: Quantity, log: bool, direction: int) -> Against:
-    """One thing changed and changed back: B against the mean of A before and A after, so that straight drift falls out."""
+    """One thing changed and changed back: B against the mean of A before and A after, so that
+    straight drift falls out.
+    """
     inputs = {"a1": before, "a2": after}
     middle = derive(
         "A, before and after",

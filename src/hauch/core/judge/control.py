@@ -2,9 +2,12 @@
 
 References
 ----------
-ISO 7870-2:2013 (Shewhart chart of individuals with moving ranges), ISO 7870-6:2016 (exponentially weighted moving average).
-D. C. Montgomery, Introduction to Statistical Quality Control, 6th ed., table 9.11: weight 0.2 with L = 2.962 gives a mean
-run length of 500 without a shift. JCGM 100:2008, 4.2.3 and G.3 (mean of repeats and its coverage interval).
+ISO 7870-2:2013 (Shewhart chart of individuals with moving ranges), ISO 7870-6:2016 (exponentially
+    weighted moving average).
+D. C. Montgomery, Introduction to Statistical Quality Control, 6th ed., table 9.11: weight 0.2 with
+    L = 2.962 gives a mean
+run length of 500 without a shift. JCGM 100:2008, 4.2.3 and G.3 (mean of repeats and its coverage
+    interval).
 """
 
 from __future__ import annotations
@@ -32,7 +35,9 @@ BASE_RUNS = 20
 LEAST_BASE = 8
 """Fewer runs than this set no limits worth an alarm."""
 CREEP_LEVEL = 0.99
-"""Level at which a slope over the repeats is called a creep: every reference is asked often, so that 95 % would cry wolf."""
+"""Level at which a slope over the repeats is called a creep: every reference is asked often, so
+that 95 % would cry wolf.
+"""
 LEAST_REPEATS = 3
 """Fewer repeats than this say nothing about repeatability."""
 
@@ -103,14 +108,18 @@ def control_chart(y: np.ndarray, base: int = BASE_RUNS) -> ControlChart:
 
     Notes
     -----
-    sigma = mean moving range / 1.128, so that a slow drift within the base runs does not widen the limits. The moving
-    average starts at the centre; its limits widen with t: L sigma sqrt(w/(2-w) (1-(1-w)^2t)).
+    sigma = mean moving range / 1.128, so that a slow drift within the base runs does not widen the
+    limits. The moving average starts at the centre; its limits widen with t: L sigma sqrt(w/(2-w)
+    (1-(1-w)^2t)).
     """
     y = np.asarray(y, dtype=float)
     if y.size == 0:
         raise ValueError("a control chart needs at least one run")
     if not np.all(np.isfinite(y)):
-        raise ValueError(f"run {int(np.flatnonzero(~np.isfinite(y))[0]) + 1} of the control chart is not a finite number")
+        raise ValueError(
+            f"run {int(np.flatnonzero(~np.isfinite(y))[0]) + 1} of the control chart is not a"
+            " finite number"
+        )
     count = min(base, y.size)
     centre = float(y[:count].mean())
     sigma = float(np.abs(np.diff(y[:count])).mean() / MOVING_RANGE_D2) if count > 1 else 0.0
@@ -119,15 +128,25 @@ def control_chart(y: np.ndarray, base: int = BASE_RUNS) -> ControlChart:
     half = np.full(y.size, EWMA_LIMIT * sigma * math.sqrt(EWMA_WEIGHT / (2 - EWMA_WEIGHT)))
     first = np.arange(1, min(y.size, WIDENING) + 1)
     half[: first.size] *= np.sqrt(1 - keep ** (2.0 * first))
-    return ControlChart(y, centre, sigma, count, ewma, half, np.abs(y - centre) > SHEWHART_LIMIT * sigma, np.abs(ewma - centre) > half)
+    return ControlChart(
+        y,
+        centre,
+        sigma,
+        count,
+        ewma,
+        half,
+        np.abs(y - centre) > SHEWHART_LIMIT * sigma,
+        np.abs(ewma - centre) > half,
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Baseline:
     """Whether a reference repeats well enough to begin.
 
-    ``half_width`` of the 95 % interval of its mean, in y; ``further`` repeats that are likely to be needed (0 when it
-    holds, None when repeats alone will not do); ``trend`` whether it still creeps.
+    ``half_width`` of the 95 % interval of its mean, in y; ``further`` repeats that are likely to be
+    needed (0 when it holds, None when repeats alone will not do); ``trend`` whether it still
+    creeps.
     """
 
     settled: bool
@@ -152,8 +171,9 @@ def baseline(y: np.ndarray, asked: float) -> Baseline:
 
     Notes
     -----
-    At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a slope whose 99 % interval
-    leaves out 0 and that moves the figure by more than ``asked`` over the series.
+    At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a
+    slope whose 99 % interval leaves out 0 and that moves the figure by more than ``asked`` over the
+    series.
     """
     if not asked > 0:
         raise ValueError(f"the repeatability asked for must be above 0, got {asked:g}")
@@ -166,7 +186,14 @@ def baseline(y: np.ndarray, asked: float) -> Baseline:
     trend = _creeps(y, asked)
     if half <= asked and not trend:
         return Baseline(True, count, half, asked, 0, False)
-    further = next((k for k in range(1, 51) if coverage_factor(count + k - 1) * s / math.sqrt(count + k) <= asked), None)
+    further = next(
+        (
+            k
+            for k in range(1, 51)
+            if coverage_factor(count + k - 1) * s / math.sqrt(count + k) <= asked
+        ),
+        None,
+    )
     return Baseline(False, count, half, asked, further, trend)
 
 
@@ -175,4 +202,7 @@ def _creeps(y: np.ndarray, asked: float) -> bool:
     slope = float(x @ y / (x @ x))
     rest = y - y.mean() - slope * x
     u = math.sqrt(float(rest @ rest) / (y.size - 2) / float(x @ x))
-    return abs(slope) > coverage_factor(y.size - 2, CREEP_LEVEL) * u and abs(slope) * (y.size - 1) > asked
+    return (
+        abs(slope) > coverage_factor(y.size - 2, CREEP_LEVEL) * u
+        and abs(slope) * (y.size - 1) > asked
+    )

@@ -27,7 +27,8 @@ MOST_REPEATS = 50
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """A judged difference: the word, the probability of better, and how many further repeats of the entry would call it.
+    """A judged difference: the word, the probability of better, and how many further repeats of the
+    entry would call it.
 
     ``repeats`` is 0 when it is called already and None when repeats alone cannot call it.
     """
@@ -37,7 +38,9 @@ class Difference:
     repeats: int | None
 
 
-def judge_difference(delta: float, u: float, dof: float, direction: int, repeat_sd: float = 0.0, count: int = 1) -> Difference:
+def judge_difference(
+    delta: float, u: float, dof: float, direction: int, repeat_sd: float = 0.0, count: int = 1
+) -> Difference:
     """Judge a difference to the reference.
 
     Parameters
@@ -68,7 +71,9 @@ def judge_difference(delta: float, u: float, dof: float, direction: int, repeat_
         return Difference("better", probability, 0)
     if probability <= 1 - bound:
         return Difference("worse", probability, 0)
-    return Difference("too close to call", probability, _repeats_to_call(abs(gain), u, dof, repeat_sd, count))
+    return Difference(
+        "too close to call", probability, _repeats_to_call(abs(gain), u, dof, repeat_sd, count)
+    )
 
 
 def _repeats_to_call(size: float, u: float, dof: float, repeat_sd: float, count: int) -> int | None:

@@ -1,7 +1,8 @@
 """Comparison with the reference: brackets, drift, the bridge between two specimens, common doubts.
 
-Everything is linear in y, which is the natural logarithm of a figure (so that differences are ratios) or a level in dB.
-A result is then a weighted sum of runs, and causes that two runs share cancel by themselves.
+Everything is linear in y, which is the natural logarithm of a figure (so that differences are
+ratios) or a level in dB. A result is then a weighted sum of runs, and causes that two runs share
+cancel by themselves.
 
 References
 ----------
@@ -27,8 +28,8 @@ class Runs:
     time : moment of the run [s], shape (n,)
     own : standard uncertainty of the run's own causes other than scatter, in y, shape (n,)
     common : signed contributions of the common causes, in y, shape (n, K)
-    group : state of the rig in which the run was made, shape (n,); None where the rig had only one. Runs are compared
-        with reference runs of the same state only
+    group : state of the rig in which the run was made, shape (n,); None where the rig had only one.
+        Runs are compared with reference runs of the same state only
     """
 
     subject: np.ndarray
@@ -64,7 +65,8 @@ class Comparison:
     weights : weight of each reference run in each entry's mean, shape (E, m)
     bridges : specimen -> (difference to the base specimen in y, standard uncertainty, pairs)
     unbridged : specimens that no pair of runs ties to the base
-    drift : change of the reference between first and last bracket in y, and its standard uncertainty
+    drift : change of the reference between first and last bracket in y, and its standard
+        uncertainty
     left_out : indices of the entry runs that nothing can be compared with
     """
 
@@ -88,7 +90,9 @@ class Comparison:
 
 
 BRACKET_GAP = 4 * 3600.0
-"""Reference runs further apart than this [s] are two brackets: the bench may have changed in between."""
+"""Reference runs further apart than this [s] are two brackets: the bench may have changed in
+between.
+"""
 
 
 def brackets(entry_times: np.ndarray, reference_times: np.ndarray) -> np.ndarray:
@@ -104,18 +108,21 @@ def brackets(entry_times: np.ndarray, reference_times: np.ndarray) -> np.ndarray
     return number
 
 
-def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: int) -> tuple[np.ndarray, np.ndarray]:
+def bridge_weights(
+    reference: Runs, bracket: np.ndarray, specimens: int, base: int
+) -> tuple[np.ndarray, np.ndarray]:
     """Weights on reference runs that give each specimen's difference to the base.
 
     Returns
     -------
-    weights, shape (specimens, m), and the number of brackets in which each was run beside another that leads to the base,
-    shape (specimens,); 0 where none does.
+    weights, shape (specimens, m), and the number of brackets in which each was run beside another
+    that leads to the base, shape (specimens,); 0 where none does.
 
     Notes
     -----
-    Least squares of specimen mean = level of the bracket + offset of the specimen, each specimen in each bracket counting
-    once. A chain (first beside second, later second beside third) ties the third to the first.
+    Least squares of specimen mean = level of the bracket + offset of the specimen, each specimen in
+    each bracket counting once. A chain (first beside second, later second beside third) ties the
+    third to the first.
     """
     levels = np.zeros((specimens, specimens))
     runs = np.zeros((specimens, reference.size))
@@ -128,7 +135,12 @@ def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: i
             continue
         shared.append(set(present.tolist()))
         centring = np.eye(present.size) - 1 / present.size
-        means = np.stack([(here & (reference.subject == s)) / np.sum(here & (reference.subject == s)) for s in present])
+        means = np.stack(
+            [
+                (here & (reference.subject == s)) / np.sum(here & (reference.subject == s))
+                for s in present
+            ]
+        )
         levels[np.ix_(present, present)] += centring
         runs[present] += centring @ means
         for s in present.tolist():
@@ -141,14 +153,19 @@ def bridge_weights(reference: Runs, bracket: np.ndarray, specimens: int, base: i
     rest = sorted(tied - {base})
     if rest:
         weights[rest] = np.linalg.solve(levels[np.ix_(rest, rest)], runs[rest])
-    pairs = np.array([sum(s in together for together in shared) if s in rest else 0 for s in range(specimens)])
+    pairs = np.array(
+        [sum(s in together for together in shared) if s in rest else 0 for s in range(specimens)]
+    )
     return weights, pairs
 
 
-def interpolation_weights(entry_times: np.ndarray, reference_times: np.ndarray, bracket: np.ndarray) -> np.ndarray:
+def interpolation_weights(
+    entry_times: np.ndarray, reference_times: np.ndarray, bracket: np.ndarray
+) -> np.ndarray:
     """Weight of each reference run at the moment of each entry run, shape (n, m); rows add up to 1.
 
-    Linear in time between the two brackets around a run; before the first and after the last, that bracket alone.
+    Linear in time between the two brackets around a run; before the first and after the last, that
+    bracket alone.
     """
     count = int(bracket.max()) + 1
     centre = np.array([reference_times[bracket == b].mean() for b in range(count)])
@@ -159,7 +176,9 @@ def interpolation_weights(entry_times: np.ndarray, reference_times: np.ndarray, 
         share_right = np.zeros(entry_times.size)
         right = left
     else:
-        share_right = np.clip((entry_times - centre[left]) / (centre[right] - centre[left]), 0.0, 1.0)
+        share_right = np.clip(
+            (entry_times - centre[left]) / (centre[right] - centre[left]), 0.0, 1.0
+        )
     of_brackets = np.zeros((entry_times.size, count))
     row = np.arange(entry_times.size)
     of_brackets[row, left] = 1 - share_right
@@ -170,7 +189,11 @@ def interpolation_weights(entry_times: np.ndarray, reference_times: np.ndarray, 
 def _nearest(times: np.ndarray, among: np.ndarray) -> np.ndarray:
     """Index of the nearest of ``among`` for each time."""
     order = np.argsort(among, kind="stable")
-    right = np.clip(np.searchsorted(among[order], times), 1, max(among.size - 1, 1)) if among.size > 1 else np.zeros(times.size, int)
+    right = (
+        np.clip(np.searchsorted(among[order], times), 1, max(among.size - 1, 1))
+        if among.size > 1
+        else np.zeros(times.size, int)
+    )
     left = np.maximum(right - 1, 0)
     nearer_left = np.abs(times - among[order[left]]) <= np.abs(among[order[right]] - times)
     return order[np.where(nearer_left, left, right)]
@@ -186,12 +209,15 @@ def pooled_sd(values: np.ndarray, group: np.ndarray) -> tuple[float, int]:
     return float(np.sum((values - means[index]) ** 2)), int(values.size - ids.size)
 
 
-def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallback_sd: float = 0.0) -> Comparison:
+def compare(
+    entries: Runs, reference: Runs, entry_count: int, base: int, fallback_sd: float = 0.0
+) -> Comparison:
     """Compare entries with the reference on one test.
 
     Parameters
     ----------
-    entries, reference : runs of the entries and of the reference specimens, with the same common causes
+    entries, reference : runs of the entries and of the reference specimens, with the same common
+        causes
     entry_count : number of entries E; entries without runs get NaN
     base : index of the reference specimen that all is expressed against
     fallback_sd : standard deviation of one repeat in y where nothing was repeated
@@ -202,9 +228,10 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
 
     Notes
     -----
-    A state of the rig is compared within itself: its own brackets, its own interpolation; bridges between specimens hold
-    across states. Own scatter is pooled over all entries and brackets, since three repeats alone say little about scatter. An entry
-    run whose nearest bracket holds only specimens without a bridge to the base is left out.
+    A state of the rig is compared within itself: its own brackets, its own interpolation; bridges
+    between specimens hold across states. Own scatter is pooled over all entries and brackets, since
+    three repeats alone say little about scatter. An entry run whose nearest bracket holds only
+    specimens without a bridge to the base is left out.
     """
     specimens = int(reference.subject.max(initial=base)) + 1
     bracket = _brackets_by_state(entries, reference)
@@ -221,9 +248,14 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
 
     counts = np.bincount(entries.subject[kept], minlength=entry_count)
     share = np.where(counts > 0, 1 / np.maximum(counts, 1), 0.0)
-    mean = csr_array((share[entries.subject[kept]], (entries.subject[kept], np.flatnonzero(kept))), shape=(entry_count, entries.size))
+    mean = csr_array(
+        (share[entries.subject[kept]], (entries.subject[kept], np.flatnonzero(kept))),
+        shape=(entry_count, entries.size),
+    )
     squares, dof = pooled_sd(corrected[kept], entries.subject[kept])
-    reference_squares, reference_dof = pooled_sd(reference.y, bracket * specimens + reference.subject)
+    reference_squares, reference_dof = pooled_sd(
+        reference.y, bracket * specimens + reference.subject
+    )
     total_dof = dof + reference_dof
     sd = float(np.sqrt((squares + reference_squares) / total_dof)) if total_dof else fallback_sd
 
@@ -232,7 +264,13 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
     common = mean @ entries.common - entry_weights @ reference.common
     own_variance = sd**2 * share + (mean.multiply(mean)) @ entries.own**2
     bridges = {
-        s: (float(to_base[s] @ reference.y), float(np.sqrt(np.sum((to_base[s] * random) ** 2))), int(pairs[s])) for s in range(specimens) if pairs[s]
+        s: (
+            float(to_base[s] @ reference.y),
+            float(np.sqrt(np.sum((to_base[s] * random) ** 2))),
+            int(pairs[s]),
+        )
+        for s in range(specimens)
+        if pairs[s]
     }
     return Comparison(
         delta=np.where(counts > 0, mean @ corrected, np.nan),
@@ -241,17 +279,29 @@ def compare(entries: Runs, reference: Runs, entry_count: int, base: int, fallbac
         counts=counts,
         repeat_sd=sd,
         dof=float(total_dof) if total_dof else np.inf,
-        reference_sd=np.concatenate([np.ones(reference.size, bool), np.zeros(common.shape[1], bool)]),
+        reference_sd=np.concatenate(
+            [np.ones(reference.size, bool), np.zeros(common.shape[1], bool)]
+        ),
         weights=entry_weights,
         bridges=bridges,
-        unbridged=frozenset(np.flatnonzero(~tied & np.isin(np.arange(specimens), reference.subject)).tolist()),
-        drift=_drift(reference, one_of @ to_base, usable & (reference.groups == _in_order(reference)[-1]), bracket, random),
+        unbridged=frozenset(
+            np.flatnonzero(~tied & np.isin(np.arange(specimens), reference.subject)).tolist()
+        ),
+        drift=_drift(
+            reference,
+            one_of @ to_base,
+            usable & (reference.groups == _in_order(reference)[-1]),
+            bracket,
+            random,
+        ),
         left_out=tuple(np.flatnonzero(~kept).tolist()),
     )
 
 
 def _brackets_by_state(entries: Runs, reference: Runs) -> np.ndarray:
-    """Number of the bracket of each reference run over all states of the rig, shape (m,); brackets never span two states."""
+    """Number of the bracket of each reference run over all states of the rig, shape (m,); brackets
+    never span two states.
+    """
     number = np.zeros(reference.size, dtype=int)
     first = 0
     for state in _in_order(reference):
@@ -265,11 +315,17 @@ def _brackets_by_state(entries: Runs, reference: Runs) -> np.ndarray:
 def _in_order(runs: Runs) -> list[int]:
     """States of the rig in the order in which they were first used."""
     states = np.unique(runs.groups)
-    return sorted(states.tolist(), key=lambda state: (float(runs.time[runs.groups == state].min()), state))
+    return sorted(
+        states.tolist(), key=lambda state: (float(runs.time[runs.groups == state].min()), state)
+    )
 
 
-def _weights_by_state(entries: Runs, reference: Runs, bracket: np.ndarray, usable: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Weight of each reference run in each entry run's reference, shape (n, m), and which entry runs have one, shape (n,)."""
+def _weights_by_state(
+    entries: Runs, reference: Runs, bracket: np.ndarray, usable: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Weight of each reference run in each entry run's reference, shape (n, m), and which entry
+    runs have one, shape (n,).
+    """
     weights = np.zeros((entries.size, reference.size))
     kept = np.zeros(entries.size, dtype=bool)
     for state in _in_order(reference):
@@ -279,12 +335,18 @@ def _weights_by_state(entries: Runs, reference: Runs, bracket: np.ndarray, usabl
         kept[mine] = usable[theirs][_nearest(entries.time[mine], reference.time[theirs])]
         chosen = theirs & usable
         number = np.unique(bracket[chosen], return_inverse=True)[1]
-        weights[np.ix_(mine, chosen)] = interpolation_weights(entries.time[mine], reference.time[chosen], number)
+        weights[np.ix_(mine, chosen)] = interpolation_weights(
+            entries.time[mine], reference.time[chosen], number
+        )
     return weights, kept
 
 
-def _drift(reference: Runs, bridge: np.ndarray, chosen: np.ndarray, bracket: np.ndarray, random: np.ndarray) -> tuple[float, float]:
-    """Last bracket minus first of the rig's present state, in y, with its standard uncertainty; specimens brought to the base first."""
+def _drift(
+    reference: Runs, bridge: np.ndarray, chosen: np.ndarray, bracket: np.ndarray, random: np.ndarray
+) -> tuple[float, float]:
+    """Last bracket minus first of the rig's present state, in y, with its standard uncertainty;
+    specimens brought to the base first.
+    """
     numbers = np.unique(bracket[chosen])
     if numbers.size < 2:
         return 0.0, 0.0

@@ -2,9 +2,12 @@
 
 References
 ----------
-JCGM 101:2008, 6.4.9.4 and 7 (Monte Carlo propagation, t distribution for a pooled standard deviation).
-JCGM 106:2012, 8.2 (simple acceptance: a limit is kept or broken by the value; the probability is told beside it).
-K. Deb and others, IEEE Trans. Evol. Comput. 6 (2002) 182 (fronts of entries that none beats in everything).
+JCGM 101:2008, 6.4.9.4 and 7 (Monte Carlo propagation, t distribution for a pooled standard
+    deviation).
+JCGM 106:2012, 8.2 (simple acceptance: a limit is kept or broken by the value; the probability is
+    told beside it).
+K. Deb and others, IEEE Trans. Evol. Comput. 6 (2002) 182 (fronts of entries that none beats in
+    everything).
 """
 
 from __future__ import annotations
@@ -20,7 +23,9 @@ from hauch.core.judge.standing import CALL, CHUNK, Standing, Term, TieRule
 
 RANK_POINTS, SUM, FRONT, CONSTRAINT = "rank_points", "sum", "front", "constraint"
 LAYERED_UP_TO = 60
-"""Fronts of more entries than this are drawn fewer times, since every entry is held against every other."""
+"""Fronts of more entries than this are drawn fewer times, since every entry is held against every
+other.
+"""
 FEWER_DRAWS = 500
 
 Deltas = list[np.ndarray]
@@ -29,7 +34,9 @@ Deltas = list[np.ndarray]
 
 @dataclass(frozen=True, slots=True)
 class Limit:
-    """A limit that an entry must keep: its loss in a test may be at most ``most`` (percent, or dB or points); below 0 asks for a gain."""
+    """A limit that an entry must keep: its loss in a test may be at most ``most`` (percent, or dB
+    or points); below 0 asks for a gain.
+    """
 
     test: str
     most: float
@@ -49,8 +56,9 @@ class Limit:
 class Outcome:
     """What a scheme makes of the entries that have all figures; E entries.
 
-    ``score`` and its standard uncertainty ``u`` (both empty for fronts), ``ground`` the reference's own score, ``kept``
-    probability that an entry keeps all limits, ``breaks`` which limits it breaks by value, shape (E, limits).
+    ``score`` and its standard uncertainty ``u`` (both empty for fronts), ``ground`` the reference's
+    own score, ``kept`` probability that an entry keeps all limits, ``breaks`` which limits it
+    breaks by value, shape (E, limits).
     """
 
     complete: np.ndarray
@@ -69,26 +77,51 @@ def rule_problems(scheme: str, terms: Sequence[Term], limits: Sequence[Limit] = 
         problems.append("The rules score no test. Give at least one test a weight.")
     for term in terms:
         if not term.weight > 0:
-            problems.append(f"The weight of “{term.test}” is {term.weight:g}. Give a weight above 0, or take the test out of the score.")
+            problems.append(
+                f"The weight of “{term.test}” is {term.weight:g}. Give a weight above 0, or take"
+                " the test out of the score."
+            )
         if term.direction not in (1, -1):
-            problems.append(f"The direction of “{term.test}” must be more (+1) or less (-1), got {term.direction}.")
-    one = {"best_single": "“Best single metric” ranks by one test", CONSTRAINT: "“Constraint, then objective” has one objective"}
+            problems.append(
+                f"The direction of “{term.test}” must be more (+1) or less (-1), got"
+                f" {term.direction}."
+            )
+    one = {
+        "best_single": "“Best single metric” ranks by one test",
+        CONSTRAINT: "“Constraint, then objective” has one objective",
+    }
     if scheme in one and len(terms) > 1:
-        problems.append(f"{one[scheme]}, but {len(terms)} have a weight: {', '.join(t.test for t in terms)}. Keep one.")
+        problems.append(
+            f"{one[scheme]}, but {len(terms)} have a weight: {', '.join(t.test for t in terms)}."
+            " Keep one."
+        )
     if scheme == CONSTRAINT and not limits:
-        problems.append("“Constraint, then objective” needs at least one limit. Give a test the most that an entry may lose.")
+        problems.append(
+            "“Constraint, then objective” needs at least one limit. Give a test the most that an"
+            " entry may lose."
+        )
     if scheme in {FRONT, RANK_POINTS, SUM} and len(terms) == 1:
-        problems.append(f"Only “{terms[0].test}” is scored; with one test choose “best single metric”.")
+        problems.append(
+            f"Only “{terms[0].test}” is scored; with one test choose “best single metric”."
+        )
     both = sorted({t.test for t in terms} & {limit.test for limit in limits})
     if scheme == CONSTRAINT and both:
-        problems.append(f"“{both[0]}” is both the objective and a limit. A test is one or the other.")
+        problems.append(
+            f"“{both[0]}” is both the objective and a limit. A test is one or the other."
+        )
     return problems
 
 
 def judge_rules(
-    scheme: str, terms: Sequence[Term], comparisons: Sequence[Comparison], limits: Sequence[Limit] = (), limited: Sequence[Comparison] = (),
-    tie_rule: TieRule = "too_close", draws: int = 20_000, seed: int = 1,
-) -> Outcome:  # fmt: skip
+    scheme: str,
+    terms: Sequence[Term],
+    comparisons: Sequence[Comparison],
+    limits: Sequence[Limit] = (),
+    limited: Sequence[Comparison] = (),
+    tie_rule: TieRule = "too_close",
+    draws: int = 20_000,
+    seed: int = 1,
+) -> Outcome:
     """Rank entries by any scheme, drawing all doubts.
 
     Parameters
@@ -102,8 +135,8 @@ def judge_rules(
 
     Notes
     -----
-    Entries that break a limit come after all that keep it. Under ``front`` an entry's rank is one more than the number of
-    entries on better fronts, and ties are fronts.
+    Entries that break a limit come after all that keep it. Under ``front`` an entry's rank is one
+    more than the number of entries on better fronts, and ties are fronts.
     """
     if problems := rule_problems(scheme, terms, limits):
         raise ValueError(problems[0])
@@ -122,7 +155,11 @@ def judge_rules(
     if scheme == FRONT and complete.size > LAYERED_UP_TO:
         draws = min(draws, FEWER_DRAWS)
     drawn, out = _draw_all(judged, everything, complete, draws, seed)
-    breaks = np.array([limit.broken(d) for limit, d in zip(limits, nominal_deltas[count:], strict=True)]).reshape(len(limits), complete.size).T
+    breaks = (
+        np.array([limit.broken(d) for limit, d in zip(limits, nominal_deltas[count:], strict=True)])
+        .reshape(len(limits), complete.size)
+        .T
+    )
     standing = _rank(nominal, outside, drawn, out, tie_rule, fronts=scheme == FRONT)
     zero = float(goodness([np.zeros(1) for _ in terms])[0])
     sign = -1.0 if scheme == SUM else 1.0
@@ -136,24 +173,45 @@ def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarr
     total = sum(term.weight for term in terms)
 
     def percent(deltas: Deltas) -> np.ndarray:
-        return 100 + np.sum([t.direction * t.weight / total * t.percent(d) for t, d in zip(terms, deltas, strict=True)], axis=0)
+        return 100 + np.sum(
+            [
+                t.direction * t.weight / total * t.percent(d)
+                for t, d in zip(terms, deltas, strict=True)
+            ],
+            axis=0,
+        )
 
     def points(deltas: Deltas) -> np.ndarray:
         entries = deltas[0].shape[-1]
-        return np.sum([t.weight * (entries + 1 - rankdata(-t.direction * d, axis=-1)) for t, d in zip(terms, deltas, strict=True)], axis=0)
+        return np.sum(
+            [
+                t.weight * (entries + 1 - rankdata(-t.direction * d, axis=-1))
+                for t, d in zip(terms, deltas, strict=True)
+            ],
+            axis=0,
+        )
 
     def summed(deltas: Deltas) -> np.ndarray:
-        figures = [t.reference_level * np.exp(d) if t.log else t.reference_level + d for t, d in zip(terms, deltas, strict=True)]
-        return np.sum([t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True)], axis=0)
+        figures = [
+            t.reference_level * np.exp(d) if t.log else t.reference_level + d
+            for t, d in zip(terms, deltas, strict=True)
+        ]
+        return np.sum(
+            [t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True)],
+            axis=0,
+        )
 
     def fronts(deltas: Deltas) -> np.ndarray:
-        return -front_numbers(np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1))
+        return -front_numbers(
+            np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1)
+        )
 
     return {RANK_POINTS: points, SUM: summed, FRONT: fronts}.get(scheme, percent)
 
 
 def front_numbers(gains: np.ndarray) -> np.ndarray:
-    """Number of the front on which each entry lies, from 1; shape (..., E) from gains (..., E, T), more being better.
+    """Number of the front on which each entry lies, from 1; shape (..., E) from gains (..., E, T),
+    more being better.
 
     An entry is beaten when another is at least as good in every test and better in one.
     """
@@ -171,38 +229,66 @@ def front_numbers(gains: np.ndarray) -> np.ndarray:
     return number
 
 
-def _draws(comparisons: Sequence[Comparison], complete: np.ndarray, draws: int, seed: int, chunk: int) -> Iterator[Deltas]:
-    """Seeded draws of all deltas: scatter with one scale for each test and draw, common causes as normal."""
+def _draws(
+    comparisons: Sequence[Comparison], complete: np.ndarray, draws: int, seed: int, chunk: int
+) -> Iterator[Deltas]:
+    """Seeded draws of all deltas: scatter with one scale for each test and draw, common causes as
+    normal.
+    """
     sizes = [chunk] * (draws // chunk) + ([draws % chunk] if draws % chunk else [])
     for stream, size in zip(np.random.SeedSequence(seed).spawn(len(sizes)), sizes, strict=True):
         random = np.random.Generator(np.random.SFC64(stream))
         deltas = []
         for c in comparisons:
-            scale = np.sqrt(c.dof / random.chisquare(c.dof, size)) if np.isfinite(c.dof) else np.ones(size)
+            scale = (
+                np.sqrt(c.dof / random.chisquare(c.dof, size))
+                if np.isfinite(c.dof)
+                else np.ones(size)
+            )
             used = np.flatnonzero(np.any(c.shared[complete] != 0, axis=0))
-            causes = random.standard_normal((size, used.size)) * np.where(c.reference_sd[used], scale[:, None], 1.0)
+            causes = random.standard_normal((size, used.size)) * np.where(
+                c.reference_sd[used], scale[:, None], 1.0
+            )
             own = random.standard_normal((size, complete.size)) * scale[:, None] * c.own_u[complete]
             deltas.append(c.delta[complete] + own + causes @ c.shared[np.ix_(complete, used)].T)
         yield deltas
 
 
 def _draw_all(
-    judged: Callable[[Deltas], tuple[np.ndarray, np.ndarray]], comparisons: Sequence[Comparison], complete: np.ndarray, draws: int, seed: int
+    judged: Callable[[Deltas], tuple[np.ndarray, np.ndarray]],
+    comparisons: Sequence[Comparison],
+    complete: np.ndarray,
+    draws: int,
+    seed: int,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Goodness of every draw, shape (draws, E), and whether a limit is broken in it."""
     chunk = min(CHUNK, max(1, 2_000_000 // max(complete.size, 1) ** 2))
     parts = [judged(deltas) for deltas in _draws(comparisons, complete, draws, seed, chunk)]
-    return np.concatenate([g.astype(np.float32) for g, _ in parts]), np.concatenate([o for _, o in parts])
+    return np.concatenate([g.astype(np.float32) for g, _ in parts]), np.concatenate(
+        [o for _, o in parts]
+    )
 
 
-def _rank(nominal: np.ndarray, outside: np.ndarray, drawn: np.ndarray, out: np.ndarray, tie_rule: TieRule, *, fronts: bool) -> Standing:
+def _rank(
+    nominal: np.ndarray,
+    outside: np.ndarray,
+    drawn: np.ndarray,
+    out: np.ndarray,
+    tie_rule: TieRule,
+    *,
+    fronts: bool,
+) -> Standing:
     count = nominal.size
     order = np.lexsort((np.arange(count), -nominal, outside))
     ranks = np.zeros(count, dtype=int)
     leader = 0
     for place, entry in enumerate(order):
         head = order[leader]
-        same = nominal[head] == nominal[entry] if fronts else _together(head, entry, nominal, drawn, tie_rule)
+        same = (
+            nominal[head] == nominal[entry]
+            if fronts
+            else _together(head, entry, nominal, drawn, tie_rule)
+        )
         if outside[head] != outside[entry] or not same:
             leader = place
         ranks[entry] = leader + 1
@@ -211,12 +297,18 @@ def _rank(nominal: np.ndarray, outside: np.ndarray, drawn: np.ndarray, out: np.n
     if not count:
         return Standing.of(order, ranks, np.zeros((0, 0)))
     place_of = rankdata(-(drawn - span * out), method="min", axis=1).astype(int)
-    probability = np.stack([np.bincount(place_of[:, e] - 1, minlength=count) for e in range(count)]) / len(place_of)
+    probability = np.stack(
+        [np.bincount(place_of[:, e] - 1, minlength=count) for e in range(count)]
+    ) / len(place_of)
     return Standing.of(order, ranks, probability)
 
 
-def _together(head: int, entry: int, nominal: np.ndarray, drawn: np.ndarray, tie_rule: TieRule) -> bool:
+def _together(
+    head: int, entry: int, nominal: np.ndarray, drawn: np.ndarray, tie_rule: TieRule
+) -> bool:
     if tie_rule == "equal_score":
         return bool(round(float(nominal[head]), 1) == round(float(nominal[entry]), 1))
-    above = np.mean(drawn[:, head] > drawn[:, entry]) + 0.5 * np.mean(drawn[:, head] == drawn[:, entry])
+    above = np.mean(drawn[:, head] > drawn[:, entry]) + 0.5 * np.mean(
+        drawn[:, head] == drawn[:, entry]
+    )
     return bool(above < CALL)

@@ -2,8 +2,10 @@
 
 References
 ----------
-JCGM 101:2008, 6.4.9.4 (t distribution for a pooled standard deviation), 7 (Monte Carlo propagation).
-S. S. Stevens, "The measurement of loudness", J. Acoust. Soc. Am. 27 (1955) 815: loudness doubles with 10 dB.
+JCGM 101:2008, 6.4.9.4 (t distribution for a pooled standard deviation), 7 (Monte Carlo
+    propagation).
+S. S. Stevens, "The measurement of loudness", J. Acoust. Soc. Am. 27 (1955) 815: loudness doubles
+    with 10 dB.
 """
 
 from __future__ import annotations
@@ -75,8 +77,9 @@ class Term:
 class Scores:
     """Scores of the entries that can be ranked; E entries, T tests, S shared causes.
 
-    ``score`` [%], ``own_variance`` by test (T, E), ``shared`` (E, S), ``shared_test`` the test each shared column belongs
-    to, ``scatter`` which columns are scatter of reference runs, ``dof`` of each test.
+    ``score`` [%], ``own_variance`` by test (T, E), ``shared`` (E, S), ``shared_test`` the test each
+    shared column belongs to, ``scatter`` which columns are scatter of reference runs, ``dof`` of
+    each test.
     """
 
     score: np.ndarray
@@ -96,8 +99,9 @@ class Scores:
 class Standing:
     """Ranks in the order of ``order`` (indices of entries, best first).
 
-    ``rank`` shared where the tie rule says so; ``first`` probability of first place; ``low``, ``high`` the places between
-    which an entry lies with 95 %; ``probability`` of each place, shape (E, E), entry by place.
+    ``rank`` shared where the tie rule says so; ``first`` probability of first place; ``low``,
+    ``high`` the places between which an entry lies with 95 %; ``probability`` of each place, shape
+    (E, E), entry by place.
     """
 
     order: np.ndarray
@@ -109,9 +113,18 @@ class Standing:
 
     @classmethod
     def of(cls, order: np.ndarray, ranks: np.ndarray, probability: np.ndarray) -> Standing:
-        """A standing with what follows from the probability of each place, for any number of entries, none included."""
+        """A standing with what follows from the probability of each place, for any number of
+        entries, none included.
+        """
         if not order.size:
-            return cls(order, ranks, np.zeros(0), np.zeros(0, dtype=int), np.zeros(0, dtype=int), np.zeros((0, 0)))
+            return cls(
+                order,
+                ranks,
+                np.zeros(0),
+                np.zeros(0, dtype=int),
+                np.zeros(0, dtype=int),
+                np.zeros((0, 0)),
+            )
         cumulative = np.cumsum(probability, axis=1)
         low = np.argmax(cumulative >= TAIL, axis=1) + 1
         high = np.argmax(cumulative >= 1 - TAIL, axis=1) + 1
@@ -127,9 +140,9 @@ def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.
 
     Returns
     -------
-    indices of the entries that have a figure in every test, and their scores; for rules that `schemes.rule_problems` finds
-    nothing wrong with. Doubts to first order (relative doubts
-    below about 10 %).
+    indices of the entries that have a figure in every test, and their scores; for rules that
+    `schemes.rule_problems` finds nothing wrong with. Doubts to first order (relative doubts below
+    about 10 %).
     """
     total = sum(term.weight for term in terms)
     complete = np.flatnonzero(np.all([np.isfinite(c.delta) for c in comparisons], axis=0))
@@ -145,7 +158,12 @@ def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.
         owner.append(np.full(c.shared.shape[1], number))
         scatter.append(c.reference_sd)
     return complete, Scores(
-        score_, np.array(own), np.hstack(shared), np.concatenate(owner), np.concatenate(scatter), np.array([c.dof for c in comparisons])
+        score_,
+        np.array(own),
+        np.hstack(shared),
+        np.concatenate(owner),
+        np.concatenate(scatter),
+        np.array([c.dof for c in comparisons]),
     )
 
 
@@ -153,16 +171,25 @@ def beats(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
     """Probability that one entry is truly above others, shape of ``others``; shared causes cancel."""
     gap = scores.score[first] - scores.score[others]
     own = scores.own_variance.sum(axis=0)
-    variance = own[first] + own[others] + np.sum((scores.shared[first] - scores.shared[others]) ** 2, axis=1)
+    variance = (
+        own[first]
+        + own[others]
+        + np.sum((scores.shared[first] - scores.shared[others]) ** 2, axis=1)
+    )
     sd = np.sqrt(variance)
-    return np.where(sd > 0, ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)), np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)))
+    return np.where(
+        sd > 0,
+        ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)),
+        np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)),
+    )
 
 
 def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
     """Probability of each place, shape (E, E): entry by place, by seeded Monte Carlo.
 
-    Scatter is drawn with one scale for each test and draw (pooled standard deviation, so a multivariate t), common
-    causes as normal. Equal scores share their places evenly in the long run, since draws are continuous.
+    Scatter is drawn with one scale for each test and draw (pooled standard deviation, so a
+    multivariate t), common causes as normal. Equal scores share their places evenly in the long
+    run, since draws are continuous.
     """
     count = scores.score.size
     used = np.flatnonzero(np.any(scores.shared != 0, axis=0))
@@ -179,14 +206,21 @@ def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
         own, common = (np.random.Generator(np.random.SFC64(stream)) for stream in seed.spawn(2))
         scale = np.ones((size, scores.dof.size))
         if finite.any():
-            scale[:, finite] = np.sqrt(scores.dof[finite] / own.chisquare(scores.dof[finite], (size, int(finite.sum()))))
+            scale[:, finite] = np.sqrt(
+                scores.dof[finite] / own.chisquare(scores.dof[finite], (size, int(finite.sum())))
+            )
         causes = common.standard_normal((size, used.size), dtype=np.float32)
-        causes *= np.where(scatter, scale[:, owner], 1.0).astype(np.float32) if scatter.any() else np.float32(1)
+        causes *= (
+            np.where(scatter, scale[:, owner], 1.0).astype(np.float32)
+            if scatter.any()
+            else np.float32(1)
+        )
         off = own.standard_normal((size, count), dtype=np.float32)
         off *= np.sqrt((scale**2).astype(np.float32) @ own_variance)
         off += causes @ shared
         drawn = scores.score + off
-        # Which entry a draw belongs to goes into its lowest bits, far below any doubt: then a plain sort ranks, faster than argsort.
+        # Which entry a draw belongs to goes into its lowest bits, far below any doubt: then a plain
+        # sort ranks, faster than argsort.
         tagged = drawn.view(np.int64)
         tagged &= ~mask
         tagged |= entry
@@ -198,21 +232,28 @@ def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
     sizes = [CHUNK] * (draws // CHUNK) + ([draws % CHUNK] if draws % CHUNK else [])
     seeds = np.random.SeedSequence(seed).spawn(len(sizes))
     places = np.zeros(count * count, dtype=np.int64)
-    # NumPy releases the interpreter while it draws and sorts. Each chunk has its own stream, so threads change nothing.
+    # NumPy releases the interpreter while it draws and sorts. Each chunk has its own stream, so
+    # threads change nothing.
     with ThreadPoolExecutor(max_workers=min(4, os.cpu_count() or 1)) as pool:
         for part in pool.map(counted, seeds, sizes):
             places += part
     return places.reshape(count, count)[::-1].T / draws
 
 
-def rank(scores: Scores, tie_rule: TieRule = "too_close", draws: int = 20_000, seed: int = 1, digits: int = 1) -> Standing:
+def rank(
+    scores: Scores,
+    tie_rule: TieRule = "too_close",
+    draws: int = 20_000,
+    seed: int = 1,
+    digits: int = 1,
+) -> Standing:
     """Rank entries by score.
 
     Parameters
     ----------
     scores : of the entries, in a fixed order (the result depends on it through the draws)
-    tie_rule : ``too_close`` shares a rank while the group's first cannot be told apart from the entry with `CALL`;
-        ``equal_score`` shares it where the scores agree to ``digits`` decimals
+    tie_rule : ``too_close`` shares a rank while the group's first cannot be told apart from the
+        entry with `CALL`; ``equal_score`` shares it where the scores agree to ``digits`` decimals
     draws, seed : of the Monte Carlo
     """
     order = np.lexsort((np.arange(scores.score.size), -scores.score))

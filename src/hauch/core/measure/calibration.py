@@ -2,8 +2,10 @@
 
 References
 ----------
-ISO/TS 28037:2010, clause 6 (straight line, equal weights, uncorrelated). ISO 3966:2020, 9 (mean speed of a traverse).
-JCGM 100:2008, H.3 (calibration of a thermometer by a straight line). For leakage as a power of the pressure:
+ISO/TS 28037:2010, clause 6 (straight line, equal weights, uncorrelated). ISO 3966:2020, 9 (mean
+    speed of a traverse).
+JCGM 100:2008, H.3 (calibration of a thermometer by a straight line). For leakage as a power of the
+    pressure:
 ISO 9972:2015, eq. 5.
 """
 
@@ -50,7 +52,12 @@ class Line:
     dof: int
 
 
-def fit_line(indicated: Sequence[float], true: Sequence[float], standard_u: float = 0.0, resolution: float = 0.0) -> Line:
+def fit_line(
+    indicated: Sequence[float],
+    true: Sequence[float],
+    standard_u: float = 0.0,
+    resolution: float = 0.0,
+) -> Line:
     """Fit a meter's calibration line.
 
     Parameters
@@ -61,28 +68,36 @@ def fit_line(indicated: Sequence[float], true: Sequence[float], standard_u: floa
 
     Raises
     ------
-    CalibrationRefused : fewer than two points, all at one value, a falling line, or numbers that are not finite
+    CalibrationRefused : fewer than two points, all at one value, a falling line, or numbers that
+        are not finite
 
     Notes
     -----
-    Ordinary least squares. Doubt of the line at ``centre``: scatter of the mean, departure from straightness (the
-    scatter itself) and the standard. The slope's from the scatter and the spread of the points.
+    Ordinary least squares. Doubt of the line at ``centre``: scatter of the mean, departure from
+    straightness (the scatter itself) and the standard. The slope's from the scatter and the spread
+    of the points.
     """
     x, y = np.asarray(indicated, dtype=float), np.asarray(true, dtype=float)
     if x.shape != y.shape or not (np.all(np.isfinite(x)) and np.all(np.isfinite(y))):
-        raise CalibrationRefused("Every point needs two numbers: what the meter showed and what the standard showed.")
+        raise CalibrationRefused(
+            "Every point needs two numbers: what the meter showed and what the standard showed."
+        )
     if x.size < LEAST_POINTS:
         points = "one point" if x.size == 1 else "no point"
         raise CalibrationRefused(
-            f"A calibration line cannot be drawn through {points}. Take at least two, far apart; three show whether it is straight."
+            f"A calibration line cannot be drawn through {points}. Take at least two, far apart;"
+            " three show whether it is straight."
         )
     spread = float(np.sum((x - x.mean()) ** 2))
     if spread <= (1e-9 * max(1.0, float(np.abs(x).max()))) ** 2:
-        raise CalibrationRefused(f"All points stand at {x[0]:.6g}. Take them over the range in which the meter is used.")
+        raise CalibrationRefused(
+            f"All points stand at {x[0]:.6g}. Take them over the range in which the meter is used."
+        )
     slope = float((x - x.mean()) @ (y - y.mean()) / spread)
     if slope <= 0:
         raise CalibrationRefused(
-            f"The line falls (slope {slope:.4g}): the meter would show less where there is more. Check that the two columns and the signs are not swapped."
+            f"The line falls (slope {slope:.4g}): the meter would show less where there is more."
+            " Check that the two columns and the signs are not swapped."
         )
     level = float(y.mean())
     residuals = y - level - slope * (x - x.mean())
@@ -90,12 +105,23 @@ def fit_line(indicated: Sequence[float], true: Sequence[float], standard_u: floa
     sd = math.sqrt(float(residuals @ residuals) / dof) if dof else 0.0
     scatter = max(sd, resolution / math.sqrt(12))
     level_u = math.sqrt(scatter**2 / x.size + sd**2 + standard_u**2)
-    return Line(slope, level - slope * float(x.mean()), float(x.mean()), scatter / math.sqrt(spread), level_u, residuals, sd, dof)
+    return Line(
+        slope,
+        level - slope * float(x.mean()),
+        float(x.mean()),
+        scatter / math.sqrt(spread),
+        level_u,
+        residuals,
+        sd,
+        dof,
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A constant of a rig as found by a guided calibration: value, standard uncertainty, and how in words."""
+    """A constant of a rig as found by a guided calibration: value, standard uncertainty, and how in
+    words.
+    """
 
     value: float
     u: float
@@ -104,9 +130,11 @@ class Found:
 
 @dataclass(frozen=True)
 class Profile:
-    """A traverse of a tube: profile factor k = mean speed / centre speed, and the speeds by radius for the picture.
+    """A traverse of a tube: profile factor k = mean speed / centre speed, and the speeds by radius
+    for the picture.
 
-    ``radii`` r/R, shape (p,); ``speeds`` mean speed at each radius over the centre speed of its radius, shape (p,).
+    ``radii`` r/R, shape (p,); ``speeds`` mean speed at each radius over the centre speed of its
+    radius, shape (p,).
     """
 
     factor: Found
@@ -116,57 +144,81 @@ class Profile:
 
 TRAVERSES = {"log_linear": LOG_LINEAR, "log_tchebycheff": LOG_TCHEBYCHEFF}
 METHOD_U = {3: 0.010, 4: 0.008, 5: 0.006}
-"""Relative standard uncertainty of the mean from the number of points on each radius: half of the limits that are usually
-taken for a steady, nearly straight flow (about 2 % with three points, 1 % with five)."""
+"""Relative standard uncertainty of the mean from the number of points on each radius: half of the
+limits that are usually taken for a steady, nearly straight flow (about 2 % with three points, 1 %
+with five).
+"""
 
 
-def profile_factor(speeds: Sequence[Sequence[float]], centre: Sequence[float], method: str = "log_linear") -> Profile:
+def profile_factor(
+    speeds: Sequence[Sequence[float]], centre: Sequence[float], method: str = "log_linear"
+) -> Profile:
     """Profile factor of a round tube from a traverse.
 
     Parameters
     ----------
-    speeds : for each radius (half diameter), speed at the points from the axis outwards [m/s], shape (radii, points)
+    speeds : for each radius (half diameter), speed at the points from the axis outwards [m/s],
+        shape (radii, points)
     centre : speed on the axis taken with each radius [m/s], shape (radii,)
     method : ``"log_linear"`` or ``"log_tchebycheff"``; all points have equal weights
 
     Raises
     ------
-    CalibrationRefused : fewer than two radii, a number of points the method does not have, a speed that is not above 0,
-        or a wall that is faster than the axis by more than a tube flow can be
+    CalibrationRefused : fewer than two radii, a number of points the method does not have, a speed
+        that is not above 0, or a wall that is faster than the axis by more than a tube flow can be
 
     Notes
     -----
-    k is taken for each radius with the centre speed read beside it, so that slow changes of the fan cancel. Doubt:
-    scatter of k over the radii (which holds skew and swirl) and of the method.
+    k is taken for each radius with the centre speed read beside it, so that slow changes of the fan
+    cancel. Doubt: scatter of k over the radii (which holds skew and swirl) and of the method.
     """
     table = np.asarray(speeds, dtype=float)
     axis = np.asarray(centre, dtype=float)
     if table.ndim != 2 or table.shape[0] < 2 or axis.shape != (table.shape[0],):
-        raise CalibrationRefused("A traverse needs at least two radii at right angles, each with its centre speed.")
+        raise CalibrationRefused(
+            "A traverse needs at least two radii at right angles, each with its centre speed."
+        )
     points = TRAVERSES[method]
     if table.shape[1] not in points:
-        raise CalibrationRefused(f"The method has {', '.join(map(str, points))} points on a radius, not {table.shape[1]}.")
+        raise CalibrationRefused(
+            f"The method has {', '.join(map(str, points))} points on a radius, not"
+            f" {table.shape[1]}."
+        )
     if not np.all(np.isfinite(table)) or not np.all(table > 0) or not np.all(axis > 0):
-        raise CalibrationRefused("Every speed of the traverse must be above 0. Where the flow turns back, straighten it first.")
+        raise CalibrationRefused(
+            "Every speed of the traverse must be above 0. Where the flow turns back, straighten it"
+            " first."
+        )
     factors = table.mean(axis=1) / axis
     k = float(factors.mean())
     if not 0.4 < k < 1.2:
-        raise CalibrationRefused(f"The profile factor comes out as {k:.3g}. A tube has 0.5 to 1.1: check the unit and the order of the points.")
+        raise CalibrationRefused(
+            f"The profile factor comes out as {k:.3g}. A tube has 0.5 to 1.1: check the unit and"
+            " the order of the points."
+        )
     count = factors.size
     u_scatter = float(np.std(factors, ddof=1)) / math.sqrt(count)
-    # Few radii: the scatter of a small sample is itself unsure, so its coverage at 95 % is brought to that of a normal one.
+    # Few radii: the scatter of a small sample is itself unsure, so its coverage at 95 % is brought
+    # to that of a normal one.
     u_scatter *= coverage_factor(count - 1) / coverage_factor(math.inf)
     u_method = METHOD_U[table.shape[1]] * k
     text = (
-        f"k = {k:.4f} from {count} radii of {table.shape[1]} points, {k:.4f} ± {2 * math.hypot(u_scatter, u_method):.4f} "
-        f"(radii {factors.min():.4f} to {factors.max():.4f}, method {u_method:.4f})"
+        f"k = {k:.4f} from {count} radii of {table.shape[1]} points, {k:.4f} ±"
+        f" {2 * math.hypot(u_scatter, u_method):.4f} (radii {factors.min():.4f} to"
+        f" {factors.max():.4f}, method {u_method:.4f})"
     )
-    return Profile(Found(k, math.hypot(u_scatter, u_method), text), points[table.shape[1]], tuple((table / axis[:, None]).mean(axis=0).tolist()))
+    return Profile(
+        Found(k, math.hypot(u_scatter, u_method), text),
+        points[table.shape[1]],
+        tuple((table / axis[:, None]).mean(axis=0).tolist()),
+    )
 
 
 @dataclass(frozen=True)
 class Leak:
-    """Leakage of a rig Q = C dp^n, from a blank-plate test: coefficient [m3/s at 1 Pa] and exponent."""
+    """Leakage of a rig Q = C dp^n, from a blank-plate test: coefficient [m3/s at 1 Pa] and
+    exponent.
+    """
 
     coefficient: Found
     exponent: Found
@@ -182,32 +234,49 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
 
     Raises
     ------
-    CalibrationRefused : fewer than two different pressures, values that are not above 0, or an exponent that no leak has
+    CalibrationRefused : fewer than two different pressures, values that are not above 0, or an
+        exponent that no leak has
 
     Notes
     -----
-    Straight line through ln Q against ln dp. Exponents of leaks lie between 0.5 (a hole) and 1 (a fine gap). The doubt of
-    C is that of the line in the middle of the pressures, moved to 1 Pa with the exponent held.
+    Straight line through ln Q against ln dp. Exponents of leaks lie between 0.5 (a hole) and 1 (a
+    fine gap). The doubt of C is that of the line in the middle of the pressures, moved to 1 Pa with
+    the exponent held.
     """
     dp, q = np.asarray(pressures, dtype=float), np.asarray(flows, dtype=float)
     if dp.shape != q.shape or dp.size < LEAST_POINTS:
-        raise CalibrationRefused("The blank-plate test needs at least two pressures, each with the flow that still passes.")
-    if not (np.all(np.isfinite(dp)) and np.all(np.isfinite(q)) and np.all(dp > 0) and np.all(q > 0)):
-        raise CalibrationRefused("Pressures and flows of the blank-plate test must be above 0. No flow at all needs no leak constant: enter 0.")
+        raise CalibrationRefused(
+            "The blank-plate test needs at least two pressures, each with the flow that still"
+            " passes."
+        )
+    if not (
+        np.all(np.isfinite(dp)) and np.all(np.isfinite(q)) and np.all(dp > 0) and np.all(q > 0)
+    ):
+        raise CalibrationRefused(
+            "Pressures and flows of the blank-plate test must be above 0. No flow at all needs no"
+            " leak constant: enter 0."
+        )
     try:
         line = fit_line(np.log(dp), np.log(q))
     except CalibrationRefused as problem:
         raise CalibrationRefused(
-            "The flows must rise with the pressures, and the pressures must differ. Check the order of the columns."
+            "The flows must rise with the pressures, and the pressures must differ. Check the order"
+            " of the columns."
         ) from problem
     if not 0.4 <= line.slope <= 1.2:
         raise CalibrationRefused(
-            f"The leak grows with the pressure to the power {line.slope:.2f}; leaks have 0.5 to 1. Check the plate and the zero of both meters."
+            f"The leak grows with the pressure to the power {line.slope:.2f}; leaks have 0.5 to 1."
+            " Check the plate and the zero of both meters."
         )
     c = math.exp(line.offset)
     u_relative = math.hypot(line.residual_sd / math.sqrt(dp.size), 0.02)
     return Leak(
-        Found(c, c * u_relative, f"C = {c:.3g} m³/s at 1 Pa, from {dp.size} pressures of {dp.min():g} to {dp.max():g} Pa"),
+        Found(
+            c,
+            c * u_relative,
+            f"C = {c:.3g} m³/s at 1 Pa, from {dp.size} pressures of {dp.min():g} to"
+            f" {dp.max():g} Pa",
+        ),
         Found(line.slope, line.slope_u, f"n = {line.slope:.3f} ± {2 * line.slope_u:.3f}"),
     )
 

@@ -10,7 +10,9 @@ from hauch.core.quantity.units import KINDS
 
 @dataclass(frozen=True, slots=True)
 class Channel:
-    """One measured signal. ``low`` and ``high`` bound what can be true on a bench [SI unit of the kind]."""
+    """One measured signal. ``low`` and ``high`` bound what can be true on a bench [SI unit of the
+    kind].
+    """
 
     key: str
     label: str
@@ -87,10 +89,12 @@ def check_reading(channel: Channel, value: float) -> float:
     """
     unit = KINDS[channel.kind].unit
     if not math.isfinite(value):
-        raise ReadingImpossible(f"{channel.label}: “{value}” is not a reading. Type a number in {unit}.")
+        raise ReadingImpossible(
+            f"{channel.label}: “{value}” is not a reading. Type a number in {unit}."
+        )
     if not channel.low <= value <= channel.high:
         raise ReadingImpossible(
-            f"{channel.label}: {value:.6g} {unit} cannot be; a bench reads between {channel.low:g} and {channel.high:g} {unit}. "
-            "Check the sign, the decimal mark and the unit."
+            f"{channel.label}: {value:.6g} {unit} cannot be; a bench reads between {channel.low:g}"
+            f" and {channel.high:g} {unit}. Check the sign, the decimal mark and the unit."
         )
     return value

@@ -1,10 +1,12 @@
-"""Curves from a sweep: power laws, a fan curve with its operating point, and figures at equal power, noise or flow.
+"""Curves from a sweep: power laws, a fan curve with its operating point, and figures at equal
+power, noise or flow.
 
 Everything is read inside the measured range; outside it there is no figure.
 
 References
 ----------
-ISO 5801:2017: 15.3 (conversion to one speed and density), annex on operating points of fan and system.
+ISO 5801:2017: 15.3 (conversion to one speed and density), annex on operating points of fan and
+    system.
 Shape-preserving interpolation: F. N. Fritsch, R. E. Carlson, SIAM J. Numer. Anal. 17 (1980) 238.
 """
 
@@ -18,7 +20,9 @@ from scipy.interpolate import PchipInterpolator
 from scipy.optimize import brentq
 
 EDGE = 0.02
-"""A figure may be read this share beyond the first or last point, where the law between the points still holds."""
+"""A figure may be read this share beyond the first or last point, where the law between the points
+still holds.
+"""
 
 
 class OutsideRange(ValueError):
@@ -26,7 +30,8 @@ class OutsideRange(ValueError):
 
 
 def power_law(x: Sequence[float], y: Sequence[float]) -> tuple[float, float]:
-    """Factor c and exponent k of y = c x^k through points, all above zero, each counting the same in relative terms.
+    """Factor c and exponent k of y = c x^k through points, all above zero, each counting the same
+    in relative terms.
 
     Raises
     ------
@@ -38,25 +43,34 @@ def power_law(x: Sequence[float], y: Sequence[float]) -> tuple[float, float]:
     if np.unique(a).size < 2:
         raise ValueError("a power law needs at least two different points")
     log_x, log_y = np.log(a), np.log(b)
-    k = float(np.sum((log_x - log_x.mean()) * (log_y - log_y.mean())) / np.sum((log_x - log_x.mean()) ** 2))
+    k = float(
+        np.sum((log_x - log_x.mean()) * (log_y - log_y.mean()))
+        / np.sum((log_x - log_x.mean()) ** 2)
+    )
     return math.exp(float(log_y.mean() - k * log_x.mean())), k
 
 
 def misfit(x: Sequence[float], y: Sequence[float]) -> float:
-    """Relative standard deviation of points about their power law, with n - 2 degrees of freedom; 0 for two points."""
+    """Relative standard deviation of points about their power law, with n - 2 degrees of freedom; 0
+    for two points.
+    """
     c, k = power_law(x, y)
     off = np.log(np.asarray(y, float)) - np.log(c) - k * np.log(np.asarray(x, float))
     return float(np.sqrt(np.sum(off**2) / (off.size - 2))) if off.size > 2 else 0.0
 
 
 def law_doubt(x: Sequence[float], y: Sequence[float], wanted: float) -> float:
-    """Relative standard uncertainty of a power law at a place, from the points' scatter about it; 0 for two points.
+    """Relative standard uncertainty of a power law at a place, from the points' scatter about it; 0
+    for two points.
 
-    s sqrt(1/n + (ln w - mean ln x)^2 / S_xx): least in the middle of the points, larger towards their ends (JCGM 100:2008, H.3.5).
+    s sqrt(1/n + (ln w - mean ln x)^2 / S_xx): least in the middle of the points, larger towards
+    their ends (JCGM 100:2008, H.3.5).
     """
     at = np.log(np.asarray(x, dtype=float))
     spread = float(np.sum((at - at.mean()) ** 2))
-    return misfit(x, y) * math.sqrt(1 / at.size + (math.log(wanted) - float(at.mean())) ** 2 / spread)
+    return misfit(x, y) * math.sqrt(
+        1 / at.size + (math.log(wanted) - float(at.mean())) ** 2 / spread
+    )
 
 
 def level_law(x: Sequence[float], level: Sequence[float]) -> tuple[float, float]:
@@ -79,7 +93,8 @@ def _ordered(x: Sequence[float], y: Sequence[float]) -> tuple[np.ndarray, np.nda
 
 
 def inside(x: Sequence[float], wanted: float, what: str, unit: str) -> float:
-    """The wanted place if it was measured there, kept to the first or last point where it lies a little beyond.
+    """The wanted place if it was measured there, kept to the first or last point where it lies a
+    little beyond.
 
     Raises
     ------
@@ -89,12 +104,15 @@ def inside(x: Sequence[float], wanted: float, what: str, unit: str) -> float:
     slack = EDGE * max(abs(low), abs(high))
     if not low - slack <= wanted <= high + slack:
         raise OutsideRange(
-            f"{what} of {wanted:.4g} {unit} was not reached: the sweep covers {low:.4g} to {high:.4g} {unit}. Sweep further, or agree on another."
+            f"{what} of {wanted:.4g} {unit} was not reached: the sweep covers {low:.4g} to"
+            f" {high:.4g} {unit}. Sweep further, or agree on another."
         )
     return min(max(wanted, low), high)
 
 
-def at_equal(x: Sequence[float], y: Sequence[float], wanted: float, *, logarithmic: bool = True) -> float:
+def at_equal(
+    x: Sequence[float], y: Sequence[float], wanted: float, *, logarithmic: bool = True
+) -> float:
     """y at a wanted x between measured points: a power law between neighbours, or a straight line.
 
     Parameters
@@ -109,11 +127,15 @@ def at_equal(x: Sequence[float], y: Sequence[float], wanted: float, *, logarithm
     return float(np.interp(wanted, at, value))
 
 
-def operating_point(flow: Sequence[float], pressure: Sequence[float], resistance: float, exponent: float) -> tuple[float, float]:
-    """Flow [m3/s] and pressure [Pa] at which a fan curve meets the system Δp = resistance Q^exponent.
+def operating_point(
+    flow: Sequence[float], pressure: Sequence[float], resistance: float, exponent: float
+) -> tuple[float, float]:
+    """Flow [m3/s] and pressure [Pa] at which a fan curve meets the system Δp = resistance
+    Q^exponent.
 
-    The curve goes through its points and bends no further than they do, so that a dip of stall stays. Where the system crosses it
-    more than once the crossing of the most flow is taken: right of the dip, where a fan settles when it is started on an open system.
+    The curve goes through its points and bends no further than they do, so that a dip of stall
+    stays. Where the system crosses it more than once the crossing of the most flow is taken: right
+    of the dip, where a fan settles when it is started on an open system.
 
     Raises
     ------
@@ -129,10 +151,15 @@ def operating_point(flow: Sequence[float], pressure: Sequence[float], resistance
     if not crossings.size:
         side = "less" if above[-1] > 0 else "more"
         raise OutsideRange(
-            f"The system line does not meet the curve where it was measured ({q[0]:.4g} to {q[-1]:.4g} m³/s). Measure points with {side} resistance."
+            f"The system line does not meet the curve where it was measured ({q[0]:.4g} to"
+            f" {q[-1]:.4g} m³/s). Measure points with {side} resistance."
         )
     i = int(crossings[-1])
-    found = float(brentq(lambda x: float(curve(x)) - resistance * max(x, 0.0) ** exponent, grid[i], grid[i + 1]))
+    found = float(
+        brentq(
+            lambda x: float(curve(x)) - resistance * max(x, 0.0) ** exponent, grid[i], grid[i + 1]
+        )
+    )
     return found, float(curve(found))
 
 
@@ -147,4 +174,9 @@ def smooth(x: Sequence[float], y: Sequence[float], count: int = 60) -> list[tupl
 
 def numbered(values: Mapping[str, float], letter: str) -> list[float]:
     """Values whose names are the letter and a number, in order of the number."""
-    return [values[key] for key in sorted((k for k in values if k[0] == letter and k[1:].isdigit()), key=lambda k: int(k[1:]))]
+    return [
+        values[key]
+        for key in sorted(
+            (k for k in values if k[0] == letter and k[1:].isdigit()), key=lambda k: int(k[1:])
+        )
+    ]

@@ -2,7 +2,8 @@
 
 References
 ----------
-ISO 5801:2017, 15.3 (conversion rules for small changes of speed and density): Q ~ n, Δp ~ ρ n², P ~ ρ n³.
+ISO 5801:2017, 15.3 (conversion rules for small changes of speed and density): Q ~ n, Δp ~ ρ n², P ~
+    ρ n³.
 """
 
 from __future__ import annotations
@@ -15,7 +16,9 @@ def flow_at_speed(flow, measured_speed, wanted_speed):
 
 def pressure_at_speed(pressure, measured_speed, wanted_speed, measured_density, wanted_density):
     """Fan pressure [Pa] at another speed [1/min] and air density [kg/m3]."""
-    return pressure * _ratio(measured_speed, wanted_speed) ** 2 * (wanted_density / measured_density)
+    return (
+        pressure * _ratio(measured_speed, wanted_speed) ** 2 * (wanted_density / measured_density)
+    )
 
 
 def power_at_speed(power, measured_speed, wanted_speed, measured_density, wanted_density):

@@ -2,7 +2,8 @@
 
 References
 ----------
-JCGM 100:2008: 4.2.3 (mean of repeated readings), 4.3.7 (accuracy as a rectangular limit), F.2.2.1 (resolution).
+JCGM 100:2008: 4.2.3 (mean of repeated readings), 4.3.7 (accuracy as a rectangular limit), F.2.2.1
+    (resolution).
 """
 
 from __future__ import annotations
@@ -26,15 +27,18 @@ class Meter:
     ----------
     key, name : identity and name
     resolution : step of the last digit
-    accuracy, accuracy_share : half-width of the maker's limit, as an amount and as a share of the reading
+    accuracy, accuracy_share : half-width of the maker's limit, as an amount and as a share of the
+        reading
     slope, offset : correction by calibration, true = slope * indicated + offset
     slope_u : standard uncertainty of the slope
-    centre, level_u : indicated value at which slope and level of the line are independent, and the line's standard
-        uncertainty there
+    centre, level_u : indicated value at which slope and level of the line are independent, and the
+        line's standard uncertainty there
     low, high : range in which the maker's limits hold
-    calibration : identity of the calibration; the same one is a common cause of doubt in two runs, another is not
+    calibration : identity of the calibration; the same one is a common cause of doubt in two runs,
+        another is not
     calibration_dof : degrees of freedom of the line
-    principle : for air speed: ``"vane"``, ``"hot_wire"`` (indicates mass flow at ``calibration_density``) or ``"pitot"``
+    principle : for air speed: ``"vane"``, ``"hot_wire"`` (indicates mass flow at
+        ``calibration_density``) or ``"pitot"``
     calibration_density : air density [kg/m3] at which a hot wire was adjusted
     """
 
@@ -56,8 +60,16 @@ class Meter:
     high: float = math.inf
 
 
-def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter, run: str, *, correlation: float = 1.0) -> Quantity:
-    """Mean of one channel's readings with scatter, resolution, accuracy and calibration of its meter.
+def read(
+    channel_key: str,
+    readings: Sequence[float] | np.ndarray,
+    meter: Meter,
+    run: str,
+    *,
+    correlation: float = 1.0,
+) -> Quantity:
+    """Mean of one channel's readings with scatter, resolution, accuracy and calibration of its
+    meter.
 
     Parameters
     ----------
@@ -65,7 +77,8 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     readings : shape (n,), SI unit of the channel
     meter : the meter they were read from
     run : identity of the run, for the doubts that are its own
-    correlation : factor by which a dense trace's readings count for fewer independent ones, at least 1
+    correlation : factor by which a dense trace's readings count for fewer independent ones, at
+        least 1
 
     Raises
     ------
@@ -73,8 +86,9 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
 
     Notes
     -----
-    Levels are averaged by energy. Scatter s/sqrt(n), resolution a/sqrt(12) of one reading (rounding of the mean of
-    readings that hardly move does not average out), accuracy a/sqrt(3) common to all runs of this meter.
+    Levels are averaged by energy. Scatter s/sqrt(n), resolution a/sqrt(12) of one reading (rounding
+    of the mean of readings that hardly move does not average out), accuracy a/sqrt(3) common to all
+    runs of this meter.
     """
     channel = CHANNELS[channel_key]
     values = np.asarray(readings, dtype=float)
@@ -87,18 +101,49 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
     if values.size > 1 and independent > 1:
         scatter = float(np.std(values, ddof=1)) / math.sqrt(independent)
         own.append(
-            (Influence(f"run:{run}:{channel_key}:scatter", f"scatter of {channel.label.lower()}", "own", "A", max(independent - 1, 1.0)), scatter)
+            (
+                Influence(
+                    f"run:{run}:{channel_key}:scatter",
+                    f"scatter of {channel.label.lower()}",
+                    "own",
+                    "A",
+                    max(independent - 1, 1.0),
+                ),
+                scatter,
+            )
         )
-    own.append((Influence(f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"), meter.resolution / math.sqrt(12)))
+    own.append(
+        (
+            Influence(
+                f"run:{run}:{channel_key}:resolution", f"resolution of {meter.name}", "own", "B"
+            ),
+            meter.resolution / math.sqrt(12),
+        )
+    )
     formula = "L = 10 lg (1/n Σ 10^(Lᵢ/10))" if level else "x̄ = 1/n Σ xᵢ"
     source = "ISO 3744:2010 eq. 6" if level else "JCGM 100:2008, 4.2.1"
     inputs = [("n", float(values.size), "")]
     if values.size > 1:
-        inputs += [("min", float(values.min()), channel.unit), ("max", float(values.max()), channel.unit)]
+        inputs += [
+            ("min", float(values.min()), channel.unit),
+            ("max", float(values.max()), channel.unit),
+        ]
     if outside := _out_of_range(values, meter):
-        inputs += [(end, limit, channel.unit) for end, limit in (("range from", meter.low), ("range to", meter.high)) if math.isfinite(limit)]
+        inputs += [
+            (end, limit, channel.unit)
+            for end, limit in (("range from", meter.low), ("range to", meter.high))
+            if math.isfinite(limit)
+        ]
     indicated = measured(mean, channel.unit, own).with_step(
-        Step(f"{channel.label}: mean of readings", formula, tuple(inputs), mean, channel.unit, source, outside)
+        Step(
+            f"{channel.label}: mean of readings",
+            formula,
+            tuple(inputs),
+            mean,
+            channel.unit,
+            source,
+            outside,
+        )
     )
     limit = meter.accuracy + meter.accuracy_share * abs(mean)
     line = f"meter:{meter.key}:{meter.calibration}" if meter.calibration else f"meter:{meter.key}"
@@ -107,21 +152,44 @@ def read(channel_key: str, readings: Sequence[float] | np.ndarray, meter: Meter,
         meter.offset,
         channel.unit,
         [
-            (Influence(f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"), limit / math.sqrt(3)),
-            (Influence(f"{line}:level", f"calibration of {meter.name}", "common", "B", dof), meter.level_u),
+            (
+                Influence(
+                    f"meter:{meter.key}:accuracy", f"accuracy of {meter.name}", "common", "B"
+                ),
+                limit / math.sqrt(3),
+            ),
+            (
+                Influence(f"{line}:level", f"calibration of {meter.name}", "common", "B", dof),
+                meter.level_u,
+            ),
         ],
     )
-    slope = measured(meter.slope, "", [(Influence(f"{line}:slope", f"slope of the calibration of {meter.name}", "common", "B", dof), meter.slope_u)])
+    slope = measured(
+        meter.slope,
+        "",
+        [
+            (
+                Influence(
+                    f"{line}:slope", f"slope of the calibration of {meter.name}", "common", "B", dof
+                ),
+                meter.slope_u,
+            )
+        ],
+    )
     if meter.slope == 1 and not zero.parts and meter.offset == 0 and not slope.parts:
         return indicated
-    # The line turns about its centre, so that the doubts of its slope and of its level are independent of each other.
+    # The line turns about its centre, so that the doubts of its slope and of its level are
+    # independent of each other.
     return derive(
         f"{channel.label}: {meter.name} corrected",
         "x = slope × x̄ + offset",
-        lambda x, slope, offset: meter.slope * x + offset + (slope - meter.slope) * (x - meter.centre),
+        lambda x, slope, offset: (
+            meter.slope * x + offset + (slope - meter.slope) * (x - meter.centre)
+        ),
         {"x": indicated, "slope": slope, "offset": zero},
         channel.unit,
-        "calibration of the meter, ISO/TS 28037:2010, 6; accuracy as a rectangular limit, JCGM 100:2008, 4.3.7",
+        "calibration of the meter, ISO/TS 28037:2010, 6; accuracy as a rectangular limit, JCGM"
+        " 100:2008, 4.3.7",
         symbols={"x": "x̄"},
     )
 
@@ -131,4 +199,7 @@ def _out_of_range(values: np.ndarray, meter: Meter) -> str:
     count = int(np.sum((values < meter.low) | (values > meter.high)))
     if not count:
         return ""
-    return f"{count} of {values.size} readings outside the range of {meter.name}, where its limits do not hold."
+    return (
+        f"{count} of {values.size} readings outside the range of {meter.name}, where its limits do"
+        " not hold."
+    )

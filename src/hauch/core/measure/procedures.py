@@ -1,4 +1,6 @@
-"""Procedures: what each way of testing must be given, and the reduction that makes its comparable figure."""
+"""Procedures: what each way of testing must be given, and the reduction that makes its comparable
+figure.
+"""
 
 from __future__ import annotations
 
@@ -15,9 +17,10 @@ from hauch.core.quantity import Quantity
 class Procedure:
     """A way to test: the rig it needs, what is read and the figure it gives.
 
-    ``needs`` lists alternatives: one whole group of channels must be there. ``log`` says whether figures are compared
-    as ratios (True) or as differences (False), and ``change_unit`` in what a change is then told. ``places`` marks
-    procedures that read a row of places, as many as the rig's constant ``places`` says.
+    ``needs`` lists alternatives: one whole group of channels must be there. ``log`` says whether
+    figures are compared as ratios (True) or as differences (False), and ``change_unit`` in what a
+    change is then told. ``places`` marks procedures that read a row of places, as many as the rig's
+    constant ``places`` says.
     """
 
     key: str

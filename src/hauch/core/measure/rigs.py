@@ -1,7 +1,8 @@
-"""Kinds of rigs: what is known of each, what it reads where, what it is good for and what can hurt at it.
+"""Kinds of rigs: what is known of each, what it reads where, what it is good for and what can hurt
+at it.
 
-A rig's constants are stored as name -> [value, standard uncertainty] in SI; here stands what each means, which are needed,
-and the range in which it can be true.
+A rig's constants are stored as name -> [value, standard uncertainty] in SI; here stands what each
+means, which are needed, and the range in which it can be true.
 """
 
 from __future__ import annotations
@@ -17,8 +18,9 @@ from hauch.core.quantity.units import KINDS
 class Constant:
     """One constant of a rig. ``low`` and ``high`` bound what can be [SI unit of the kind].
 
-    ``needed`` by the reduction, ``found`` by a guided calibration (``traverse`` or ``blank_plate``), ``typical`` is drawn
-    where the true one is not known, and is never computed with.
+    ``needed`` by the reduction, ``found`` by a guided calibration (``traverse`` or
+    ``blank_plate``), ``typical`` is drawn where the true one is not known, and is never computed
+    with.
     """
 
     key: str
@@ -34,7 +36,9 @@ class Constant:
 
 @dataclass(frozen=True, slots=True)
 class RigKind:
-    """A kind of rig: constants, channels with the letter that marks each sensor in the drawing, cautions."""
+    """A kind of rig: constants, channels with the letter that marks each sensor in the drawing,
+    cautions.
+    """
 
     key: str
     label: str
@@ -48,13 +52,17 @@ class RigKind:
         return next((c for c in self.constants if c.key == key), None)
 
 
-def _m(key: str, label: str, typical: float, low: float = 0.001, high: float = 20.0, **more: bool | str) -> Constant:
+def _m(
+    key: str, label: str, typical: float, low: float = 0.001, high: float = 20.0, **more: bool | str
+) -> Constant:
     return Constant(key, label, "length", low, high, typical, **more)  # type: ignore[arg-type]
 
 
 _LEAK = (
     Constant("leak_coefficient", "Leak at 1 Pa", "volume_flow", 0.0, 0.1, found="blank_plate"),
-    Constant("leak_exponent", "Exponent of the leak", "number", 0.4, 1.2, 0.65, found="blank_plate"),
+    Constant(
+        "leak_exponent", "Exponent of the leak", "number", 0.4, 1.2, 0.65, found="blank_plate"
+    ),
 )
 _SPIN = "Run behind the guard, stand out of the plane of the rotor, wear eye protection, start low."
 
@@ -204,24 +212,35 @@ def check_constants(kind: RigKind, constants: Mapping[str, tuple[float, float]])
         unit = KINDS[constant.kind].unit
         if constant.key not in constants:
             if constant.needed and not constant.found:
-                problems[constant.key] = f"{constant.label} is missing; without it nothing can be computed from this rig."
+                problems[constant.key] = (
+                    f"{constant.label} is missing; without it nothing can be computed from this"
+                    " rig."
+                )
             continue
         value, u = constants[constant.key]
         if not (math.isfinite(value) and math.isfinite(u)):
             problems[constant.key] = f"{constant.label}: “{value}” is not a number."
         elif not constant.low <= value <= constant.high:
             problems[constant.key] = (
-                f"{constant.label}: {value:.6g} {unit} cannot be; it lies between {constant.low:g} and {constant.high:g} {unit}. Check the sign and the unit."
+                f"{constant.label}: {value:.6g} {unit} cannot be; it lies between {constant.low:g}"
+                f" and {constant.high:g} {unit}. Check the sign and the unit."
             )
         elif constant.whole and value != round(value):
             problems[constant.key] = f"{constant.label}: {value:g} is not a whole number."
         elif u < 0:
-            problems[constant.key] = f"{constant.label}: a doubt of {u:g} cannot be; give 0 or more."
+            problems[constant.key] = (
+                f"{constant.label}: a doubt of {u:g} cannot be; give 0 or more."
+            )
         elif value > 0 and u > 0.5 * value:
-            problems[constant.key] = f"{constant.label}: the doubt is more than half of the value. Measure it again, or check the unit of the doubt."
+            problems[constant.key] = (
+                f"{constant.label}: the doubt is more than half of the value. Measure it again, or"
+                " check the unit of the doubt."
+            )
     for name in set(constants) - {c.key for c in kind.constants}:
         problems[name] = f"A {kind.label.lower()} has no constant “{name}”."
-    return problems | _geometry(kind.key, {name: value for name, (value, _) in constants.items() if name not in problems})
+    return problems | _geometry(
+        kind.key, {name: value for name, (value, _) in constants.items() if name not in problems}
+    )
 
 
 def _geometry(kind: str, c: Mapping[str, float]) -> dict[str, str]:
@@ -233,8 +252,17 @@ def _geometry(kind: str, c: Mapping[str, float]) -> dict[str, str]:
             problems[key] = text
 
     if kind == "tunnel":
-        inside("sensor_at", "length", "The sensor sits beyond the end of the tube. Check its place and the length of the tube.")
-        inside("straightener_at", "sensor_at", "The straightener sits behind the sensor. The air passes the straightener first.")
+        inside(
+            "sensor_at",
+            "length",
+            "The sensor sits beyond the end of the tube. Check its place and the length of the"
+            " tube.",
+        )
+        inside(
+            "straightener_at",
+            "sensor_at",
+            "The straightener sits behind the sensor. The air passes the straightener first.",
+        )
         inside("cell", "bore", "A cell of the straightener is as wide as the tube.")
         if (
             "straightener_at" in c
@@ -242,9 +270,14 @@ def _geometry(kind: str, c: Mapping[str, float]) -> dict[str, str]:
             and "sensor_at" in c
             and c["straightener_at"] + c["straightener_length"] > c["sensor_at"]
         ):
-            problems.setdefault("straightener_length", "The straightener reaches over the sensor. Shorten it or move the sensor.")
+            problems.setdefault(
+                "straightener_length",
+                "The straightener reaches over the sensor. Shorten it or move the sensor.",
+            )
     if kind == "flow_bench":
-        inside("orifice", "pipe", "The orifice is as wide as its pipe, so that it measures nothing.")
+        inside(
+            "orifice", "pipe", "The orifice is as wide as its pipe, so that it measures nothing."
+        )
     if kind == "chamber":
         inside("tap_at", "depth", "The pressure tap lies beyond the far wall of the chamber.")
         for side in ("width", "height"):

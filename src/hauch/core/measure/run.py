@@ -13,7 +13,9 @@ from hauch.core.quantity import Influence, Quantity, derive, exact, measured
 
 
 class NoResult(ValueError):
-    """The figure cannot be had; the message says why and what to do, ``marks`` what was found in a trace."""
+    """The figure cannot be had; the message says why and what to do, ``marks`` what was found in a
+    trace.
+    """
 
     def __init__(self, message: str, marks: Sequence[Any] = ()):
         super().__init__(message)
@@ -29,7 +31,8 @@ class RunInput:
     run : identity of the run
     readings : channel key -> values, shape (n,) [SI unit of the channel]
     meters : channel key -> meter
-    rig : name -> (value, standard uncertainty) [SI]: ``bore``, ``profile_factor``, ``distance``, ``standby_power``
+    rig : name -> (value, standard uncertainty) [SI]: ``bore``, ``profile_factor``, ``distance``,
+        ``standby_power``
     rig_key : identity of the rig and its state
     temperature, pressure, humidity : room air [degC, Pa, %]
     positions : channel key -> traverse point of each reading, where a traverse was read
@@ -67,32 +70,59 @@ class RunInput:
             raise NoResult(f"{CHANNELS[channel].label} was not read. Add at least one reading.")
         meter = self.meters.get(channel)
         if meter is None:
-            raise NoResult(f"No meter is set for {CHANNELS[channel].label.lower()} on this rig. Choose one in Stores.")
-        return read(channel, self.readings[channel], meter, self.run, correlation=self.correlation.get(channel, 1.0))
+            raise NoResult(
+                f"No meter is set for {CHANNELS[channel].label.lower()} on this rig. Choose one in"
+                " Stores."
+            )
+        return read(
+            channel,
+            self.readings[channel],
+            meter,
+            self.run,
+            correlation=self.correlation.get(channel, 1.0),
+        )
 
     def constant(self, name: str, label: str, unit: str) -> Quantity:
         """A constant of the rig with its doubt, common to all its runs."""
         if name not in self.rig:
             raise NoResult(f"The rig's {label} is not known. Enter it in Stores.")
         value, u = self.rig[name]
-        return measured(value, unit, [(Influence(f"rig:{self.rig_key}:{name}", label, "common", "B"), u)])
+        return measured(
+            value, unit, [(Influence(f"rig:{self.rig_key}:{name}", label, "common", "B"), u)]
+        )
 
     def density(self) -> Quantity:
         """Air density in the room during the run."""
         return room_air(self.temperature, self.pressure, self.humidity)
 
     def rotor_speed(self) -> Quantity:
-        """Speed of the part [1/min]; of several rotors their mean, which is what flow and pressure go with while they stay near each other."""
+        """Speed of the part [1/min]; of several rotors their mean, which is what flow and pressure
+        go with while they stay near each other.
+        """
         read_ones = [key for key in SPEEDS if self.has(key)]
         if len(read_ones) < 2:
             return self.mean("speed")
         speeds = {f"n{i}": self.mean(key) for i, key in enumerate(read_ones, 1)}
         values = [q.value for q in speeds.values()]
         slowest, fastest = min(values), max(values)
-        note = "" if fastest <= 0 or slowest >= 0.9 * fastest else f"the rotors are {100 * (1 - slowest / fastest):.0f} % apart"
-        return derive("Mean speed of the rotors", "n = 1/r Σ nᵢ", lambda **n: sum(n.values()) / len(n), speeds, "1/min", "definition", note=note)
+        note = (
+            ""
+            if fastest <= 0 or slowest >= 0.9 * fastest
+            else f"the rotors are {100 * (1 - slowest / fastest):.0f} % apart"
+        )
+        return derive(
+            "Mean speed of the rotors",
+            "n = 1/r Σ nᵢ",
+            lambda **n: sum(n.values()) / len(n),
+            speeds,
+            "1/min",
+            "definition",
+            note=note,
+        )
 
-    def at_common_speed(self, quantity: Quantity, law: str, function: Callable[..., float], note: str) -> Quantity:
+    def at_common_speed(
+        self, quantity: Quantity, law: str, function: Callable[..., float], note: str
+    ) -> Quantity:
         """The figure at the common speed that the test asks for; as it is where none is asked.
 
         Raises
@@ -102,11 +132,22 @@ class RunInput:
         if self.common_speed is None:
             return quantity
         if not self.has("speed"):
-            raise NoResult(f"The rule converts to {self.common_speed:g} 1/min, but the speed was not read. Add it to this run.")
+            raise NoResult(
+                f"The rule converts to {self.common_speed:g} 1/min, but the speed was not read. Add"
+                " it to this run."
+            )
         speed = self.rotor_speed()
         if speed.value <= 0:
-            raise NoResult("The speed reads 0 1/min: the part stood still. Record it as did not finish.")
+            raise NoResult(
+                "The speed reads 0 1/min: the part stood still. Record it as did not finish."
+            )
         return derive(
-            f"To {self.common_speed:,.0f} 1/min", law, function, {"q": quantity, "n": speed, "n_c": exact(self.common_speed, "1/min")}, quantity.unit,
-            "fan laws, ISO 5801:2017, 15.3", note=note, symbols={"q": "x", "n_c": "n₀"},
-        )  # fmt: skip
+            f"To {self.common_speed:,.0f} 1/min",
+            law,
+            function,
+            {"q": quantity, "n": speed, "n_c": exact(self.common_speed, "1/min")},
+            quantity.unit,
+            "fan laws, ISO 5801:2017, 15.3",
+            note=note,
+            symbols={"q": "x", "n_c": "n₀"},
+        )

@@ -1,11 +1,15 @@
-"""Turning the throttle by rule: until a figure holds (equal power, equal noise), or in steps (a sweep).
+"""Turning the throttle by rule: until a figure holds (equal power, equal noise), or in steps (a
+sweep).
 
-Plain state machines: what was read goes in, the next throttle comes out. Whoever drives them reads the meters and waits.
+Plain state machines: what was read goes in, the next throttle comes out. Whoever drives them reads
+the meters and waits.
 
 References
 ----------
-Root by the secant through the last two points, kept inside a bracket (regula falsi): any numerics text, for example
-W. H. Press et al., Numerical Recipes, 3rd edition, 9.2. First guess by the fan laws P ~ n³ and L ~ 50 lg n.
+Root by the secant through the last two points, kept inside a bracket (regula falsi): any numerics
+    text, for example
+W. H. Press et al., Numerical Recipes, 3rd edition, 9.2. First guess by the fan laws P ~ n³ and L ~
+    50 lg n.
 """
 
 from __future__ import annotations
@@ -25,7 +29,9 @@ STEP = 0.1
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """What to do next: set ``throttle`` [%] and read again. ``done`` ends it, well where ``held``, else ``why`` says what is wrong."""
+    """What to do next: set ``throttle`` [%] and read again. ``done`` ends it, well where ``held``,
+    else ``why`` says what is wrong.
+    """
 
     throttle: float
     done: bool = False
@@ -40,7 +46,8 @@ class Search:
     Parameters
     ----------
     target, tolerance : wanted figure and how near it must come, in its unit (W, dB(A), 1/min, m3/s)
-    exponent : of the figure against the throttle for the first guess; 0 for a level in dB, which goes with ``per_decade``
+    exponent : of the figure against the throttle for the first guess; 0 for a level in dB, which
+        goes with ``per_decade``
     per_decade : dB for ten times the throttle
     low, high : range of the throttle [%]
     unit, label : for sentences
@@ -61,10 +68,14 @@ class Search:
         if not self.tolerance > 0:
             raise ValueError(f"the tolerance must be above 0, got {self.tolerance:g}")
         if not 0 <= self.low < self.high <= 100:
-            raise ValueError(f"the throttle turns between {self.low:g} and {self.high:g} %, which cannot be")
+            raise ValueError(
+                f"the throttle turns between {self.low:g} and {self.high:g} %, which cannot be"
+            )
 
     def read(self, throttle: float, value: float, doubt: float = 0.0) -> Turn:
-        """One settled reading of the figure at a throttle, with its standard doubt; gives the next turn."""
+        """One settled reading of the figure at a throttle, with its standard doubt; gives the next
+        turn.
+        """
         if not math.isfinite(value):
             return Turn(throttle, done=True, why=f"{self.label} cannot be read. Check the meter.")
         self.seen.append((throttle, value))
@@ -76,7 +87,11 @@ class Search:
             return Turn(
                 throttle,
                 done=True,
-                why=self._short("at full throttle" if self.high > 99.9 else f"at {self.high:.0f} %, the most that the speed limit allows"),
+                why=self._short(
+                    "at full throttle"
+                    if self.high > 99.9
+                    else f"at {self.high:.0f} %, the most that the speed limit allows"
+                ),
             )
         if throttle <= self.low + STEP / 2 and value > self.target:
             return Turn(throttle, done=True, why=self._short(f"even at {self.low:.0f} %"))
@@ -84,19 +99,28 @@ class Search:
             return Turn(
                 throttle,
                 done=True,
-                why=f"{self.label} does not hold {self.target:.4g} {self.unit} after {MOST_TURNS} turns: it wanders by more than {self.tolerance:.2g} {self.unit}.",
+                why=(
+                    f"{self.label} does not hold {self.target:.4g} {self.unit} after {MOST_TURNS}"
+                    f" turns: it wanders by more than {self.tolerance:.2g} {self.unit}."
+                ),
             )
         return Turn(self._next(throttle, value))
 
     def _short(self, where: str) -> str:
-        return f"{self.label} comes to {self.seen[-1][1]:.4g} {self.unit} {where}; {self.target:.4g} {self.unit} cannot be had with this part."
+        return (
+            f"{self.label} comes to {self.seen[-1][1]:.4g} {self.unit} {where}; {self.target:.4g}"
+            f" {self.unit} cannot be had with this part."
+        )
 
     def _next(self, throttle: float, value: float) -> float:
         below = max((s for s in self.seen if s[1] < self.target), default=None, key=lambda s: s[0])
         above = min((s for s in self.seen if s[1] > self.target), default=None, key=lambda s: s[0])
         if below and above and above[0] > below[0]:
-            share = (self._lifted(self.target) - self._lifted(below[1])) / (self._lifted(above[1]) - self._lifted(below[1]))
-            # Never onto an edge of the bracket, so that one bad reading cannot hold the search there.
+            share = (self._lifted(self.target) - self._lifted(below[1])) / (
+                self._lifted(above[1]) - self._lifted(below[1])
+            )
+            # Never onto an edge of the bracket, so that one bad reading cannot hold the search
+            # there.
             wanted = below[0] + min(max(share, 0.08), 0.92) * (above[0] - below[0])
         elif self.exponent:
             wanted = throttle * (self.target / max(value, 1e-9)) ** (1 / self.exponent)
@@ -140,7 +164,8 @@ class Stepper:
         if math.isnan(self.begun):
             self.begun = seconds
         if seconds - self.begun >= (self.at + 1) * self.dwell:
-            # From when it is turned, not from when it should have been: who drives it may have been held up, and each step is held in full.
+            # From when it is turned, not from when it should have been: who drives it may have been
+            # held up, and each step is held in full.
             self.begun, self.at = seconds - (self.at + 1) * self.dwell, self.at + 1
         over = self.at >= len(self.levels)
         return Turn(self.levels[min(self.at, len(self.levels) - 1)], done=over, held=over)

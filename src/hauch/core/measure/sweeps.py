@@ -1,7 +1,8 @@
 """Reductions of sweeps: one figure from the points of a curve, and the curve itself for a picture.
 
-A point is one stand of the throttle (found in the recording) or one row of readings by hand. Each point is handed to the same reductions as a plain run:
-standard air, hot wire, leak, orifice, standby and speed law stand there and nowhere else.
+A point is one stand of the throttle (found in the recording) or one row of readings by hand. Each
+point is handed to the same reductions as a plain run: standard air, hot wire, leak, orifice,
+standby and speed law stand there and nowhere else.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ Points = dict[str, Quantity]
 class Curve:
     """A reduced curve for a picture, all in SI.
 
-    ``points`` [(x, u of x, y, u of y)], ``line`` through them, ``system`` the line of what it works on, ``at`` where the figure is read.
+    ``points`` [(x, u of x, y, u of y)], ``line`` through them, ``system`` the line of what it works
+    on, ``at`` where the figure is read.
     """
 
     x_label: str
@@ -44,7 +46,8 @@ SHARED = frozenset({"background_level"})
 
 
 def stands(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[int, RunInput]:
-    """The points of a sweep, each as a run of its own, so that its figures come from the reductions that a plain run has.
+    """The points of a sweep, each as a run of its own, so that its figures come from the reductions
+    that a plain run has.
 
     Parameters
     ----------
@@ -54,19 +57,35 @@ def stands(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[
 
     Returns
     -------
-    number of the point -> what was read there, in order; what was read once for all points is the same quantity in each, so that its causes are shared
+    number of the point -> what was read there, in order; what was read once for all points is the
+    same quantity in each, so that its causes are shared
     """
-    numbers = {channel: set(np.asarray(run.positions.get(channel, ()), int).tolist()) - {0} for channel in {*channels, *optional}}
+    numbers = {
+        channel: set(np.asarray(run.positions.get(channel, ()), int).tolist()) - {0}
+        for channel in {*channels, *optional}
+    }
     common = sorted(set.intersection(*(numbers[channel] for channel in channels)))
     kept = [*channels, *(c for c in optional if numbers[c] and numbers[c] >= set(common))]
-    once = [c for c in run.readings if run.has(c) and c in run.meters and (c in SHARED or not any(run.positions.get(c, ())))]
+    once = [
+        c
+        for c in run.readings
+        if run.has(c) and c in run.meters and (c in SHARED or not any(run.positions.get(c, ())))
+    ]
     steady = dict(run.steady) | {channel: run.mean(channel) for channel in once}
     return {number: _stand(run, number, kept, steady) for number in common}
 
 
-def _stand(run: RunInput, number: int, channels: Sequence[str], steady: dict[str, Quantity]) -> RunInput:
-    readings = {c: np.asarray(run.readings[c], float)[np.asarray(run.positions[c], int) == number] for c in channels if c not in steady}
-    return replace(run, run=f"{run.run}:point{number}", readings=readings, positions={}, steady=steady)
+def _stand(
+    run: RunInput, number: int, channels: Sequence[str], steady: dict[str, Quantity]
+) -> RunInput:
+    readings = {
+        c: np.asarray(run.readings[c], float)[np.asarray(run.positions[c], int) == number]
+        for c in channels
+        if c not in steady
+    }
+    return replace(
+        run, run=f"{run.run}:point{number}", readings=readings, positions={}, steady=steady
+    )
 
 
 def _enough(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[int, RunInput]:
@@ -79,24 +98,43 @@ def _enough(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict
     found = stands(run, *channels, optional=optional)
     if len(found) < 3:
         names = " and ".join(CHANNELS[channel].label.lower() for channel in channels)
-        raise NoResult(f"A curve needs at least three points with {names}, got {len(found)}. Step the throttle further.")
+        raise NoResult(
+            f"A curve needs at least three points with {names}, got {len(found)}. Step the throttle"
+            " further."
+        )
     return found
 
 
-def _each(points: Mapping[int, RunInput], letter: str, reduce: Callable[[RunInput], Quantity]) -> Points:
+def _each(
+    points: Mapping[int, RunInput], letter: str, reduce: Callable[[RunInput], Quantity]
+) -> Points:
     """A figure at each point: letter and number -> quantity, its working told point by point."""
-    return {f"{letter}{number}": _told(number, point, reduce(point)) for number, point in points.items()}
+    return {
+        f"{letter}{number}": _told(number, point, reduce(point)) for number, point in points.items()
+    }
 
 
 def _told(number: int, point: RunInput, figure: Quantity) -> Quantity:
     """The figure with the number of its point before each step that is the point's own."""
-    of_all = {*point.density().working, *(step for quantity in point.steady.values() for step in quantity.working)}
-    steps = (s if s in of_all else replace(s, name=f"Point {number}: {s.name[:1].lower()}{s.name[1:]}") for s in figure.working)
+    of_all = {
+        *point.density().working,
+        *(step for quantity in point.steady.values() for step in quantity.working),
+    }
+    steps = (
+        s if s in of_all else replace(s, name=f"Point {number}: {s.name[:1].lower()}{s.name[1:]}")
+        for s in figure.working
+    )
     return replace(figure, working=tuple(steps))
 
 
 def _figure(
-    name: str, formula: str, function: Callable[..., float], inputs: Mapping[str, Quantity], unit: str, source: str, note: str = ""
+    name: str,
+    formula: str,
+    function: Callable[..., float],
+    inputs: Mapping[str, Quantity],
+    unit: str,
+    source: str,
+    note: str = "",
 ) -> Quantity:
     try:
         return derive(name, formula, function, inputs, unit, source, note=note)
@@ -104,20 +142,33 @@ def _figure(
         raise NoResult(str(problem)) from problem
 
 
-def _with_misfit(run: RunInput, figure: Quantity, x: list[float], y: list[float], wanted: float, name: str) -> Quantity:
+def _with_misfit(
+    run: RunInput, figure: Quantity, x: list[float], y: list[float], wanted: float, name: str
+) -> Quantity:
     """The figure with the scatter of the points about the law as one more cause, own to the run."""
     share = curves.law_doubt(x, y, wanted)
     if share <= 0:
         return figure
-    cause = Influence(f"run:{run.run}:{name}", "points off the fitted law", "own", "A", float(len(x) - 2))
-    return Quantity(figure.value, figure.unit, {**figure.parts, cause: abs(figure.value) * share}, figure.working)
+    cause = Influence(
+        f"run:{run.run}:{name}", "points off the fitted law", "own", "A", float(len(x) - 2)
+    )
+    return Quantity(
+        figure.value,
+        figure.unit,
+        {**figure.parts, cause: abs(figure.value) * share},
+        figure.working,
+    )
 
 
 def _fan_points(run: RunInput) -> tuple[Points, Points]:
     """Flow and static pressure of each point, in standard air and at the common speed."""
-    needed = ["static_pressure", "orifice_pressure"] + (["speed"] if run.common_speed is not None else [])
+    needed = ["static_pressure", "orifice_pressure"] + (
+        ["speed"] if run.common_speed is not None else []
+    )
     points = _enough(run, *needed, optional=[s for s in SPEEDS if s not in needed])
-    return _each(points, "q", reductions.chamber_flow), _each(points, "p", reductions.static_pressure)
+    return _each(points, "q", reductions.chamber_flow), _each(
+        points, "p", reductions.static_pressure
+    )
 
 
 def fan_flow(run: RunInput) -> Quantity:
@@ -128,10 +179,16 @@ def fan_flow(run: RunInput) -> Quantity:
         run.constant("system_exponent", "exponent of the system", ""),
     )
     return _figure(
-        "Operating point", "Δp(Q) = k Q^m", lambda **v: curves.operating_point(curves.numbered(v, "q"), curves.numbered(v, "p"), v["k"], v["m"])[0],
-        {**flow, **pressure, "k": resistance, "m": exponent}, "m3/s", "ISO 5801:2017; curve through the points after Fritsch and Carlson, 1980",
+        "Operating point",
+        "Δp(Q) = k Q^m",
+        lambda **v: curves.operating_point(
+            curves.numbered(v, "q"), curves.numbered(v, "p"), v["k"], v["m"]
+        )[0],
+        {**flow, **pressure, "k": resistance, "m": exponent},
+        "m3/s",
+        "ISO 5801:2017; curve through the points after Fritsch and Carlson, 1980",
         f"{len(flow)} points; read where the system line crosses the curve",
-    )  # fmt: skip
+    )
 
 
 def fan_curve(run: RunInput) -> Curve:
@@ -143,9 +200,15 @@ def fan_curve(run: RunInput) -> Curve:
     system = [(highest * i / 40, k * (highest * i / 40) ** m) for i in range(41)]
     top = 1.15 * max(x.value for x in p)
     return Curve(
-        "flow", "volume_flow", "static pressure", "pressure", _pairs(q, p), curves.smooth([x.value for x in q], [x.value for x in p]),
-        [point for point in system if point[1] <= top], curves.operating_point([x.value for x in q], [x.value for x in p], k, m),
-    )  # fmt: skip
+        "flow",
+        "volume_flow",
+        "static pressure",
+        "pressure",
+        _pairs(q, p),
+        curves.smooth([x.value for x in q], [x.value for x in p]),
+        [point for point in system if point[1] <= top],
+        curves.operating_point([x.value for x in q], [x.value for x in p], k, m),
+    )
 
 
 def _pairs(x: list[Quantity], y: list[Quantity]) -> list[tuple[float, float, float, float]]:
@@ -158,16 +221,23 @@ def _loss_points(run: RunInput) -> tuple[Points, Points]:
 
 
 def loss_at_flow(run: RunInput) -> Quantity:
-    """Pressure loss [Pa] at the agreed flow, from Δp = a Q^n through the points; its change against the reference is the restriction change at equal flow."""
+    """Pressure loss [Pa] at the agreed flow, from Δp = a Q^n through the points; its change against
+    the reference is the restriction change at equal flow.
+    """
     flow, loss = _loss_points(run)
     agreed = run.constant("agreed_flow", "agreed flow", "m3/s").value
     q, p = [x.value for x in flow.values()], [x.value for x in loss.values()]
     _inside(q, agreed, "The agreed flow", "m³/s")
     _, exponent = _law(q, p)
     figure = _figure(
-        "Loss at the agreed flow", "Δp = a Q^n", lambda **v: _power_at(curves.numbered(v, "q"), curves.numbered(v, "p"), v["Q"]),
-        {**flow, **loss, "Q": exact(agreed, "m3/s")}, "Pa", "least squares in logarithms", f"n = {exponent:.3f} over {len(q)} points",
-    )  # fmt: skip
+        "Loss at the agreed flow",
+        "Δp = a Q^n",
+        lambda **v: _power_at(curves.numbered(v, "q"), curves.numbered(v, "p"), v["Q"]),
+        {**flow, **loss, "Q": exact(agreed, "m3/s")},
+        "Pa",
+        "least squares in logarithms",
+        f"n = {exponent:.3f} over {len(q)} points",
+    )
     return _with_misfit(run, figure, q, p, agreed, "loss_law")
 
 
@@ -179,10 +249,20 @@ def loss_curve(run: RunInput) -> Curve:
     return _law_curve("flow", "volume_flow", "pressure loss", "pressure", q, p, agreed)
 
 
-def _law_curve(x_label: str, x_kind: str, y_label: str, y_kind: str, x: list[Quantity], y: list[Quantity], wanted: float) -> Curve:
+def _law_curve(
+    x_label: str,
+    x_kind: str,
+    y_label: str,
+    y_kind: str,
+    x: list[Quantity],
+    y: list[Quantity],
+    wanted: float,
+) -> Curve:
     c, k = _law([q.value for q in x], [q.value for q in y])
     low, high = min(q.value for q in x), max(q.value for q in x)
-    line = [(low + (high - low) * i / 40, c * (low + (high - low) * i / 40) ** k) for i in range(41)]
+    line = [
+        (low + (high - low) * i / 40, c * (low + (high - low) * i / 40) ** k) for i in range(41)
+    ]
     return Curve(x_label, x_kind, y_label, y_kind, _pairs(x, y), line, at=(wanted, c * wanted**k))
 
 
@@ -190,7 +270,9 @@ def _law(x: list[float], y: list[float]) -> tuple[float, float]:
     try:
         return curves.power_law(x, y)
     except ValueError as problem:
-        raise NoResult(f"No law goes through the points: {problem}. Check signs and tubes.") from problem
+        raise NoResult(
+            f"No law goes through the points: {problem}. Check signs and tubes."
+        ) from problem
 
 
 def _power_at(x: list[float], y: list[float], wanted: float) -> float:
@@ -207,7 +289,9 @@ def _inside(x: list[float], wanted: float, what: str, unit: str) -> float:
 
 def _equal(run: RunInput) -> float:
     if run.equal is None:
-        raise NoResult("The brief does not say what is held equal. Enter the watts or decibels there.")
+        raise NoResult(
+            "The brief does not say what is held equal. Enter the watts or decibels there."
+        )
     return run.equal
 
 
@@ -218,18 +302,27 @@ def _flow_channel(run: RunInput) -> str:
 def _by_power(run: RunInput) -> tuple[Points, Points]:
     """Electrical power and flow of each point, as they were read: no common speed."""
     of_power = ["power"] if run.has("power") else ["voltage", "current"]
-    points = _enough(replace(run, common_speed=None), _flow_channel(run), *of_power, optional=["static_pressure"])
+    points = _enough(
+        replace(run, common_speed=None), _flow_channel(run), *of_power, optional=["static_pressure"]
+    )
     return _each(points, "e", reductions.electrical_power), _each(points, "q", reductions.airflow)
 
 
 def flow_at_power(run: RunInput) -> Quantity:
-    """Volume flow [m3/s] at the electrical power that the round holds equal, between the points of a throttle sweep."""
+    """Volume flow [m3/s] at the electrical power that the round holds equal, between the points of
+    a throttle sweep.
+    """
     power, flow = _by_power(run)
     wanted = _inside([p.value for p in power.values()], _equal(run), "Electrical power", "W")
     return _figure(
-        "Flow at equal power", "lg Q over lg P between neighbours", lambda **v: curves.at_equal(curves.numbered(v, "e"), curves.numbered(v, "q"), v["P"]),
-        {**power, **flow, "P": exact(wanted, "W")}, "m3/s", "interpolation inside the measured range only", f"{len(power)} points",
-    )  # fmt: skip
+        "Flow at equal power",
+        "lg Q over lg P between neighbours",
+        lambda **v: curves.at_equal(curves.numbered(v, "e"), curves.numbered(v, "q"), v["P"]),
+        {**power, **flow, "P": exact(wanted, "W")},
+        "m3/s",
+        "interpolation inside the measured range only",
+        f"{len(power)} points",
+    )
 
 
 def power_curve(run: RunInput) -> Curve:
@@ -238,16 +331,29 @@ def power_curve(run: RunInput) -> Curve:
     x, y = list(power.values()), list(flow.values())
     at = _inside([p.value for p in x], _equal(run), "Electrical power", "W")
     return Curve(
-        "electrical power", "power", "flow", "volume_flow", _pairs(x, y), curves.smooth([a.value for a in x], [b.value for b in y]),
+        "electrical power",
+        "power",
+        "flow",
+        "volume_flow",
+        _pairs(x, y),
+        curves.smooth([a.value for a in x], [b.value for b in y]),
         at=(at, curves.at_equal([a.value for a in x], [b.value for b in y], at)),
-    )  # fmt: skip
+    )
 
 
 def _by_noise(run: RunInput) -> tuple[Points, Points]:
     """Level without the background and flow, at points that stand clear of the background."""
     if not run.has("background_level"):
-        raise NoResult("The background level was not read. Switch the part off, read the room, and add it to this run.")
-    points = _enough(replace(run, common_speed=None), _flow_channel(run), "sound_level", optional=["static_pressure"])
+        raise NoResult(
+            "The background level was not read. Switch the part off, read the room, and add it to"
+            " this run."
+        )
+    points = _enough(
+        replace(run, common_speed=None),
+        _flow_channel(run),
+        "sound_level",
+        optional=["static_pressure"],
+    )
     levels: dict[int, Quantity] = {}
     for number, point in points.items():
         try:
@@ -258,21 +364,37 @@ def _by_noise(run: RunInput) -> tuple[Points, Points]:
     if len(levels) < 2:
         background = run.mean("background_level").value
         raise NoResult(
-            f"Only {len(levels)} points stand 3 dB above the background of {background:.1f} dB(A). Read in a quieter room, or sweep higher."
+            f"Only {len(levels)} points stand 3 dB above the background of {background:.1f} dB(A)."
+            " Read in a quieter room, or sweep higher."
         )
     clear = {number: points[number] for number in levels}
-    return {f"L{number}": level for number, level in levels.items()}, _each(clear, "q", reductions.airflow)
+    return {f"L{number}": level for number, level in levels.items()}, _each(
+        clear, "q", reductions.airflow
+    )
 
 
 def flow_at_noise(run: RunInput) -> Quantity:
-    """Volume flow [m3/s] at the level that the round holds equal, between the points of a throttle sweep."""
+    """Volume flow [m3/s] at the level that the round holds equal, between the points of a throttle
+    sweep.
+    """
     level, flow = _by_noise(run)
     wanted = _inside([x.value for x in level.values()], _equal(run), "A level", "dB(A)")
     return _figure(
-        "Flow at equal noise", "lg Q over L between neighbours",
-        lambda **v: math.exp(curves.at_equal(curves.numbered(v, "L"), np.log(curves.numbered(v, "q")).tolist(), v["A"], logarithmic=False)),
-        {**level, **flow, "A": exact(wanted, "dB(A)")}, "m3/s", "interpolation inside the measured range only", f"{len(level)} points",
-    )  # fmt: skip
+        "Flow at equal noise",
+        "lg Q over L between neighbours",
+        lambda **v: math.exp(
+            curves.at_equal(
+                curves.numbered(v, "L"),
+                np.log(curves.numbered(v, "q")).tolist(),
+                v["A"],
+                logarithmic=False,
+            )
+        ),
+        {**level, **flow, "A": exact(wanted, "dB(A)")},
+        "m3/s",
+        "interpolation inside the measured range only",
+        f"{len(level)} points",
+    )
 
 
 def noise_curve(run: RunInput) -> Curve:
@@ -280,29 +402,59 @@ def noise_curve(run: RunInput) -> Curve:
     level, flow = _by_noise(run)
     x, y = list(level.values()), list(flow.values())
     at = _inside([a.value for a in x], _equal(run), "A level", "dB(A)")
-    value = math.exp(curves.at_equal([a.value for a in x], [math.log(b.value) for b in y], at, logarithmic=False))
-    return Curve("level", "level", "flow", "volume_flow", _pairs(x, y), curves.smooth([a.value for a in x], [b.value for b in y]), at=(at, value))
+    value = math.exp(
+        curves.at_equal([a.value for a in x], [math.log(b.value) for b in y], at, logarithmic=False)
+    )
+    return Curve(
+        "level",
+        "level",
+        "flow",
+        "volume_flow",
+        _pairs(x, y),
+        curves.smooth([a.value for a in x], [b.value for b in y]),
+        at=(at, value),
+    )
 
 
 def _shaft_points(run: RunInput) -> tuple[Points, Points]:
     """Speed and absorbed power of each point, as they were read."""
-    points = _enough(replace(run, common_speed=None), "torque", "tare_torque", "speed", optional=[s for s in SPEEDS if s != "speed"])
+    points = _enough(
+        replace(run, common_speed=None),
+        "torque",
+        "tare_torque",
+        "speed",
+        optional=[s for s in SPEEDS if s != "speed"],
+    )
     return _each(points, "n", RunInput.rotor_speed), _each(points, "p", reductions.shaft_power)
 
 
 def shaft_power_at_speed(run: RunInput) -> Quantity:
-    """Shaft power [W] at the common speed, from P = c n^k through the points with and without the part."""
+    """Shaft power [W] at the common speed, from P = c n^k through the points with and without the
+    part.
+    """
     speed, power = _shaft_points(run)
     if run.common_speed is None:
-        raise NoResult("The test names no common speed at which shaft powers are compared. Enter it in the brief.")
+        raise NoResult(
+            "The test names no common speed at which shaft powers are compared. Enter it in the"
+            " brief."
+        )
     n, p = [x.value for x in speed.values()], [x.value for x in power.values()]
     wanted = _inside(n, run.common_speed, "A speed", "1/min")
     _, exponent = _law(n, p)
     figure = _figure(
-        f"Shaft power at {wanted:,.0f} 1/min", "P = c n^k", lambda **v: _power_at(curves.numbered(v, "n"), curves.numbered(v, "p"), v["N"]),
-        {**speed, **power, "N": exact(wanted, "1/min")}, "W", "least squares in logarithms",
-        f"k = {exponent:.2f} over {len(n)} points" + ("" if abs(exponent - 3) < 0.4 else "; a free rotor has about 3, so look for rubbing or a belt that slips"),
-    )  # fmt: skip
+        f"Shaft power at {wanted:,.0f} 1/min",
+        "P = c n^k",
+        lambda **v: _power_at(curves.numbered(v, "n"), curves.numbered(v, "p"), v["N"]),
+        {**speed, **power, "N": exact(wanted, "1/min")},
+        "W",
+        "least squares in logarithms",
+        f"k = {exponent:.2f} over {len(n)} points"
+        + (
+            ""
+            if abs(exponent - 3) < 0.4
+            else "; a free rotor has about 3, so look for rubbing or a belt that slips"
+        ),
+    )
     return _with_misfit(run, figure, n, p, wanted, "shaft_law")
 
 
@@ -311,4 +463,12 @@ def shaft_curve(run: RunInput) -> Curve:
     speed, power = _shaft_points(run)
     if run.common_speed is None:
         raise NoResult("The test names no common speed.")
-    return _law_curve("speed", "rotational_speed", "shaft power", "power", list(speed.values()), list(power.values()), run.common_speed)
+    return _law_curve(
+        "speed",
+        "rotational_speed",
+        "shaft power",
+        "power",
+        list(speed.values()),
+        list(power.values()),
+        run.common_speed,
+    )

@@ -2,8 +2,10 @@
 
 References
 ----------
-Influence coefficients: ISO 21940-13:2012, 6; worked by vectors, as A. B. Parker and others print it: a reading V0, a trial mass T at its radius and
-angle gives V1, the influence is a = (V1 - V0) / T, and the correction that brings the reading to nothing is C = -V0 / a.
+Influence coefficients: ISO 21940-13:2012, 6; worked by vectors, as A. B. Parker and others print
+    it: a reading V0, a trial mass T at its radius and
+angle gives V1, the influence is a = (V1 - V0) / T, and the correction that brings the reading to
+    nothing is C = -V0 / a.
 """
 
 from __future__ import annotations
@@ -13,12 +15,16 @@ import math
 from dataclasses import dataclass
 
 SEEN = 0.10
-"""Least change of the reading by the trial mass, as a share of the reading, from which an influence can be told."""
+"""Least change of the reading by the trial mass, as a share of the reading, from which an influence
+can be told.
+"""
 
 
 @dataclass(frozen=True)
 class Correction:
-    """What to add: unbalance [kg m] and its direction [rad]; the first unbalance [kg m]; and a sentence where the trial said too little."""
+    """What to add: unbalance [kg m] and its direction [rad]; the first unbalance [kg m]; and a
+    sentence where the trial said too little.
+    """
 
     unbalance: float
     angle: float
@@ -31,7 +37,13 @@ class Correction:
 
 
 def correction(
-    first: float, first_angle: float, trial: float, trial_radius: float, trial_angle: float, second: float, second_angle: float
+    first: float,
+    first_angle: float,
+    trial: float,
+    trial_radius: float,
+    trial_angle: float,
+    second: float,
+    second_angle: float,
 ) -> Correction:
     """The correction of a rotor in one plane.
 
@@ -52,10 +64,18 @@ def correction(
     before, after = cmath.rect(first, first_angle), cmath.rect(second, second_angle)
     change = after - before
     if abs(change) < 1e-9 * max(first, second, 1e-30):
-        raise ValueError("The trial mass changed nothing: take a larger one, or look whether the reading belongs to this rotor.")
+        raise ValueError(
+            "The trial mass changed nothing: take a larger one, or look whether the reading belongs"
+            " to this rotor."
+        )
     influence = change / cmath.rect(trial * trial_radius, trial_angle)
     wanted = -before / influence
     doubt = ""
     if abs(change) < SEEN * first:
-        doubt = f"The trial mass changed the reading by only {100 * abs(change) / first:.0f} %: take one that changes it by a quarter or more, and read again."
-    return Correction(abs(wanted), cmath.phase(wanted) % (2 * math.pi), abs(before / influence), doubt)
+        doubt = (
+            f"The trial mass changed the reading by only {100 * abs(change) / first:.0f} %: take"
+            " one that changes it by a quarter or more, and read again."
+        )
+    return Correction(
+        abs(wanted), cmath.phase(wanted) % (2 * math.pi), abs(before / influence), doubt
+    )

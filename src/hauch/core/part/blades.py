@@ -1,9 +1,12 @@
-"""Blades measured on the mesh of a rotor: how many, chord and pitch along the radius, and what spinning does to them.
+"""Blades measured on the mesh of a rotor: how many, chord and pitch along the radius, and what
+spinning does to them.
 
 References
 ----------
-Sections on cylinders about the axis, as blade elements are defined (ISO 5801 takes pitch from the plane of rotation). Stress of a rotating blade
-and of a thin ring: J. P. Den Hartog, Advanced Strength of Materials, ch. II. Rotating disc with a hole: W. C. Young, R. G. Budynas, Roark's
+Sections on cylinders about the axis, as blade elements are defined (ISO 5801 takes pitch from the
+    plane of rotation). Stress of a rotating blade
+and of a thin ring: J. P. Den Hartog, Advanced Strength of Materials, ch. II. Rotating disc with a
+    hole: W. C. Young, R. G. Budynas, Roark's
 Formulas, 7th edition, table 16.1: sigma = rho omega2 / 4 [(3 + nu) R2 + (1 - nu) r2] at the hole.
 """
 
@@ -32,8 +35,10 @@ POISSON = 0.38
 
 @dataclass(frozen=True)
 class Station:
-    """The blades where a cylinder cuts them: radius, mean chord, greatest thickness [mm], pitch from the plane of rotation [rad], area of all [mm2];
-    and their outlines, unrolled (radius times angle, z) [mm]."""
+    """The blades where a cylinder cuts them: radius, mean chord, greatest thickness [mm], pitch
+    from the plane of rotation [rad], area of all [mm2]; and their outlines, unrolled (radius times
+    angle, z) [mm].
+    """
 
     radius: float
     chord: float
@@ -48,14 +53,18 @@ class Station:
         for outline in self.outlines:
             thin = outline[:: max(len(outline) // points, 1)]
             angle = thin[:, 0] / self.radius
-            line = np.column_stack([self.radius * np.cos(angle), self.radius * np.sin(angle), thin[:, 1]])
+            line = np.column_stack(
+                [self.radius * np.cos(angle), self.radius * np.sin(angle), thin[:, 1]]
+            )
             made.append(np.round(line, 2).tolist())
         return made
 
 
 @dataclass(frozen=True)
 class Blades:
-    """Blades of a rotor: their count, where they leave the hub and end [mm], and their stations (none on a wheel whose blades stand on a plate)."""
+    """Blades of a rotor: their count, where they leave the hub and end [mm], and their stations
+    (none on a wheel whose blades stand on a plate).
+    """
 
     count: int
     hub: float
@@ -78,9 +87,15 @@ def _section(loop: Loop) -> tuple[float, float, float]:
     order = np.argsort(position)
     bins = np.linspace(0, apart[i, j], 18)
     where = np.clip(np.digitize(position[order], bins), 1, len(bins) - 1)
-    thick = [np.ptp(across[order][where == k]) for k in range(2, len(bins) - 2) if (where == k).sum() > 1]
+    thick = [
+        np.ptp(across[order][where == k]) for k in range(2, len(bins) - 2) if (where == k).sum() > 1
+    ]
     pitch = float(np.arctan2(abs(along[1]), abs(along[0])))
-    return float(apart[i, j]), pitch, float(np.median(sorted(thick)[-3:])) if thick else float("nan")
+    return (
+        float(apart[i, j]),
+        pitch,
+        float(np.median(sorted(thick)[-3:])) if thick else float("nan"),
+    )
 
 
 def measure_blades(mesh: trimesh.Trimesh) -> Blades | None:
@@ -88,8 +103,9 @@ def measure_blades(mesh: trimesh.Trimesh) -> Blades | None:
 
     Notes
     -----
-    Axial blades are separate islands on cylinders; the widest stretch of radius with the same number of them is the blading. Where there is none
-    (blades on a plate or under a cover) islands are counted in cuts across the axis.
+    Axial blades are separate islands on cylinders; the widest stretch of radius with the same
+    number of them is the blading. Where there is none (blades on a plate or under a cover) islands
+    are counted in cuts across the axis.
     """
     radius = np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1])
     tip = float(radius.max())
@@ -144,7 +160,9 @@ def _on_a_plate(mesh: trimesh.Trimesh, tip: float) -> Blades | None:
 
 @dataclass(frozen=True)
 class Pull:
-    """Stress for each (rad/s)2 and kg/m3: at the worst station of the blades (and its radius) and at the hub or plate [m2]."""
+    """Stress for each (rad/s)2 and kg/m3: at the worst station of the blades (and its radius) and
+    at the hub or plate [m2].
+    """
 
     blade: float
     blade_radius: float
@@ -162,8 +180,9 @@ def pull_of(mesh: trimesh.Trimesh, blades: Blades | None, volume: float, bore: f
 
     Notes
     -----
-    Blades: the pull of all that lies outside a station over the area there. Hub: a ring (or, for a plate, a disc with a hole) of its own mass that also
-    carries the blades. Bending by sweep, lean and the air, and notches, are not in it; the speed limit allows for them.
+    Blades: the pull of all that lies outside a station over the area there. Hub: a ring (or, for a
+    plate, a disc with a hole) of its own mass that also carries the blades. Bending by sweep, lean
+    and the air, and notches, are not in it; the speed limit allows for them.
     """
     tip = blades.tip if blades else float(np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1]).max())
     depth = float(np.ptp(mesh.vertices[:, 2]))
@@ -186,7 +205,9 @@ def pull_of(mesh: trimesh.Trimesh, blades: Blades | None, volume: float, bore: f
 
 
 def _plate(mesh: trimesh.Trimesh) -> float:
-    """Thickness of the plate of a wheel [mm]: how high the material reaches at the thinnest ring between two thirds of its radius and its rim."""
+    """Thickness of the plate of a wheel [mm]: how high the material reaches at the thinnest ring
+    between two thirds of its radius and its rim.
+    """
     tip = float(np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1]).max())
     least = np.inf
     for r, loops in cylinder_cuts(mesh, np.linspace(0.6, 0.95, 6) * tip):

@@ -17,14 +17,18 @@ MOST_POINTS = 600
 
 
 def cut_open(placed: Placed) -> list[list[list[float]]]:
-    """Lines of the cut through the axis, as (z, y) [m]; holes run the other way round. Where something sticks out the cut goes through the farthest of it:
-    a rotor is turned about its axis, anything else is cut beside it."""
+    """Lines of the cut through the axis, as (z, y) [m]; holes run the other way round. Where
+    something sticks out the cut goes through the farthest of it: a rotor is turned about its axis,
+    anything else is cut beside it.
+    """
     mesh, level = placed.mesh, 0.0
     if placed.outside.any():
         points = np.asarray(mesh.vertices)[placed.outside]
         worst = points[np.argmax(np.hypot(points[:, 0], points[:, 1]))]
         if placed.bore is not None:
-            mesh = placed_at(mesh, _turn_about_z(math.pi / 2 - math.atan2(worst[1], worst[0])), np.zeros(3))
+            mesh = placed_at(
+                mesh, _turn_about_z(math.pi / 2 - math.atan2(worst[1], worst[0])), np.zeros(3)
+            )
         else:
             level = 0.98 * float(worst[0])
     _, loops = next(iter(plane_cuts(mesh, 0, [level])), (0.0, []))
@@ -41,7 +45,9 @@ def _turn_about_z(angle: float) -> np.ndarray:
 
 
 def section_drawing(lines: list[list[list[float]]], envelope: Envelope) -> Drawing:
-    """The cut in the outline of its place, its longer side across; pieces of its lines that lie outside are drawn over in red."""
+    """The cut in the outline of its place, its longer side across; pieces of its lines that lie
+    outside are drawn over in red.
+    """
     d = Drawing("The part cut through its axis, in its envelope")
     low, high = _place(envelope)
     lying = high[1] - low[1] > high[0] - low[0]
@@ -57,7 +63,11 @@ def section_drawing(lines: list[list[list[float]]], envelope: Envelope) -> Drawi
     box(low[0], low[1], high[0] - low[0], high[1] - low[1], "space")
     if envelope.part == "rotor":
         for side in (0.5, -0.5):
-            d.line(at(low[0] - 0.004, side * envelope["shaft"]), at(high[0] + 0.004, side * envelope["shaft"]), layer="thin")
+            d.line(
+                at(low[0] - 0.004, side * envelope["shaft"]),
+                at(high[0] + 0.004, side * envelope["shaft"]),
+                layer="thin",
+            )
     for keep in envelope.keep_outs:
         box(keep.box.at[2], keep.box.at[1], keep.box.size[2], keep.box.size[1], "keep_out")
     d.line(at(low[0] - 0.01, 0), at(high[0] + 0.01, 0), layer="axis")
@@ -81,7 +91,9 @@ def _area(line: list[list[float]]) -> float:
     return float((z * np.roll(y, -1) - np.roll(z, -1) * y).sum() / 2)
 
 
-def _over(line: list[list[float]], low: tuple[float, float], high: tuple[float, float]) -> list[list[tuple[float, float]]]:
+def _over(
+    line: list[list[float]], low: tuple[float, float], high: tuple[float, float]
+) -> list[list[tuple[float, float]]]:
     """Pieces of a line that lie outside of the place."""
     play = PLAY * MM
     runs: list[list[tuple[float, float]]] = [[]]

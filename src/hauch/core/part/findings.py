@@ -42,7 +42,9 @@ class Figure:
 
 @dataclass(frozen=True)
 class Asked:
-    """What a part is held against: its place, who says so, material, settings, speed [1/min], price of a kilogram, and what its designer has said."""
+    """What a part is held against: its place, who says so, material, settings, speed [1/min], price
+    of a kilogram, and what its designer has said.
+    """
 
     envelope: Envelope
     material: Material

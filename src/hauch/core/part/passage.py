@@ -1,8 +1,10 @@
-"""Openings, slots and the free area along a passage, measured on the mesh of a duct, an intake or a ring.
+"""Openings, slots and the free area along a passage, measured on the mesh of a duct, an intake or a
+ring.
 
 References
 ----------
-Steep widening: a half angle above 7 degrees separates (I. E. Idelchik, Handbook of Hydraulic Resistance, ch. 5), as in `hauch.core.predict.intake`.
+Steep widening: a half angle above 7 degrees separates (I. E. Idelchik, Handbook of Hydraulic
+    Resistance, ch. 5), as in `hauch.core.predict.intake`.
 """
 
 from __future__ import annotations
@@ -39,7 +41,9 @@ WEDGES = 24
 
 @dataclass(frozen=True)
 class Opening:
-    """A hole in a flat rim: area [mm2], middle and outward direction [mm], and the area of its rim [mm2]."""
+    """A hole in a flat rim: area [mm2], middle and outward direction [mm], and the area of its rim
+    [mm2].
+    """
 
     area: float
     centre: tuple[float, float, float]
@@ -53,12 +57,17 @@ class Opening:
 
 
 def _flat_groups(mesh: trimesh.Trimesh) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Groups of neighbouring faces in one plane, by face; and the edges between different groups as corners of faces."""
+    """Groups of neighbouring faces in one plane, by face; and the edges between different groups as
+    corners of faces.
+    """
     faces, normals = np.asarray(mesh.faces, np.int64), np.asarray(mesh.face_normals)
     edges = edges_of(faces, len(mesh.vertices))
     same = np.einsum("ij,ij->i", normals[edges.first], normals[edges.second]) > FLAT
     first, second = edges.first[same], edges.second[same]
-    _, label = connected_components(coo_matrix((np.ones(len(first), np.int8), (first, second)), shape=(len(faces), len(faces))), directed=False)
+    _, label = connected_components(
+        coo_matrix((np.ones(len(first), np.int8), (first, second)), shape=(len(faces), len(faces))),
+        directed=False,
+    )
     return label, faces
 
 
@@ -111,7 +120,9 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
         normal = normals[members[0]]
         turn = turn_to_z(normal)
         flat = [np.asarray(mesh.vertices)[r] @ turn.T for r in rims]
-        if max(np.ptp(np.vstack(flat)[:, 2]), 0.0) > 0.02:  # a crest of a curved surface, whose neighbours look alike
+        if (
+            max(np.ptp(np.vstack(flat)[:, 2]), 0.0) > 0.02
+        ):  # a crest of a curved surface, whose neighbours look alike
             continue
         areas = [shoelace(f[:, :2]) for f in flat]
         outer = int(np.argmax(np.abs(areas)))
@@ -122,14 +133,31 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
             if not _leads_in(mesh, faces, np.array(rims[k]), members, centre):
                 continue
             stray = np.linalg.norm(points[:, :2] - points[:, :2].mean(axis=0), axis=1)
-            made = Opening(abs(value), tuple(centre.tolist()), tuple(normal.tolist()), float(np.ptp(stray) / max(stray.mean(), 1e-9)))
-            (small if abs(value) < LEAST_OPENING or (made.diameter < 9 and made.round < 0.1) else found).append(made)
+            made = Opening(
+                abs(value),
+                tuple(centre.tolist()),
+                tuple(normal.tolist()),
+                float(np.ptp(stray) / max(stray.mean(), 1e-9)),
+            )
+            (
+                small
+                if abs(value) < LEAST_OPENING or (made.diameter < 9 and made.round < 0.1)
+                else found
+            ).append(made)
     found.sort(key=lambda o: -o.area)
     return found, small
 
 
-def _leads_in(mesh: trimesh.Trimesh, faces: NDArray[np.int64], rim: NDArray[np.int64], members: NDArray[np.int64], centre: Floats) -> bool:
-    """Whether the wall behind a rim looks towards the middle of the hole, and not away from it as the wall of a tube that stands on the face does."""
+def _leads_in(
+    mesh: trimesh.Trimesh,
+    faces: NDArray[np.int64],
+    rim: NDArray[np.int64],
+    members: NDArray[np.int64],
+    centre: Floats,
+) -> bool:
+    """Whether the wall behind a rim looks towards the middle of the hole, and not away from it as
+    the wall of a tube that stands on the face does.
+    """
     on_rim = np.zeros(len(mesh.vertices), bool)
     on_rim[rim] = True
     a, b, c = (on_rim[corner].astype(np.int8) for corner in faces.T)
@@ -137,7 +165,13 @@ def _leads_in(mesh: trimesh.Trimesh, faces: NDArray[np.int64], rim: NDArray[np.i
     behind[members] = False
     at = np.flatnonzero(behind)
     towards = centre - np.asarray(mesh.triangles)[at].mean(axis=1)
-    return bool((np.einsum("ij,ij->i", np.asarray(mesh.face_normals)[at], towards) * np.asarray(mesh.area_faces)[at]).sum() > 0)
+    return bool(
+        (
+            np.einsum("ij,ij->i", np.asarray(mesh.face_normals)[at], towards)
+            * np.asarray(mesh.area_faces)[at]
+        ).sum()
+        > 0
+    )
 
 
 @dataclass(frozen=True)
@@ -163,8 +197,8 @@ def find_slot(mesh: trimesh.Trimesh, caster: Caster, count: int = 24_000) -> Slo
 
     Notes
     -----
-    Rays outwards from the surface; in each of `WEDGES` wedges the width is that which a twentieth of the gaps stays below, so that parallel lips are
-    measured square to themselves.
+    Rays outwards from the surface; in each of `WEDGES` wedges the width is that which a twentieth
+    of the gaps stays below, so that parallel lips are measured square to themselves.
     """
     at = sample(mesh, count)
     free = gaps(caster, at)
@@ -203,7 +237,10 @@ def free_areas(mesh: trimesh.Trimesh, cuts: int = 32) -> list[Cut]:
         holes = [
             abs(c.area)
             for c in loops
-            if c.area < 0 and abs(c.area) < outer and abs(c.area) > LEAST_OPENING and not (c.roundness[0] < 4.5 and c.roundness[1] < 0.1)
+            if c.area < 0
+            and abs(c.area) < outer
+            and abs(c.area) > LEAST_OPENING
+            and not (c.roundness[0] < 4.5 and c.roundness[1] < 0.1)
         ]
         if holes:
             made.append(Cut(float(level), float(sum(holes))))
@@ -211,7 +248,9 @@ def free_areas(mesh: trimesh.Trimesh, cuts: int = 32) -> list[Cut]:
 
 
 def steep(cuts: list[Cut], forward: bool) -> list[tuple[float, float]]:
-    """Places where the passage widens with the flow by more than `STEEP` a side: (place [mm], half angle [rad])."""
+    """Places where the passage widens with the flow by more than `STEEP` a side: (place [mm], half
+    angle [rad]).
+    """
     found = []
     ordered = cuts if forward else cuts[::-1]
     for a, b in pairwise(ordered):

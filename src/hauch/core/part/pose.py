@@ -1,6 +1,8 @@
-"""In which unit, along which axis and how a part lies; whether it fits the envelope, and what sticks out.
+"""In which unit, along which axis and how a part lies; whether it fits the envelope, and what
+sticks out.
 
-Axes as in `hauch.core.geometry.envelope`: z along the flow from the mounting plane, x to the right, y upwards, origin on the axis of the bore.
+Axes as in `hauch.core.geometry.envelope`: z along the flow from the mounting plane, x to the right,
+y upwards, origin on the axis of the bore.
 """
 
 from __future__ import annotations
@@ -22,7 +24,12 @@ if TYPE_CHECKING:
 
 Floats = NDArray[np.float64]
 
-UNITS = {"mm": ("millimetres", 1.0), "inch": ("inches", 25.4), "cm": ("centimetres", 10.0), "m": ("metres", 1000.0)}
+UNITS = {
+    "mm": ("millimetres", 1.0),
+    "inch": ("inches", 25.4),
+    "cm": ("centimetres", 10.0),
+    "m": ("metres", 1000.0),
+}
 """Units that people export in, and what they are in millimetres."""
 PLAUSIBLE = (0.25, 1.6)
 """Size of a part over that of its envelope that is taken for meant."""
@@ -63,21 +70,37 @@ def guess_unit(size: float, room: float) -> UnitGuess:
     """
     share = {unit: size * factor / room for unit, (_, factor) in UNITS.items()}
     if PLAUSIBLE[0] <= share["mm"] <= PLAUSIBLE[1]:
-        return UnitGuess("mm", True, f"Taken in millimetres: {size:.4g} mm is the size of what the envelope leaves, {room:.4g} mm.")
+        return UnitGuess(
+            "mm",
+            True,
+            f"Taken in millimetres: {size:.4g} mm is the size of what the envelope leaves,"
+            f" {room:.4g} mm.",
+        )
     near = [u for u in UNITS if PLAUSIBLE[0] <= share[u] <= PLAUSIBLE[1]]
     if not near:
         return UnitGuess(
             "mm",
             False,
-            f"The numbers in the file reach over {size:.4g}; in no usual unit is that near the {room:.4g} mm of the envelope. Taken as millimetres.",
+            f"The numbers in the file reach over {size:.4g}; in no usual unit is that near the"
+            f" {room:.4g} mm of the envelope. Taken as millimetres.",
         )
     unit = min(near, key=lambda u: abs(math.log(share[u])))
     name, factor = UNITS[unit]
     return UnitGuess(
-        unit, False, f"In millimetres the part would be {size:.4g} mm across, {room / size:.3g} times smaller than its place; it is taken for {name}, "
-        f"which makes it {size * factor:.4g} mm. Is that so?" if size < room else
-        f"In millimetres the part would be {size:.4g} mm across, {size / room:.3g} times its place; it is taken for {name}, which makes it {size * factor:.4g} mm. Is that so?",
-    )  # fmt: skip
+        unit,
+        False,
+        (
+            f"In millimetres the part would be {size:.4g} mm across, {room / size:.3g} times"
+            f" smaller than its place; it is taken for {name}, which makes it {size * factor:.4g}"
+            " mm. Is that so?"
+            if size < room
+            else (
+                f"In millimetres the part would be {size:.4g} mm across, {size / room:.3g} times"
+                f" its place; it is taken for {name}, which makes it {size * factor:.4g} mm. Is"
+                " that so?"
+            )
+        ),
+    )
 
 
 def turn_to_z(axis: Floats) -> Floats:
@@ -90,14 +113,20 @@ def turn_to_z(axis: Floats) -> Floats:
 
 
 FILE_TURNS: dict[str, Floats] = {
-    "z": np.eye(3), "x": np.array([[0, 1, 0], [0, 0, 1], [1, 0, 0.0]]), "y": np.array([[0, 0, 1], [1, 0, 0], [0, 1, 0.0]]),
-    "-z": np.diag([1.0, -1, -1]), "-x": np.array([[0, 1, 0], [0, 0, -1], [-1, 0, 0.0]]), "-y": np.array([[0, 0, -1], [1, 0, 0], [0, -1, 0.0]]),
-}  # fmt: skip
+    "z": np.eye(3),
+    "x": np.array([[0, 1, 0], [0, 0, 1], [1, 0, 0.0]]),
+    "y": np.array([[0, 0, 1], [1, 0, 0], [0, 1, 0.0]]),
+    "-z": np.diag([1.0, -1, -1]),
+    "-x": np.array([[0, 1, 0], [0, 0, -1], [-1, 0, 0.0]]),
+    "-y": np.array([[0, 0, -1], [1, 0, 0], [0, -1, 0.0]]),
+}
 """Rotations that bring an axis of the file to z."""
 
 
 def spin_direction(inertia: Floats) -> tuple[str, Floats]:
-    """Axis of a rotor from its inertia: the principal axis whose moment stands alone; the file axis where it lies within 3 degrees of it."""
+    """Axis of a rotor from its inertia: the principal axis whose moment stands alone; the file axis
+    where it lies within 3 degrees of it.
+    """
     values, vectors = np.linalg.eigh(inertia)
     alone = 0 if values[1] - values[0] > values[2] - values[1] else 2
     direction = vectors[:, alone]
@@ -109,7 +138,9 @@ def spin_direction(inertia: Floats) -> tuple[str, Floats]:
 
 @dataclass(frozen=True)
 class Bore:
-    """The hole on the axis: centre (x, y) and diameter [mm], how far it is from round (share of its radius), and between which heights."""
+    """The hole on the axis: centre (x, y) and diameter [mm], how far it is from round (share of its
+    radius), and between which heights.
+    """
 
     x: float
     y: float
@@ -120,13 +151,21 @@ class Bore:
 
 
 def find_bore(mesh: trimesh.Trimesh, cuts: int = 14) -> Bore | None:
-    """The round hole nearest to the middle of a part whose axis is z; None where there is none. A double-flat hole is found by its round part."""
+    """The round hole nearest to the middle of a part whose axis is z; None where there is none. A
+    double-flat hole is found by its round part.
+    """
     low, high = mesh.bounds[:, 2]
     middle = np.asarray(mesh.bounds)[:, :2].mean(axis=0)
     reach = float(np.ptp(np.asarray(mesh.bounds)[:, :2], axis=0).max()) / 2
     found: list[tuple[float, Loop]] = []
     for level, loops in plane_cuts(mesh, 2, np.linspace(low, high, cuts + 2)[1:-1]):
-        holes = [c for c in loops if c.area < 0 and np.linalg.norm(c.centre - middle) < 0.25 * reach and c.roundness[1] < 0.2]
+        holes = [
+            c
+            for c in loops
+            if c.area < 0
+            and np.linalg.norm(c.centre - middle) < 0.25 * reach
+            and c.roundness[1] < 0.2
+        ]
         if holes:
             found.append((level, min(holes, key=lambda c: abs(c.area))))
     if not found:
@@ -136,12 +175,21 @@ def find_bore(mesh: trimesh.Trimesh, cuts: int = 14) -> Bore | None:
     centres = np.array([c.centre for _, c in same])
     radius = float(np.median([np.linalg.norm(c.points - c.centre, axis=1).max() for _, c in same]))
     x, y = np.median(centres, axis=0)
-    return Bore(float(x), float(y), 2 * radius, float(np.median([c.roundness[1] for _, c in same])), same[0][0], same[-1][0])
+    return Bore(
+        float(x),
+        float(y),
+        2 * radius,
+        float(np.median([c.roundness[1] for _, c in same])),
+        same[0][0],
+        same[-1][0],
+    )
 
 
 @dataclass(frozen=True)
 class Placed:
-    """A part in the envelope's axes: the mesh [mm], how it was turned, which vertices lie outside, what sticks out in sentences."""
+    """A part in the envelope's axes: the mesh [mm], how it was turned, which vertices lie outside,
+    what sticks out in sentences.
+    """
 
     mesh: trimesh.Trimesh
     turned: str
@@ -162,7 +210,9 @@ def placed_at(mesh: trimesh.Trimesh, turn: Floats, shift: Floats) -> trimesh.Tri
 
 
 def place_rotor(mesh: trimesh.Trimesh, envelope: Envelope, turned: str, turn: Floats) -> Placed:
-    """Put a rotor on the axis by its bore (by the middle of its tips where it has none) and hold it against its place."""
+    """Put a rotor on the axis by its bore (by the middle of its tips where it has none) and hold it
+    against its place.
+    """
     made = placed_at(mesh, turn, np.zeros(3))
     bore = find_bore(made)
     if bore is not None:
@@ -177,15 +227,20 @@ def place_rotor(mesh: trimesh.Trimesh, envelope: Envelope, turned: str, turn: Fl
     misfits, fits = [], []
     if radius.max() > most + PLAY:
         misfits.append(
-            f"It sweeps a diameter of {2 * radius.max():.2f} mm; the bore of {envelope['bore'] / MM:g} mm less its tip gap leaves {2 * most:.2f} mm. "
-            f"It sticks out by {radius.max() - most:.2f} mm all around."
+            f"It sweeps a diameter of {2 * radius.max():.2f} mm; the bore of"
+            f" {envelope['bore'] / MM:g} mm less its tip gap leaves {2 * most:.2f} mm. It sticks"
+            f" out by {radius.max() - most:.2f} mm all around."
         )
     else:
         fits.append(
-            f"It sweeps {2 * radius.max():.2f} mm of {2 * most:.2f} mm: {envelope['bore'] / MM / 2 - radius.max():.2f} mm of tip gap are left."
+            f"It sweeps {2 * radius.max():.2f} mm of {2 * most:.2f} mm:"
+            f" {envelope['bore'] / MM / 2 - radius.max():.2f} mm of tip gap are left."
         )
     if height > depth + PLAY:
-        misfits.append(f"It is {height:.2f} mm deep; {depth:g} mm are allowed. It sticks out by {height - depth:.2f} mm.")
+        misfits.append(
+            f"It is {height:.2f} mm deep; {depth:g} mm are allowed. It sticks out by"
+            f" {height - depth:.2f} mm."
+        )
     else:
         fits.append(f"It is {height:.2f} mm deep of {depth:g} mm.")
     said, well = _shaft(bore, envelope["shaft"] / MM)
@@ -197,7 +252,9 @@ def place_rotor(mesh: trimesh.Trimesh, envelope: Envelope, turned: str, turn: Fl
 
 
 LOOSE, TIGHT = 0.35, -0.15
-"""Bore less shaft [mm]: looser than this it does not centre, tighter it splits when it is pressed on. Prints come out 0.1 to 0.2 mm tight."""
+"""Bore less shaft [mm]: looser than this it does not centre, tighter it splits when it is pressed
+on. Prints come out 0.1 to 0.2 mm tight.
+"""
 
 
 def _shaft(bore: Bore | None, shaft: float) -> tuple[str, bool]:
@@ -205,9 +262,18 @@ def _shaft(bore: Bore | None, shaft: float) -> tuple[str, bool]:
         return f"No round hole for the shaft of {shaft:g} mm was found on its axis.", False
     play = bore.diameter - shaft
     if play > LOOSE:
-        return f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: {play:.2f} mm of play cannot centre it.", False
+        return (
+            (
+                f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: {play:.2f} mm of play"
+                " cannot centre it."
+            ),
+            False,
+        )
     if play < TIGHT:
-        return f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: it does not go on.", False
+        return (
+            f"Its bore is {bore.diameter:.2f} mm, the shaft {shaft:g} mm: it does not go on.",
+            False,
+        )
     return f"Its bore of {bore.diameter:.2f} mm takes the shaft of {shaft:g} mm.", True
 
 
@@ -229,13 +295,16 @@ def _box_room(envelope: Envelope) -> tuple[Floats, Floats]:
     """Least and greatest corner of the place of a duct, intake or ring [mm]."""
     if envelope.part == "ring":
         half = envelope["outer"] / 2 / MM
-        return np.array([-half, -envelope["neck_drop"] / MM, 0.0]), np.array([half, half, envelope["depth"] / MM])
+        return np.array([-half, -envelope["neck_drop"] / MM, 0.0]), np.array(
+            [half, half, envelope["depth"] / MM]
+        )
     w, h, length = (envelope[k] / MM for k in ("width", "height", "length"))
     return np.array([-w / 2, -h / 2, 0.0]), np.array([w / 2, h / 2, length])
 
 
 def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") -> Placed:
-    """Lay a duct, an intake or a ring into its place: as stored where that fits, else the way that sticks out least.
+    """Lay a duct, an intake or a ring into its place: as stored where that fits, else the way that
+    sticks out least.
 
     ``wanted`` names the file axis that is the flow's, where the designer has said it.
     """
@@ -248,12 +317,21 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
             continue
         turned = points @ turn.T
         mount = faces[name]
-        middle = turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
+        middle = (
+            turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
+        )
         shift = _shift(turned, low, high, envelope.part, middle)
         at = turned + shift
-        over = float(np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum())
-        over += sum(_inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100 for k in envelope.keep_outs)
-        face = mount.area * (AS_STORED if np.allclose(turn, np.eye(3)) else 1.0)  # as stored, unless another face is by far the mounting face
+        over = float(
+            np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum()
+        )
+        over += sum(
+            _inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100
+            for k in envelope.keep_outs
+        )
+        face = mount.area * (
+            AS_STORED if np.allclose(turn, np.eye(3)) else 1.0
+        )  # as stored, unless another face is by far the mounting face
         over = 0.0 if over <= PLAY else over
         if best is None or (round(over, 2), -face) < (round(best[0], 2), -best[1] - 1e-6):
             best = (over, face, name, turn, shift)
@@ -270,7 +348,9 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
 
 @dataclass(frozen=True)
 class _Face:
-    """Flat face that would lie on the mounting plane: area [mm2] and the middle of its outline in the file [mm]."""
+    """Flat face that would lie on the mounting plane: area [mm2] and the middle of its outline in
+    the file [mm].
+    """
 
     area: float
     middle: Floats | None
@@ -279,7 +359,11 @@ class _Face:
 def _mounting_faces(mesh: trimesh.Trimesh) -> dict[str, _Face]:
     """The face on the mounting plane for each file axis along the flow."""
     found = {}
-    points, normals, area = np.asarray(mesh.vertices), np.asarray(mesh.face_normals), np.asarray(mesh.area_faces)
+    points, normals, area = (
+        np.asarray(mesh.vertices),
+        np.asarray(mesh.face_normals),
+        np.asarray(mesh.area_faces),
+    )
     corners = np.asarray(mesh.faces)
     for name in FILE_TURNS:
         k, sign = "xyz".index(name[-1]), -1.0 if name.startswith("-") else 1.0
@@ -288,18 +372,25 @@ def _mounting_faces(mesh: trimesh.Trimesh) -> dict[str, _Face]:
         a, b, c = (low[corner] for corner in corners.T)
         on = a & b & c & (sign * normals[:, k] < -0.99)
         at = points[np.unique(corners[on])]
-        found[name] = _Face(float(area[on].sum()), (at.min(axis=0) + at.max(axis=0)) / 2 if len(at) else None)
+        found[name] = _Face(
+            float(area[on].sum()), (at.min(axis=0) + at.max(axis=0)) / 2 if len(at) else None
+        )
     return found
 
 
 AS_STORED = 4.0
-"""How many times larger another flat face must be before it is taken for the mounting face against the way in which the part is stored."""
+"""How many times larger another flat face must be before it is taken for the mounting face against
+the way in which the part is stored.
+"""
 LEAST_FACE = 300.0
-"""Area from which a flat face is taken for the mounting face, so that the part is set on its middle [mm2]."""
+"""Area from which a flat face is taken for the mounting face, so that the part is set on its middle
+[mm2].
+"""
 
 
 def _shift(points: Floats, low: Floats, high: Floats, part: str, face: Floats | None) -> Floats:
-    """Mounting plane to z = 0; across, the middle of the mounting face on the axis, else the middle of the part in the middle of its place.
+    """Mounting plane to z = 0; across, the middle of the mounting face on the axis, else the middle
+    of the part in the middle of its place.
 
     A ring sits on its axis: the middle of its width, and as far below its top.
     """
@@ -315,13 +406,17 @@ def _shift(points: Floats, low: Floats, high: Floats, part: str, face: Floats | 
 
 def _inside(points: Floats, at: tuple[float, ...], size: tuple[float, ...]) -> NDArray[np.bool_]:
     low = np.array(at) / MM
-    return np.asarray(((points > low + PLAY) & (points < low + np.array(size) / MM - PLAY)).all(axis=1))
+    return np.asarray(
+        ((points > low + PLAY) & (points < low + np.array(size) / MM - PLAY)).all(axis=1)
+    )
 
 
 SIDES = (("left", "right"), ("bottom", "top"), ("mounting side", "far end"))
 
 
-def _against_box(mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Envelope) -> tuple[NDArray[np.bool_], list[str], list[str]]:
+def _against_box(
+    mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Envelope
+) -> tuple[NDArray[np.bool_], list[str], list[str]]:
     points = np.asarray(mesh.vertices)
     outside = np.asarray(((points < low - PLAY) | (points > high + PLAY)).any(axis=1))
     misfits, fits = [], []
@@ -332,12 +427,18 @@ def _against_box(mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Env
                 misfits.append(f"It sticks out {reach:.2f} mm at the {side}.")
     if not misfits:
         x, y, z = np.ptp(points, axis=0)
-        fits.append(f"Its {x:.1f} × {y:.1f} × {z:.1f} mm fit into {high[0] - low[0]:g} × {high[1] - low[1]:g} × {high[2] - low[2]:g} mm.")
+        fits.append(
+            f"Its {x:.1f} × {y:.1f} × {z:.1f} mm fit into {high[0] - low[0]:g} ×"
+            f" {high[1] - low[1]:g} × {high[2] - low[2]:g} mm."
+        )
     for keep in envelope.keep_outs:
         hit = _inside(points, keep.box.at, keep.box.size)
         if hit.any():
             deep = points[hit]
-            box_low, box_high = np.array(keep.box.at) / MM, (np.array(keep.box.at) + np.array(keep.box.size)) / MM
+            box_low, box_high = (
+                np.array(keep.box.at) / MM,
+                (np.array(keep.box.at) + np.array(keep.box.size)) / MM,
+            )
             depth = float(np.minimum(deep - box_low, box_high - deep).min(axis=1).max())
             misfits.append(f"It reaches {depth:.2f} mm into the keep-out “{keep.name}”.")
             outside |= hit

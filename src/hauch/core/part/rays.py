@@ -1,7 +1,7 @@
 """Rays through a mesh: wall thickness, surfaces that run through one another, and gaps.
 
-Rays are cast by Embree (embreex, through trimesh); distances are computed anew from the plane of the triangle that was hit, since Embree
-works in single precision.
+Rays are cast by Embree (embreex, through trimesh); distances are computed anew from the plane of
+the triangle that was hit, since Embree works in single precision.
 """
 
 from __future__ import annotations
@@ -39,7 +39,9 @@ class Caster:
         self._rays = RayMeshIntersector(mesh)
 
     def first(self, origins: Floats, directions: Floats) -> tuple[Floats, Floats]:
-        """Distance to the first hit [mm] (NaN where none) and the cosine between ray and the face's normal there."""
+        """Distance to the first hit [mm] (NaN where none) and the cosine between ray and the face's
+        normal there.
+        """
         hit = self._rays.intersects_first(origins, directions)
         distance, cosine = np.full(len(origins), np.nan), np.full(len(origins), np.nan)
         met = hit >= 0
@@ -61,13 +63,17 @@ def sample(mesh: trimesh.Trimesh, count: int, seed: int = 7) -> Samples:
 
 @dataclass(frozen=True)
 class Walls:
-    """Thickness along the inward normal at each sample [mm] (NaN where the ray found no way out), and where another surface came first."""
+    """Thickness along the inward normal at each sample [mm] (NaN where the ray found no way out),
+    and where another surface came first.
+    """
 
     thickness: Floats
     overlapping: NDArray[np.bool_]
 
     def thinnest(self, share: float = 0.005) -> float:
-        """Thickness that all but a share of the surface exceeds [mm]; a lone ray through a sharp edge says nothing."""
+        """Thickness that all but a share of the surface exceeds [mm]; a lone ray through a sharp
+        edge says nothing.
+        """
         known = self.thickness[np.isfinite(self.thickness)]
         return float(np.quantile(known, share)) if len(known) else float("nan")
 
@@ -76,10 +82,14 @@ def walls(caster: Caster, at: Samples) -> Walls:
     """Wall thickness at samples."""
     distance, cosine = caster.first(at.points - START * at.normals, -at.normals)
     entered = cosine < -0.05
-    return Walls(np.where(entered | ~(distance > 0), np.nan, distance + START), entered & (distance > 0.02))
+    return Walls(
+        np.where(entered | ~(distance > 0), np.nan, distance + START), entered & (distance > 0.02)
+    )
 
 
 def gaps(caster: Caster, at: Samples) -> Floats:
-    """Free distance outwards from samples to the next surface that faces them [mm]; NaN where there is none."""
+    """Free distance outwards from samples to the next surface that faces them [mm]; NaN where there
+    is none.
+    """
     distance, cosine = caster.first(at.points + START * at.normals, at.normals)
     return np.where((cosine < -0.5) & (distance > 0), distance + START, np.nan)

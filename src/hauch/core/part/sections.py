@@ -1,4 +1,6 @@
-"""Cuts through a mesh: by planes and by cylinders about its axis, as closed loops with the material on their left."""
+"""Cuts through a mesh: by planes and by cylinders about its axis, as closed loops with the material
+on their left.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Loop:
-    """A closed line in a cut: points (n, 2) [mm], its area [mm2] (negative around a hole), and whether it runs all around the axis."""
+    """A closed line in a cut: points (n, 2) [mm], its area [mm2] (negative around a hole), and
+    whether it runs all around the axis.
+    """
 
     points: Floats
     area: float
@@ -30,11 +34,15 @@ class Loop:
         cross = x * np.roll(y, -1) - np.roll(x, -1) * y
         if abs(self.area) < 1e-12:
             return self.points.mean(axis=0)
-        return self.points[0] + np.array([((x + np.roll(x, -1)) * cross).sum(), ((y + np.roll(y, -1)) * cross).sum()]) / (6 * self.area)
+        return self.points[0] + np.array(
+            [((x + np.roll(x, -1)) * cross).sum(), ((y + np.roll(y, -1)) * cross).sum()]
+        ) / (6 * self.area)
 
     @property
     def roundness(self) -> tuple[float, float]:
-        """Radius of the circle of the same area [mm], and how far the points stray from it as a share of it."""
+        """Radius of the circle of the same area [mm], and how far the points stray from it as a
+        share of it.
+        """
         radius = np.sqrt(abs(self.area) / np.pi)
         off = np.linalg.norm(self.points - self.centre, axis=1) - radius
         return float(radius), float(np.abs(off).max() / max(radius, 1e-12))
@@ -56,7 +64,9 @@ class _Cutter:
         self.low, self.high = np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c)
 
     def lines(self, level: float) -> list[Floats]:
-        """Closed lines at a level: points in space (n, 3), each with the material on its left when looked at against the height's gradient."""
+        """Closed lines at a level: points in space (n, 3), each with the material on its left when
+        looked at against the height's gradient.
+        """
         faces = self.faces[(self.low <= level) & (self.high > level)]
         if not len(faces):
             return []
@@ -95,8 +105,12 @@ class _Cutter:
         return lines
 
 
-def plane_cuts(mesh: trimesh.Trimesh, axis: int, levels: Iterable[float]) -> Iterator[tuple[float, list[Loop]]]:
-    """Loops of cuts across a file axis (0, 1, 2) at levels [mm], in the two other coordinates in cyclic order."""
+def plane_cuts(
+    mesh: trimesh.Trimesh, axis: int, levels: Iterable[float]
+) -> Iterator[tuple[float, list[Loop]]]:
+    """Loops of cuts across a file axis (0, 1, 2) at levels [mm], in the two other coordinates in
+    cyclic order.
+    """
     others = [(axis + 1) % 3, (axis + 2) % 3]
     cutter = _Cutter(mesh, np.asarray(mesh.vertices)[:, axis])
     for level in levels:
@@ -104,7 +118,9 @@ def plane_cuts(mesh: trimesh.Trimesh, axis: int, levels: Iterable[float]) -> Ite
         yield float(level), [Loop(points, shoelace(points)) for points in flat]
 
 
-def cylinder_cuts(mesh: trimesh.Trimesh, radii: Iterable[float]) -> Iterator[tuple[float, list[Loop]]]:
+def cylinder_cuts(
+    mesh: trimesh.Trimesh, radii: Iterable[float]
+) -> Iterator[tuple[float, list[Loop]]]:
     """Loops of cuts by cylinders about the z axis, unrolled: (radius times angle, z) [mm]."""
     vertices = np.asarray(mesh.vertices)
     cutter = _Cutter(mesh, np.hypot(vertices[:, 0], vertices[:, 1]))

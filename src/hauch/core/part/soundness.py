@@ -2,8 +2,10 @@
 
 References
 ----------
-A closed orientable triangle mesh has each edge twice, once in each direction (M. Botsch et al., Polygon Mesh Processing (2010), ch. 1).
-Winding is made consistent on the signed double cover of the face graph: a face and its reverse are two nodes, and what hangs together
+A closed orientable triangle mesh has each edge twice, once in each direction (M. Botsch et al.,
+    Polygon Mesh Processing (2010), ch. 1).
+Winding is made consistent on the signed double cover of the face graph: a face and its reverse are
+    two nodes, and what hangs together
 faces the same way.
 """
 
@@ -24,18 +26,24 @@ Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 
 MOST_RIM = 400
-"""Edges of a hole that is still closed by itself; a longer one is a missing face, which only its designer can draw."""
+"""Edges of a hole that is still closed by itself; a longer one is a missing face, which only its
+designer can draw.
+"""
 SPECK = 1e-3
 """A body below this share of the greatest one is a speck."""
 
 
 TOUCHING = 20
-"""Edges with more than two faces that a surface may have where it only touches itself; printers take that."""
+"""Edges with more than two faces that a surface may have where it only touches itself; printers
+take that.
+"""
 
 
 @dataclass(frozen=True)
 class Piece:
-    """A connected surface: signed volume [mm3], bounding box [mm], triangles; ``cavity`` where it lies inside another and faces inwards."""
+    """A connected surface: signed volume [mm3], bounding box [mm], triangles; ``cavity`` where it
+    lies inside another and faces inwards.
+    """
 
     volume: float
     low: Floats
@@ -46,8 +54,10 @@ class Piece:
 
 @dataclass(frozen=True)
 class Edges:
-    """Edges of a mesh, named by the corner at which a face begins them (three times the face, plus 0 to 2): pairs in which two faces share an edge
-    and whether these face the same way, the open edges, and how many are crossed."""
+    """Edges of a mesh, named by the corner at which a face begins them (three times the face, plus
+    0 to 2): pairs in which two faces share an edge and whether these face the same way, the open
+    edges, and how many are crossed.
+    """
 
     first_corner: Ints
     second_corner: Ints
@@ -113,16 +123,26 @@ def edges_of(faces: Ints, points: int) -> Edges:
 
 
 def facing(edges: Edges, faces: int) -> tuple[Ints, NDArray[np.bool_]]:
-    """Which surface each face belongs to, and whether it must turn to face as the most of its surface do."""
+    """Which surface each face belongs to, and whether it must turn to face as the most of its
+    surface do.
+    """
     label, turned = np.empty(0, np.int64), np.zeros(faces, bool)
     one = np.ones(len(edges.first), np.int8)
     first, second = edges.first, edges.second
-    _, label = connected_components(coo_matrix((one, (first, second)), shape=(faces, faces)), directed=False)
+    _, label = connected_components(
+        coo_matrix((one, (first, second)), shape=(faces, faces)), directed=False
+    )
     if edges.alike.all():
         return label, turned
-    other, mirror = np.where(edges.alike, second, second + faces), np.where(edges.alike, second + faces, second)
+    other, mirror = (
+        np.where(edges.alike, second, second + faces),
+        np.where(edges.alike, second + faces, second),
+    )
     rows, columns = np.r_[first, first + faces], np.r_[other, mirror]
-    _, cover = connected_components(coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(2 * faces, 2 * faces)), directed=False)
+    _, cover = connected_components(
+        coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(2 * faces, 2 * faces)),
+        directed=False,
+    )
     _, root = np.unique(label, return_index=True)
     turned = cover[:faces] != cover[root][label]
     share = np.bincount(label, turned) / np.bincount(label)
@@ -140,8 +160,8 @@ def look(mesh: trimesh.Trimesh, edges: Edges | None = None) -> tuple[Soundness, 
 
     Notes
     -----
-    A surface is inside out where its volume comes out negative. One that lies in the box of a larger one and whose faces, as most of them are
-    stored, look inwards is taken for a cavity.
+    A surface is inside out where its volume comes out negative. One that lies in the box of a
+    larger one and whose faces, as most of them are stored, look inwards is taken for a cavity.
     """
     faces = np.asarray(mesh.faces, np.int64)
     edges = edges or edges_of(faces, len(mesh.vertices))
@@ -153,17 +173,36 @@ def look(mesh: trimesh.Trimesh, edges: Edges | None = None) -> tuple[Soundness, 
     pieces, over = [], np.zeros(count, bool)
     for k in range(min(count, 2000)):
         inside = count > 1 and any(
-            abs(volume[j]) > abs(volume[k]) and (low[j] <= low[k]).all() and (high[k] <= high[j]).all()
+            abs(volume[j]) > abs(volume[k])
+            and (low[j] <= low[k]).all()
+            and (high[k] <= high[j]).all()
             for j in np.argsort(-np.abs(volume))[:50]
             if j != k
         )
         cavity = bool(volume[k] < 0 and inside)
         over[k] = volume[k] < 0 and not cavity
-        pieces.append(Piece(float(volume[k]) if cavity else abs(float(volume[k])), low[k], high[k], int(size[k]), cavity))
+        pieces.append(
+            Piece(
+                float(volume[k]) if cavity else abs(float(volume[k])),
+                low[k],
+                high[k],
+                int(size[k]),
+                cavity,
+            )
+        )
     flipped = int(turned.sum())
     degenerate = int((np.asarray(mesh.area_faces) < 1e-12).sum())
     rims = _rims(faces, edges)
-    found = Soundness(len(faces), degenerate, len(edges.open), len(rims), edges.crossed, flipped, bool(over.any()), tuple(pieces))
+    found = Soundness(
+        len(faces),
+        degenerate,
+        len(edges.open),
+        len(rims),
+        edges.crossed,
+        flipped,
+        bool(over.any()),
+        tuple(pieces),
+    )
     return found, turned ^ over[label]
 
 
@@ -214,7 +253,9 @@ class Mended:
 
 
 def mend(mesh: trimesh.Trimesh) -> Mended:
-    """Turn faces that look the wrong way, close small holes, drop faces without area. The mesh handed in is not changed."""
+    """Turn faces that look the wrong way, close small holes, drop faces without area. The mesh
+    handed in is not changed.
+    """
     import trimesh
 
     found, turn = look(mesh)
@@ -229,14 +270,24 @@ def mend(mesh: trimesh.Trimesh) -> Mended:
     for rim in closed:
         middle, ring = len(points), np.array(rim)
         points = np.vstack([points, points[ring].mean(axis=0)])
-        faces = np.vstack([faces, np.column_stack([np.roll(ring, -1), ring, np.full(len(ring), middle)])])
+        faces = np.vstack(
+            [faces, np.column_stack([np.roll(ring, -1), ring, np.full(len(ring), middle)])]
+        )
     if closed:
-        done.append(f"{len(closed)} hole{'s' if len(closed) > 1 else ''} with {sum(map(len, closed))} open edges closed by a fan of flat faces.")
+        done.append(
+            f"{len(closed)} hole{'s' if len(closed) > 1 else ''} with {sum(map(len, closed))} open"
+            " edges closed by a fan of flat faces."
+        )
     if len(rims) > len(closed):
-        left.append(f"{len(rims) - len(closed)} opening{'s are' if len(rims) - len(closed) > 1 else ' is'} too large to be closed by itself.")
+        left.append(
+            f"{len(rims) - len(closed)} opening{'s are' if len(rims) - len(closed) > 1 else ' is'}"
+            " too large to be closed by itself."
+        )
     if found.crossed_edges > TOUCHING:
         left.append(f"{found.crossed_edges:,} edges have more than two faces.")
     made = trimesh.Trimesh(points, faces, process=False)
     if closed:
-        made = trimesh.Trimesh(points, faces[made.area_faces > 0] if found.degenerate == 0 else faces, process=False)
+        made = trimesh.Trimesh(
+            points, faces[made.area_faces > 0] if found.degenerate == 0 else faces, process=False
+        )
     return Mended(made, tuple(done), tuple(left))

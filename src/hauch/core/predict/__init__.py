@@ -1,1 +1,3 @@
-"""What a part should do, computed from its geometry, each model with its range of validity and its doubt."""
+"""What a part should do, computed from its geometry, each model with its range of validity and its
+doubt.
+"""

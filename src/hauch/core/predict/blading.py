@@ -49,14 +49,24 @@ class Blading:
 
     def scaled(self, factor: float) -> Blading:
         """The same shape in another size."""
-        long = lambda curve: tuple(factor * v for v in curve)  # noqa: E731
+
+        def long(curve):
+            return tuple(factor * v for v in curve)
+
         return replace(
-            self, hub=factor * self.hub, tip=factor * self.tip, chord=long(self.chord), thickness=long(self.thickness), lean=factor * self.lean,
+            self,
+            hub=factor * self.hub,
+            tip=factor * self.tip,
+            chord=long(self.chord),
+            thickness=long(self.thickness),
+            lean=factor * self.lean,
             gap=factor * self.gap,
-        )  # fmt: skip
+        )
 
     def along(self, curve: tuple[float, ...], share: Array) -> Array:
-        """A curve at shares of the span; it never overshoots its points (F. N. Fritsch, J. Butland, SIAM J. Sci. Comput. 5 (1984) 300)."""
+        """A curve at shares of the span; it never overshoots its points (F. N. Fritsch, J. Butland,
+        SIAM J. Sci. Comput. 5 (1984) 300).
+        """
         return PchipInterpolator(np.linspace(0, 1, len(curve)), curve)(share)
 
     @property
@@ -71,27 +81,36 @@ class Blading:
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be, by input."""
         found: dict[str, str] = {}
-        mm = lambda v: f"{1000 * v:.4g} mm"  # noqa: E731
+
+        def mm(v):
+            return f"{1000 * v:.4g} mm"
+
         if not 1 <= self.blades <= 60:
             found["blades"] = f"{self.blades} blades cannot be; a rotor has 1 to 60."
         if not self.hub > 0:
             found["hub"] = f"The hub's diameter is {mm(self.hub)}; it must be above 0."
         if self.hub >= self.tip:
-            found["tip"] = f"The tip's diameter ({mm(self.tip)}) must be larger than the hub's ({mm(self.hub)})."
+            found["tip"] = (
+                f"The tip's diameter ({mm(self.tip)}) must be larger than the hub's"
+                f" ({mm(self.hub)})."
+            )
         if self.gap < 0:
             found["gap"] = f"The tip gap is {mm(self.gap)}: the rotor would cut into its bore."
         if self.family not in FAMILIES:
             found["family"] = f"The section family “{self.family}” is not known."
         for name, curve, low, high, unit, scale in (
-            ("chord", self.chord, 1e-3, 1.0, "mm", 1e3), ("pitch", self.pitch, np.radians(1), np.radians(89), "degrees", 180 / np.pi),
-            ("camber", self.camber, -0.02, 0.15, "% of the chord", 100), ("thickness", self.thickness, 2e-4, 0.1, "mm", 1e3),
-        ):  # fmt: skip
+            ("chord", self.chord, 1e-3, 1.0, "mm", 1e3),
+            ("pitch", self.pitch, np.radians(1), np.radians(89), "degrees", 180 / np.pi),
+            ("camber", self.camber, -0.02, 0.15, "% of the chord", 100),
+            ("thickness", self.thickness, 2e-4, 0.1, "mm", 1e3),
+        ):
             for at, value in enumerate(curve):
                 if not low <= value <= high:
                     found.setdefault(
                         name,
-                        f"{name.capitalize()} {at + 1} of {len(curve)} from the hub is {scale * value:.4g}; it must lie between {scale * low:.4g} "
-                        f"and {scale * high:.4g} {unit}.",
+                        f"{name.capitalize()} {at + 1} of {len(curve)} from the hub is"
+                        f" {scale * value:.4g}; it must lie between {scale * low:.4g} and"
+                        f" {scale * high:.4g} {unit}.",
                     )
         if found:
             return found
@@ -99,32 +118,43 @@ class Blading:
         thin = rows.thickness / rows.chord
         if (thin > 0.4).any():
             found["thickness"] = (
-                f"The blade is thicker than 40 % of its chord at {mm(2 * rows.radius[thin.argmax()])} diameter; make it thinner or the chord longer."
+                "The blade is thicker than 40 % of its chord at"
+                f" {mm(2 * rows.radius[thin.argmax()])} diameter; make it thinner or the chord"
+                " longer."
             )
         self._overlap(found)
         return found
 
     def _overlap(self, found: dict[str, str]) -> None:
-        """Blades of one row that cut into one another: parallel sections on a cylinder, one spacing apart."""
+        """Blades of one row that cut into one another: parallel sections on a cylinder, one spacing
+        apart.
+        """
         share = np.linspace(0, 1, 21)
         radius = self.hub / 2 + share * self.span
-        chord, pitch, thickness = (self.along(c, share) for c in (self.chord, self.pitch, self.thickness))
+        chord, pitch, thickness = (
+            self.along(c, share) for c in (self.chord, self.pitch, self.thickness)
+        )
         spacing = 2 * np.pi * radius / self.blades
         touch = (spacing * np.sin(pitch) < thickness) & (spacing * np.cos(pitch) < chord)
         if touch.any():
             at = int(touch.argmax())
             where = "at the hub" if at == 0 else f"at {2000 * radius[at]:.0f} mm diameter"
             found["blades"] = (
-                f"The blades overlap {where}: {1000 * spacing[at] * np.sin(pitch[at]):.1f} mm from blade to blade, which are "
-                f"{1000 * thickness[at]:.1f} mm thick. "
-                "Take fewer blades, more pitch, a shorter chord or a larger hub."
+                f"The blades overlap {where}: {1000 * spacing[at] * np.sin(pitch[at]):.1f} mm from"
+                f" blade to blade, which are {1000 * thickness[at]:.1f} mm thick. Take fewer"
+                " blades, more pitch, a shorter chord or a larger hub."
             )
 
     def hides(self) -> float:
-        """Diameter up to which blades cover one another seen along the axis [m]; 0 where none do. Such a rotor prints only with supports."""
+        """Diameter up to which blades cover one another seen along the axis [m]; 0 where none do.
+        Such a rotor prints only with supports.
+        """
         share = np.linspace(0, 1, 41)
         radius = self.hub / 2 + share * self.span
-        covered = self.along(self.chord, share) * np.cos(self.along(self.pitch, share)) > 2 * np.pi * radius / self.blades
+        covered = (
+            self.along(self.chord, share) * np.cos(self.along(self.pitch, share))
+            > 2 * np.pi * radius / self.blades
+        )
         return float(2 * radius[covered].max()) if covered.any() else 0.0
 
 

@@ -2,8 +2,10 @@
 
 References
 ----------
-P. J. Mantle, Air Cushion Craft Development, DTNSRDC-80/012 (1980), ch. 3; exponential theory of the peripheral jet: M. A. Stanton-Jones,
-in: Symposium on Ground Effect Phenomena, Princeton (1959): p_c / P_j = 1 - exp(-2 x), x = (t / h)(1 + cos theta), theta from the ground.
+P. J. Mantle, Air Cushion Craft Development, DTNSRDC-80/012 (1980), ch. 3; exponential theory of the
+    peripheral jet: M. A. Stanton-Jones,
+in: Symposium on Ground Effect Phenomena, Princeton (1959): p_c / P_j = 1 - exp(-2 x), x = (t / h)(1
+    + cos theta), theta from the ground.
 """
 
 from __future__ import annotations
@@ -40,22 +42,28 @@ class Cushion:
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be."""
         found = {}
-        for key, name in (("mass", "The mass carried"), ("area", "The cushion's area"), ("perimeter", "The perimeter")):
+        for key, name in (
+            ("mass", "The mass carried"),
+            ("area", "The cushion's area"),
+            ("perimeter", "The perimeter"),
+        ):
             if not getattr(self, key) > 0:
                 found[key] = f"{name} must be above 0."
         if not 0 < self.efficiency < 1:
             found["efficiency"] = "The efficiency must lie between 0 and 100 %."
         if not found and self.perimeter < math.sqrt(4 * math.pi * self.area) * 0.999:
             found["perimeter"] = (
-                f"A perimeter of {1000 * self.perimeter:g} mm cannot enclose {1e4 * self.area:g} cm²: a circle needs {1000 * math.sqrt(4 * math.pi * self.area):.0f} "
-                "mm."
+                f"A perimeter of {1000 * self.perimeter:g} mm cannot enclose {1e4 * self.area:g}"
+                f" cm²: a circle needs {1000 * math.sqrt(4 * math.pi * self.area):.0f} mm."
             )
         return found
 
 
 @dataclass(frozen=True, slots=True)
 class Hover:
-    """Hovering at a gap: cushion pressure and supply pressure [Pa], flow [m3/s], electrical power [W]."""
+    """Hovering at a gap: cushion pressure and supply pressure [Pa], flow [m3/s], electrical power
+    [W].
+    """
 
     gap: float
     cushion: float
@@ -71,7 +79,9 @@ def plenum_hover(c: Cushion, gap: float, density: float = AIR_DENSITY) -> Hover:
     return Hover(gap, c.pressure, c.pressure, flow, c.pressure * flow / c.efficiency)
 
 
-def jet_hover(c: Cushion, gap: float, nozzle: float, inward: float, density: float = AIR_DENSITY) -> Hover:
+def jet_hover(
+    c: Cushion, gap: float, nozzle: float, inward: float, density: float = AIR_DENSITY
+) -> Hover:
     """A peripheral jet at a gap.
 
     Parameters
@@ -82,7 +92,8 @@ def jet_hover(c: Cushion, gap: float, nozzle: float, inward: float, density: flo
 
     Notes
     -----
-    x = (t / h)(1 + sin(inward)); p_c / P_j = 1 - exp(-2 x); Q = L h / (1 + sin) sqrt(2 P_j / rho) (1 - exp(-x)). Thin jets (t below about h).
+    x = (t / h)(1 + sin(inward)); p_c / P_j = 1 - exp(-2 x); Q = L h / (1 + sin) sqrt(2 P_j / rho)
+    (1 - exp(-x)). Thin jets (t below about h).
     """
     found = c.problems()
     if not gap > 0:
@@ -90,27 +101,55 @@ def jet_hover(c: Cushion, gap: float, nozzle: float, inward: float, density: flo
     if not nozzle > 0:
         found["nozzle"] = "The nozzle's width must be above 0."
     if not 0 <= inward < math.pi / 2:
-        found["inward"] = f"An inward angle of {math.degrees(inward):.0f}° cannot be; it lies between 0° and 89°."
+        found["inward"] = (
+            f"An inward angle of {math.degrees(inward):.0f}° cannot be; it lies between 0° and 89°."
+        )
     refuse(found)
     x = nozzle / gap * (1 + math.sin(inward))
     supply = c.pressure / (1 - math.exp(-2 * x))
-    flow = c.perimeter * gap / (1 + math.sin(inward)) * math.sqrt(2 * supply / density) * (1 - math.exp(-x))
+    flow = (
+        c.perimeter
+        * gap
+        / (1 + math.sin(inward))
+        * math.sqrt(2 * supply / density)
+        * (1 - math.exp(-x))
+    )
     return Hover(gap, c.pressure, supply, flow, supply * flow / c.efficiency)
 
 
-def gap_at_power(c: Cushion, power: float, nozzle: float | None = None, inward: float = 0.0, density: float = AIR_DENSITY) -> float:
-    """Gap that an electrical power holds [m], for the plenum or, with a nozzle, for the peripheral jet."""
+def gap_at_power(
+    c: Cushion,
+    power: float,
+    nozzle: float | None = None,
+    inward: float = 0.0,
+    density: float = AIR_DENSITY,
+) -> float:
+    """Gap that an electrical power holds [m], for the plenum or, with a nozzle, for the peripheral
+    jet.
+    """
     refuse(c.problems() | ({} if power > 0 else {"power": "The power must be above 0."}))
-    hover = (lambda h: plenum_hover(c, h, density)) if nozzle is None else (lambda h: jet_hover(c, h, nozzle, inward, density))
+    hover = (
+        (lambda h: plenum_hover(c, h, density))
+        if nozzle is None
+        else (lambda h: jet_hover(c, h, nozzle, inward, density))
+    )
     low, high = GAPS
     if hover(low).power > power:
         raise CannotBe(
             {
-                "power": f"{power:g} W do not lift {c.mass:g} kg off the floor: at a gap of {1e6 * low:g} µm already {hover(low).power:.3g} W are needed."
+                "power": (
+                    f"{power:g} W do not lift {c.mass:g} kg off the floor: at a gap of"
+                    f" {1e6 * low:g} µm already {hover(low).power:.3g} W are needed."
+                )
             }
         )
     if hover(high).power < power:
         raise CannotBe(
-            {"power": f"{power:g} W would hold {c.mass:g} kg above {high:g} m, where there is no cushion any more. Check mass, area and power."}
+            {
+                "power": (
+                    f"{power:g} W would hold {c.mass:g} kg above {high:g} m, where there is no"
+                    " cushion any more. Check mass, area and power."
+                )
+            }
         )
     return float(brentq(lambda h: hover(h).power - power, low, high))

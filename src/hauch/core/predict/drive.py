@@ -2,8 +2,10 @@
 
 References
 ----------
-Straight torque-speed line of a permanent-magnet DC motor: any textbook on electrical machines, e.g. A. E. Fitzgerald et al.,
-Electric Machinery, 7th edition, ch. 7. Rotor torque with the square of speed: fan laws, ISO 5801:2017, 15.3.
+Straight torque-speed line of a permanent-magnet DC motor: any textbook on electrical machines, e.g.
+    A. E. Fitzgerald et al.,
+Electric Machinery, 7th edition, ch. 7. Rotor torque with the square of speed: fan laws, ISO
+    5801:2017, 15.3.
 """
 
 from __future__ import annotations
@@ -17,7 +19,9 @@ from hauch.core.predict.model import refuse
 
 @dataclass(frozen=True, slots=True)
 class Motor:
-    """A motor by its line: torque from ``stall_torque`` [N m] at rest to none at ``idle_speed`` [1/min], for one voltage."""
+    """A motor by its line: torque from ``stall_torque`` [N m] at rest to none at ``idle_speed``
+    [1/min], for one voltage.
+    """
 
     stall_torque: float
     idle_speed: float
@@ -29,7 +33,9 @@ class Motor:
 
 @dataclass(frozen=True, slots=True)
 class Gear:
-    """A gear between motor and rotor: motor turns for one turn of the rotor, share that gets through, torque to break it loose [N m, at the rotor]."""
+    """A gear between motor and rotor: motor turns for one turn of the rotor, share that gets
+    through, torque to break it loose [N m, at the rotor].
+    """
 
     ratio: float = 1.0
     efficiency: float = 1.0
@@ -38,7 +44,9 @@ class Gear:
 
 @dataclass(frozen=True, slots=True)
 class Reached:
-    """Where motor and rotor agree: rotor speed [1/min], torque at the rotor [N m]; ``starts`` is False where friction holds it."""
+    """Where motor and rotor agree: rotor speed [1/min], torque at the rotor [N m]; ``starts`` is
+    False where friction holds it.
+    """
 
     speed: float
     torque: float
@@ -55,16 +63,30 @@ def reached_speed(motor: Motor, gear: Gear, torque_at: float, at_speed: float) -
     """
     found = {}
     if not (motor.stall_torque > 0 and motor.idle_speed > 0):
-        found["stall_torque"] = "The motor's torque at rest and its speed without load must be above 0."
+        found["stall_torque"] = (
+            "The motor's torque at rest and its speed without load must be above 0."
+        )
     if not (gear.ratio > 0 and 0 < gear.efficiency <= 1):
-        found["gear_ratio"] = "The gear ratio must be above 0 and its efficiency between 0 and 100 %."
+        found["gear_ratio"] = (
+            "The gear ratio must be above 0 and its efficiency between 0 and 100 %."
+        )
     refuse(found)
     available = motor.stall_torque * gear.ratio * gear.efficiency
     if available <= gear.friction:
         return Reached(
-            0.0, 0.0, False,
-            f"It will not start: {1000 * available:.3g} N mm reach the rotor at rest, {1000 * gear.friction:.3g} N mm are needed to break it loose.",
-        )  # fmt: skip
-    surplus = lambda n: motor.torque(n * gear.ratio) * gear.ratio * gear.efficiency - gear.friction - torque_at * (n / at_speed) ** 2  # noqa: E731
+            0.0,
+            0.0,
+            False,
+            f"It will not start: {1000 * available:.3g} N mm reach the rotor at rest,"
+            f" {1000 * gear.friction:.3g} N mm are needed to break it loose.",
+        )
+
+    def surplus(n):
+        return (
+            motor.torque(n * gear.ratio) * gear.ratio * gear.efficiency
+            - gear.friction
+            - torque_at * (n / at_speed) ** 2
+        )
+
     speed = float(brentq(surplus, 0.0, motor.idle_speed / gear.ratio))
     return Reached(speed, torque_at * (speed / at_speed) ** 2, True)

@@ -1,9 +1,12 @@
-"""An intake as a chain of elements: loss of each at a flow, area along the path, the speed at a flow sensor.
+"""An intake as a chain of elements: loss of each at a flow, area along the path, the speed at a
+flow sensor.
 
 References
 ----------
-Losses of fittings: `fluids.fittings` (Rennels, Miller), `fluids.filters` (round wire screens, Blevins, Applied Fluid Dynamics Handbook).
-Diffusers that separate: S. J. Kline, D. E. Abbott, R. W. Fox, J. Basic Eng. 81 (1959) 321 (no appreciable stall below about 7 degrees a side).
+Losses of fittings: `fluids.fittings` (Rennels, Miller), `fluids.filters` (round wire screens,
+    Blevins, Applied Fluid Dynamics Handbook).
+Diffusers that separate: S. J. Kline, D. E. Abbott, R. W. Fox, J. Basic Eng. 81 (1959) 321 (no
+    appreciable stall below about 7 degrees a side).
 """
 
 from __future__ import annotations
@@ -13,7 +16,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from fluids.filters import round_edge_screen
-from fluids.fittings import bend_rounded, contraction_conical, diffuser_conical, entrance_beveled, entrance_rounded, entrance_sharp
+from fluids.fittings import (
+    bend_rounded,
+    contraction_conical,
+    diffuser_conical,
+    entrance_beveled,
+    entrance_rounded,
+    entrance_sharp,
+)
 from fluids.friction import friction_factor
 
 from hauch.core.predict.duct import ROUGHNESS
@@ -28,9 +38,11 @@ DOUBT = 0.15
 
 @dataclass(frozen=True, slots=True)
 class Element:
-    """A piece of an intake: kind, diameter at its end and length [m], and the one figure that its kind needs.
+    """A piece of an intake: kind, diameter at its end and length [m], and the one figure that its
+    kind needs.
 
-    ``extra``: screen free share of area; bell lip radius [m]; filter pressure loss at 1 m/s face speed [Pa]; bend angle [rad]; else unused.
+    ``extra``: screen free share of area; bell lip radius [m]; filter pressure loss at 1 m/s face
+    speed [Pa]; bend angle [rad]; else unused.
     """
 
     kind: str
@@ -45,7 +57,9 @@ class Element:
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A kind of element: its label, what its extra figure is (label, kind of figure, start value) and its loss."""
+    """A kind of element: its label, what its extra figure is (label, kind of figure, start value)
+    and its loss.
+    """
 
     key: str
     label: str
@@ -69,16 +83,24 @@ def _wall(e: Element, before: float, flow: float, density: float) -> float:
 
 def _screen(e: Element, before: float, flow: float, density: float) -> float:
     wire = 0.001
-    return round_edge_screen(alpha=e.extra, Re=max(density * flow / e.area / e.extra * wire / AIR_VISCOSITY, 20.0)) * _head(flow, e.area, density)
+    return round_edge_screen(
+        alpha=e.extra, Re=max(density * flow / e.area / e.extra * wire / AIR_VISCOSITY, 20.0)
+    ) * _head(flow, e.area, density)
 
 
 def _bell(e: Element, before: float, flow: float, density: float) -> float:
-    k = entrance_rounded(Di=e.diameter, rc=e.extra, method="Rennels") if e.extra > 0 else entrance_sharp()
+    k = (
+        entrance_rounded(Di=e.diameter, rc=e.extra, method="Rennels")
+        if e.extra > 0
+        else entrance_sharp()
+    )
     return k * _head(flow, e.area, density) + _wall(e, e.diameter, flow, density)
 
 
 def _scoop(e: Element, before: float, flow: float, density: float) -> float:
-    return entrance_beveled(Di=e.diameter, l=max(e.length, 1e-4), angle=45.0) * _head(flow, e.area, density)
+    return entrance_beveled(Di=e.diameter, l=max(e.length, 1e-4), angle=45.0) * _head(
+        flow, e.area, density
+    )
 
 
 def _filter(e: Element, before: float, flow: float, density: float) -> float:
@@ -89,19 +111,32 @@ def _bend(e: Element, before: float, flow: float, density: float) -> float:
     f = friction_factor(Re=_reynolds(flow, e.diameter, density), eD=ROUGHNESS / e.diameter)
     turns = max(e.length / max(e.extra, 1e-6) / e.diameter, 0.5)
     k = bend_rounded(
-        Di=e.diameter, angle=math.degrees(e.extra), fd=f, bend_diameters=turns, Re=max(_reynolds(flow, e.diameter, density), 1e4), method="Rennels"
+        Di=e.diameter,
+        angle=math.degrees(e.extra),
+        fd=f,
+        bend_diameters=turns,
+        Re=max(_reynolds(flow, e.diameter, density), 1e4),
+        method="Rennels",
     )
-    return k * _head(flow, e.area, density) + _change(e, before, flow, density) * (before != e.diameter)
+    return k * _head(flow, e.area, density) + _change(e, before, flow, density) * (
+        before != e.diameter
+    )
 
 
 def _change(e: Element, before: float, flow: float, density: float) -> float:
     if abs(before - e.diameter) < 1e-6:
         return _wall(e, before, flow, density)
-    f = friction_factor(Re=_reynolds(flow, min(before, e.diameter), density), eD=ROUGHNESS / min(before, e.diameter))
+    f = friction_factor(
+        Re=_reynolds(flow, min(before, e.diameter), density), eD=ROUGHNESS / min(before, e.diameter)
+    )
     length = max(e.length, 1e-4)
     if before > e.diameter:
-        return contraction_conical(Di1=before, Di2=e.diameter, l=length, fd=f, method="Rennels") * _head(flow, e.area, density)
-    return diffuser_conical(Di1=before, Di2=e.diameter, l=length, fd=f, method="Rennels") * _head(flow, math.pi / 4 * before**2, density)
+        return contraction_conical(
+            Di1=before, Di2=e.diameter, l=length, fd=f, method="Rennels"
+        ) * _head(flow, e.area, density)
+    return diffuser_conical(Di1=before, Di2=e.diameter, l=length, fd=f, method="Rennels") * _head(
+        flow, math.pi / 4 * before**2, density
+    )
 
 
 KINDS: dict[str, Kind] = {
@@ -138,13 +173,25 @@ def problems_of(chain: Sequence[Element]) -> dict[str, str]:
         if e.kind not in KINDS:
             found.setdefault("elements", f"{name} is of no known kind.")
         elif not e.diameter > 0:
-            found.setdefault("elements", f"{name}: the diameter is {1000 * e.diameter:g} mm; it must be above 0.")
+            found.setdefault(
+                "elements", f"{name}: the diameter is {1000 * e.diameter:g} mm; it must be above 0."
+            )
         elif e.length < 0:
-            found.setdefault("elements", f"{name}: the length is {1000 * e.length:g} mm; it cannot be negative.")
+            found.setdefault(
+                "elements", f"{name}: the length is {1000 * e.length:g} mm; it cannot be negative."
+            )
         elif e.kind == "screen" and not 0.05 <= e.extra < 1:
-            found.setdefault("elements", f"{name}: a free area of {100 * e.extra:g} % cannot be; it lies between 5 and 99 %.")
+            found.setdefault(
+                "elements",
+                f"{name}: a free area of {100 * e.extra:g} % cannot be; it lies between 5 and"
+                " 99 %.",
+            )
         elif e.kind == "bend" and not 0 < e.extra <= math.pi:
-            found.setdefault("elements", f"{name}: a bend of {math.degrees(e.extra):g}° cannot be; it lies between 1° and 180°.")
+            found.setdefault(
+                "elements",
+                f"{name}: a bend of {math.degrees(e.extra):g}° cannot be; it lies between 1° and"
+                " 180°.",
+            )
     return found
 
 
@@ -157,7 +204,8 @@ def chain_losses(chain: Sequence[Element], flow: float, density: float = AIR_DEN
 
     Notes
     -----
-    Elements are taken one by one; two that follow within a few diameters disturb one another, which is in the doubt (15 %).
+    Elements are taken one by one; two that follow within a few diameters disturb one another, which
+    is in the doubt (15 %).
     """
     found = problems_of(chain)
     if not flow > 0:
@@ -187,7 +235,12 @@ def free_area(e: Element) -> float:
 
 
 def choke_places(chain: Sequence[Element]) -> list[int]:
-    """Indices of the narrowest places: no wider than their neighbours, their velocity head more than `CHOKE` times that at the end."""
+    """Indices of the narrowest places: no wider than their neighbours, their velocity head more
+    than `CHOKE` times that at the end.
+    """
     areas = [free_area(e) for e in chain]
-    narrow = lambda i: all(areas[i] <= areas[j] for j in (i - 1, i + 1) if 0 <= j < len(areas))  # noqa: E731
+
+    def narrow(i):
+        return all(areas[i] <= areas[j] for j in (i - 1, i + 1) if 0 <= j < len(areas))
+
     return [i for i in range(len(chain)) if narrow(i) and (areas[-1] / areas[i]) ** 2 > CHOKE]

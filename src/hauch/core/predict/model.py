@@ -1,4 +1,6 @@
-"""What all models share: air, the doubt of a model as a cause, remarks in sentences, geometry that cannot be."""
+"""What all models share: air, the doubt of a model as a cause, remarks in sentences, geometry that
+cannot be.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from hauch.core.quantity import Influence, Quantity, Step, measured
 AIR_DENSITY = STANDARD_DENSITY
 """Density for which the Desk predicts [kg/m3]: standard air, as results are compared on it."""
 AIR_VISCOSITY = 1.813e-5
-"""Dynamic viscosity of air at 20 degC [Pa s] (E. W. Lemmon, R. T. Jacobsen, Int. J. Thermophys. 25 (2004) 21, 18.13 uPa s)."""
+"""Dynamic viscosity of air at 20 degC [Pa s] (E. W. Lemmon, R. T. Jacobsen, Int. J. Thermophys. 25
+(2004) 21, 18.13 uPa s).
+"""
 SOUND_SPEED = 343.2
 """Speed of sound in dry air at 20 degC [m/s] (ISO 9613-1:1993, clause 5)."""
 
@@ -21,14 +25,18 @@ Level = Literal["note", "care", "range", "stop"]
 
 @dataclass(frozen=True, slots=True)
 class Remark:
-    """A sentence about an answer: a note, a warning to take care, a range left, or why something will not go."""
+    """A sentence about an answer: a note, a warning to take care, a range left, or why something
+    will not go.
+    """
 
     level: Level
     text: str
 
 
 class CannotBe(ValueError):
-    """Geometry or figures that cannot be. ``problems`` holds a sentence for each, by the input's key."""
+    """Geometry or figures that cannot be. ``problems`` holds a sentence for each, by the input's
+    key.
+    """
 
     def __init__(self, problems: dict[str, str]):
         super().__init__(" ".join(problems.values()))
@@ -42,11 +50,21 @@ def refuse(problems: dict[str, str]) -> None:
 
 
 def cause(model: str, name: str) -> Influence:
-    """The doubt of a model as a cause: the same in all its answers, so it cancels in a comparison of two variants."""
+    """The doubt of a model as a cause: the same in all its answers, so it cancels in a comparison
+    of two variants.
+    """
     return Influence(f"model:{model}", name, "common", "B")
 
 
-def modelled(value: float, unit: str, model: str, name: str, relative: float, working: Iterable[Step] = (), absolute: float = 0.0) -> Quantity:
+def modelled(
+    value: float,
+    unit: str,
+    model: str,
+    name: str,
+    relative: float,
+    working: Iterable[Step] = (),
+    absolute: float = 0.0,
+) -> Quantity:
     """A figure of a model with its doubt.
 
     Parameters
@@ -56,7 +74,9 @@ def modelled(value: float, unit: str, model: str, name: str, relative: float, wo
     relative : standard uncertainty as a share of the value
     absolute : standard uncertainty that does not shrink with the value [unit]
     """
-    made = measured(value, unit, [(cause(model, name), (abs(relative * value) ** 2 + absolute**2) ** 0.5)])
+    made = measured(
+        value, unit, [(cause(model, name), (abs(relative * value) ** 2 + absolute**2) ** 0.5)]
+    )
     return Quantity(made.value, unit, made.parts, tuple(working))
 
 

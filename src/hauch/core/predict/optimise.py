@@ -1,8 +1,10 @@
-"""Search for a better rotor within limits, with progress, a way to stop, and the front of trade-offs that was met on the way.
+"""Search for a better rotor within limits, with progress, a way to stop, and the front of
+trade-offs that was met on the way.
 
 References
 ----------
-Differential evolution: R. Storn, K. Price, J. Global Optimization 11 (1997) 341, as in `scipy.optimize.differential_evolution`. Front:
+Differential evolution: R. Storn, K. Price, J. Global Optimization 11 (1997) 341, as in
+    `scipy.optimize.differential_evolution`. Front:
 points that no other beats in both aims (Pareto).
 """
 
@@ -16,7 +18,9 @@ import numpy as np
 from scipy.optimize import differential_evolution
 
 POPULATION = 2
-"""Members for each parameter: small, since one rotor costs milliseconds and the start is a design that works."""
+"""Members for each parameter: small, since one rotor costs milliseconds and the start is a design
+that works.
+"""
 LEAST = 12
 """Members at least."""
 MOST_FRONT = 40
@@ -24,7 +28,9 @@ MOST_FRONT = 40
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """One candidate: parameters, its aim (more is better) and the second aim of the front (less is better)."""
+    """One candidate: parameters, its aim (more is better) and the second aim of the front (less is
+    better).
+    """
 
     parameters: tuple[float, ...]
     aim: float
@@ -33,10 +39,11 @@ class Found:
 
 @dataclass
 class Search:
-    """A search: bounds by parameter, a start within them, and how many rounds and candidates it may take.
+    """A search: bounds by parameter, a start within them, and how many rounds and candidates it may
+    take.
 
-    ``judge`` gives aim and other aim of parameters, or None where they cannot be; ``tell`` gets the share done and the best so far,
-    and stops the search when it returns False.
+    ``judge`` gives aim and other aim of parameters, or None where they cannot be; ``tell`` gets the
+    share done and the best so far, and stops the search when it returns False.
     """
 
     bounds: Sequence[tuple[float, float]]
@@ -54,7 +61,11 @@ class Search:
         rng = np.random.default_rng(self.seed)
         low, high = np.array(self.bounds, float).T
         width = high - low
-        spread = np.clip(np.array(self.start) + 0.25 * width * rng.standard_normal((count - 1, len(width))), low, high)
+        spread = np.clip(
+            np.array(self.start) + 0.25 * width * rng.standard_normal((count - 1, len(width))),
+            low,
+            high,
+        )
         first = np.vstack([np.clip(self.start, low, high), spread])
         done = 0
 
@@ -71,9 +82,17 @@ class Search:
             return -judged[0] if judged is not None and math.isfinite(judged[0]) else 1e12
 
         differential_evolution(
-            cost, list(zip(low, high, strict=True)), init=first, maxiter=self.rounds, rng=rng, polish=False, tol=1e-6, mutation=(0.4, 0.9), recombination=0.8,
+            cost,
+            list(zip(low, high, strict=True)),
+            init=first,
+            maxiter=self.rounds,
+            rng=rng,
+            polish=False,
+            tol=1e-6,
+            mutation=(0.4, 0.9),
+            recombination=0.8,
             callback=lambda *_, **__: self.stopped,
-        )  # fmt: skip
+        )
         if not self.stopped:
             self._tell(1.0)
         return self.best

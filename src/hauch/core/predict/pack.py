@@ -2,7 +2,8 @@
 
 References
 ----------
-Cell voltage over charge: the plateau that makers' data sheets of lithium-ion cells (graphite, nickel oxides) share, at low current. Copper: IEC 60028,
+Cell voltage over charge: the plateau that makers' data sheets of lithium-ion cells (graphite,
+    nickel oxides) share, at low current. Copper: IEC 60028,
 17.24 nOhm m at 20 degC. Rotor power with the cube of speed: fan laws, ISO 5801:2017, 15.3.
 """
 
@@ -19,7 +20,9 @@ COPPER = 1.724e-8
 """Resistivity of annealed copper at 20 degC [ohm m]."""
 CHARGE = np.array([0.0, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.9, 1.0])
 OPEN_VOLTAGE = np.array([3.00, 3.35, 3.48, 3.58, 3.68, 3.82, 3.98, 4.08, 4.20])
-"""Open voltage of a lithium-ion cell [V] by share of its charge: typical, within about 0.05 V between makers."""
+"""Open voltage of a lithium-ion cell [V] by share of its charge: typical, within about 0.05 V
+between makers.
+"""
 NEVER_BELOW = 2.5
 """Voltage of a cell below which it is damaged [V]."""
 PULSE = (1.0e-3, 2.0e-3)
@@ -31,9 +34,11 @@ DOUBT = 0.10
 
 @dataclass(frozen=True, slots=True)
 class Pack:
-    """Cells in series and parallel: capacity [A s] and inner resistance [ohm] of one, cut-off of one [V], most current of one [A], and the way to the load.
+    """Cells in series and parallel: capacity [A s] and inner resistance [ohm] of one, cut-off of
+    one [V], most current of one [A], and the way to the load.
 
-    ``cable_length`` one way [m], ``cable_area`` [m2], ``controller_efficiency`` of what goes in, ``controller_current`` its limit [A].
+    ``cable_length`` one way [m], ``cable_area`` [m2], ``controller_efficiency`` of what goes in,
+    ``controller_current`` its limit [A].
     """
 
     series: int
@@ -65,7 +70,9 @@ class Pack:
         """A sentence for each thing that cannot be."""
         found = {}
         if not 1 <= self.series <= 20:
-            found["series"] = f"{self.series} cells in series cannot be; 1 to 20 (above 60 V other rules hold)."
+            found["series"] = (
+                f"{self.series} cells in series cannot be; 1 to 20 (above 60 V other rules hold)."
+            )
         if not 1 <= self.parallel <= 20:
             found["parallel"] = f"{self.parallel} cells in parallel cannot be; 1 to 20."
         for key, name in (
@@ -82,16 +89,21 @@ class Pack:
             found["cable_length"] = "The cable's length cannot be negative."
         if not NEVER_BELOW <= self.cut_off < 4.0:
             found["cut_off"] = (
-                f"A cut-off of {self.cut_off:g} V a cell cannot be; it lies between {NEVER_BELOW} V, below which cells are damaged, and 4 V."
+                f"A cut-off of {self.cut_off:g} V a cell cannot be; it lies between {NEVER_BELOW}"
+                " V, below which cells are damaged, and 4 V."
             )
         if not 0.3 < self.controller_efficiency <= 1:
-            found["controller_efficiency"] = "The controller's efficiency must lie between 30 and 100 %."
+            found["controller_efficiency"] = (
+                "The controller's efficiency must lie between 30 and 100 %."
+            )
         return found
 
 
 @dataclass(frozen=True, slots=True)
 class Draw:
-    """What a load draws at one moment: current [A], voltage at the pack and at the controller [V], heat in the pack and in the cable [W]; NaN where the pack cannot give it."""
+    """What a load draws at one moment: current [A], voltage at the pack and at the controller [V],
+    heat in the pack and in the cable [W]; NaN where the pack cannot give it.
+    """
 
     current: float
     pack_voltage: float
@@ -101,7 +113,9 @@ class Draw:
 
 
 def draw(pack: Pack, power: float, charge: float = 1.0) -> Draw:
-    """Current for a power at the motor's terminals [W]: the smaller root of P / eta = (U0 - I R) I with pack and cable in R."""
+    """Current for a power at the motor's terminals [W]: the smaller root of P / eta = (U0 - I R) I
+    with pack and cable in R.
+    """
     total = pack.inner + pack.cable
     u0, p = pack.open_voltage(charge), power / pack.controller_efficiency
     root = u0 * u0 - 4 * total * p
@@ -109,12 +123,20 @@ def draw(pack: Pack, power: float, charge: float = 1.0) -> Draw:
         return Draw(*[math.nan] * 5)
     current = (u0 - math.sqrt(root)) / (2 * total) if total > 0 else p / u0
     at_pack = u0 - current * pack.inner
-    return Draw(current, at_pack, at_pack - current * pack.cable, current**2 * pack.inner, current**2 * pack.cable)
+    return Draw(
+        current,
+        at_pack,
+        at_pack - current * pack.cable,
+        current**2 * pack.inner,
+        current**2 * pack.cable,
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class RunTime:
-    """How long a pack runs at a power [s], the mean current [A], the charge that is left when it cuts off (share), the heat in the pack [W]."""
+    """How long a pack runs at a power [s], the mean current [A], the charge that is left when it
+    cuts off (share), the heat in the pack [W].
+    """
 
     time: float
     current: float
@@ -140,7 +162,9 @@ def run_time(pack: Pack, power: float, steps: int = 200) -> RunTime:
         heat += now.pack_heat * size / now.current
         charge -= 1 / steps
     used = (1 - charge) * pack.capacity * pack.parallel
-    return RunTime(time, used / time if time else math.nan, max(charge, 0.0), heat / time if time else math.nan)
+    return RunTime(
+        time, used / time if time else math.nan, max(charge, 0.0), heat / time if time else math.nan
+    )
 
 
 def c_rate(pack: Pack, current: float) -> float:

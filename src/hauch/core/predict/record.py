@@ -1,8 +1,10 @@
-"""Predictions held against measurements: bias, scatter, and the factor that a rig's measurements give back to a model.
+"""Predictions held against measurements: bias, scatter, and the factor that a rig's measurements
+give back to a model.
 
 References
 ----------
-JCGM 100:2008, 4.2 (means and their uncertainty), G.3 (small numbers: Student). Ratios are treated by their logarithms, so that half and
+JCGM 100:2008, 4.2 (means and their uncertainty), G.3 (small numbers: Student). Ratios are treated
+    by their logarithms, so that half and
 double weigh alike.
 """
 
@@ -15,12 +17,16 @@ from dataclasses import dataclass
 from hauch.core.quantity.quantity import coverage_factor
 
 FIRST_SPREAD = 0.15
-"""Scatter taken for a model on a rig while one pair alone is known [share]; our assumption, from the doubts that the models state."""
+"""Scatter taken for a model on a rig while one pair alone is known [share]; our assumption, from
+the doubts that the models state.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """A prediction and what was measured, same unit, with the standard uncertainty of the measurement; ``log`` where ratios count."""
+    """A prediction and what was measured, same unit, with the standard uncertainty of the
+    measurement; ``log`` where ratios count.
+    """
 
     predicted: float
     measured: float
@@ -29,13 +35,21 @@ class Pair:
 
     @property
     def error(self) -> float:
-        """Prediction over measurement less one, in percent; or the difference where ``log`` is False."""
-        return 100 * (self.predicted / self.measured - 1) if self.log else self.predicted - self.measured
+        """Prediction over measurement less one, in percent; or the difference where ``log`` is
+        False.
+        """
+        return (
+            100 * (self.predicted / self.measured - 1)
+            if self.log
+            else self.predicted - self.measured
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """Errors of several predictions: mean (bias), scatter (standard deviation, NaN for one), half-width of the bias' 95 % interval."""
+    """Errors of several predictions: mean (bias), scatter (standard deviation, NaN for one),
+    half-width of the bias' 95 % interval.
+    """
 
     count: int
     bias: float
@@ -65,7 +79,9 @@ def record_of(pairs: Sequence[Pair]) -> Record:
 
 @dataclass(frozen=True, slots=True)
 class Factor:
-    """What a model's figure is to be multiplied with on a rig, and the standard uncertainty of a next figure so corrected (shares), from ``count`` pairs."""
+    """What a model's figure is to be multiplied with on a rig, and the standard uncertainty of a
+    next figure so corrected (shares), from ``count`` pairs.
+    """
 
     value: float
     u: float
@@ -78,8 +94,9 @@ def rig_factor(pairs: Sequence[Pair]) -> Factor:
 
     Notes
     -----
-    Geometric mean of the ratios. The doubt of a next figure is the scatter of the ratios times sqrt(1 + 1/n), and the mean
-    doubt of the measurements beside it; one pair alone takes `FIRST_SPREAD` as its scatter.
+    Geometric mean of the ratios. The doubt of a next figure is the scatter of the ratios times
+    sqrt(1 + 1/n), and the mean doubt of the measurements beside it; one pair alone takes
+    `FIRST_SPREAD` as its scatter.
 
     Raises
     ------
@@ -94,4 +111,9 @@ def rig_factor(pairs: Sequence[Pair]) -> Factor:
     mean = sum(logs) / n
     spread = math.sqrt(sum((x - mean) ** 2 for x in logs) / (n - 1)) if n > 1 else FIRST_SPREAD
     meters = math.sqrt(sum((p.u_measured / p.measured) ** 2 for p in pairs) / n)
-    return Factor(math.exp(mean), math.hypot(spread * math.sqrt(1 + 1 / n), meters), n, n - 1 if n > 1 else math.inf)
+    return Factor(
+        math.exp(mean),
+        math.hypot(spread * math.sqrt(1 + 1 / n), meters),
+        n,
+        n - 1 if n > 1 else math.inf,
+    )

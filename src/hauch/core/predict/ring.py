@@ -2,8 +2,10 @@
 
 References
 ----------
-Momentum balance of an ejector with mixing at constant area: J. H. Keenan, E. P. Neumann, F. Lustwerk, J. Appl. Mech. 17 (1950) 299.
-Free jet: H. Schlichting, Boundary-Layer Theory, 7th edition, ch. XXIV; N. Rajaratnam, Turbulent Jets (1976), ch. 2: centre-line
+Momentum balance of an ejector with mixing at constant area: J. H. Keenan, E. P. Neumann, F.
+    Lustwerk, J. Appl. Mech. 17 (1950) 299.
+Free jet: H. Schlichting, Boundary-Layer Theory, 7th edition, ch. XXIV; N. Rajaratnam, Turbulent
+    Jets (1976), ch. 2: centre-line
 speed 6.2 d / x, flow 0.32 x / d. Actuator disc: W. J. M. Rankine, R. E. Froude.
 """
 
@@ -25,14 +27,18 @@ ENTRAINED = 0.32
 DEVELOPED = 6.2
 """Diameters behind which the laws of the developed jet hold."""
 SLOT_TO_NECK = 0.7
-"""A slot larger than this share of the neck no longer sets the flow alone: the neck chokes it. Our rule: at 0.7 the neck costs a third of the pressure."""
+"""A slot larger than this share of the neck no longer sets the flow alone: the neck chokes it. Our
+rule: at 0.7 the neck costs a third of the pressure.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Ring:
-    """A ring: diameter of the slot's circle, slot width, throat diameter, diffuser length and exit, profile depth, bore of the neck [m]; loss coefficients.
+    """A ring: diameter of the slot's circle, slot width, throat diameter, diffuser length and exit,
+    profile depth, bore of the neck [m]; loss coefficients.
 
-    ``inlet_loss`` on the entrained speed, ``mixing_loss`` on the mixed speed, ``slot_loss`` on the jet, ``neck_loss`` on the neck speed.
+    ``inlet_loss`` on the entrained speed, ``mixing_loss`` on the mixed speed, ``slot_loss`` on the
+    jet, ``neck_loss`` on the neck speed.
     """
 
     slot_diameter: float
@@ -68,27 +74,42 @@ class Ring:
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be."""
         found: dict[str, str] = {}
-        mm = lambda v: f"{1000 * v:.4g} mm"  # noqa: E731
-        for key, name in (("slot_diameter", "The slot's circle"), ("slot", "The slot"), ("throat", "The throat"), ("exit", "The exit"), ("depth", "The depth"),
-                          ("neck", "The neck"), ("wall", "The wall")):  # fmt: skip
+
+        def mm(v):
+            return f"{1000 * v:.4g} mm"
+
+        for key, name in (
+            ("slot_diameter", "The slot's circle"),
+            ("slot", "The slot"),
+            ("throat", "The throat"),
+            ("exit", "The exit"),
+            ("depth", "The depth"),
+            ("neck", "The neck"),
+            ("wall", "The wall"),
+        ):
             if not getattr(self, key) > 0:
                 found[key] = f"{name} is {mm(getattr(self, key))}; it must be above 0."
         if found:
             return found
         if self.slot >= self.throat / 2:
             found["slot"] = (
-                f"The slot ({mm(self.slot)}) is wider than half the throat ({mm(self.throat / 2)}): there is nothing left to draw air through."
+                f"The slot ({mm(self.slot)}) is wider than half the throat ({mm(self.throat / 2)}):"
+                " there is nothing left to draw air through."
             )
         elif self.slot_area >= self.throat_area:
-            found["slot"] = "The slot's area is larger than the throat's: nothing is left for the air that it should draw along."
+            found["slot"] = (
+                "The slot's area is larger than the throat's: nothing is left for the air that it"
+                " should draw along."
+            )
         if self.slot_diameter > self.throat * 1.001 + 2 * self.slot:
             found["slot_diameter"] = (
-                f"The slot's circle ({mm(self.slot_diameter)}) lies outside the throat ({mm(self.throat)}); the jet would blow past it."
+                f"The slot's circle ({mm(self.slot_diameter)}) lies outside the throat"
+                f" ({mm(self.throat)}); the jet would blow past it."
             )
         if self.exit < self.throat * 0.999:
             found["exit"] = (
-                f"The exit ({mm(self.exit)}) is narrower than the throat ({mm(self.throat)}); the ring would be a nozzle, for "
-                "which this model does not hold."
+                f"The exit ({mm(self.exit)}) is narrower than the throat ({mm(self.throat)}); the"
+                " ring would be a nozzle, for which this model does not hold."
             )
         return found
 
@@ -117,23 +138,42 @@ def entrain(ring: Ring, jet: float, density: float = AIR_DENSITY) -> Streams:
 
     Notes
     -----
-    Mixing at constant area A = A_j + A_s: A_j v_j2 + A_s v_s2 - (1 + z) v_s2 A / 2 = (1 + k/2) v_m2 A - e (1 - (A/A_e)2) v_m2 A / 2, the
-    throat's pressure from the entrained speed before and from the diffuser (efficiency e) behind. Entrained speed is the root.
-    Valid for a throat of at least some slot widths and jets that stick to the wall; a diffuser wider than about 7 degrees a side
+    Mixing at constant area A = A_j + A_s: A_j v_j2 + A_s v_s2 - (1 + z) v_s2 A / 2 = (1 + k/2) v_m2
+    A - e (1 - (A/A_e)2) v_m2 A / 2, the throat's pressure from the entrained speed before and from
+    the diffuser (efficiency e) behind. Entrained speed is the root. Valid for a throat of at least
+    some slot widths and jets that stick to the wall; a diffuser wider than about 7 degrees a side
     separates (it is then counted with no recovery).
     """
     area, slot = ring.throat_area, ring.slot_area
     free = area - slot
-    recovery = ring.diffuser_efficiency * (1 - (ring.throat / ring.exit) ** 4) if ring.spread < math.radians(12) else 0.0
+    recovery = (
+        ring.diffuser_efficiency * (1 - (ring.throat / ring.exit) ** 4)
+        if ring.spread < math.radians(12)
+        else 0.0
+    )
 
     def surplus(v: float) -> float:
         mixed = (slot * jet + free * v) / area
-        return slot * jet**2 + free * v**2 - (1 + ring.inlet_loss) * v**2 * area / 2 - (1 + ring.mixing_loss / 2 - recovery / 2) * mixed**2 * area
+        return (
+            slot * jet**2
+            + free * v**2
+            - (1 + ring.inlet_loss) * v**2 * area / 2
+            - (1 + ring.mixing_loss / 2 - recovery / 2) * mixed**2 * area
+        )
 
     v = float(brentq(surplus, 0.0, jet)) if surplus(0.0) > 0 > surplus(jet) else 0.0
     mixed = (slot * jet + free * v) / area
     exit_area = math.pi / 4 * ring.exit**2
-    return Streams(jet, v, mixed, mixed * area / exit_area, slot * jet, free * v, mixed * area, (1 + ring.inlet_loss) * density / 2 * v**2)
+    return Streams(
+        jet,
+        v,
+        mixed,
+        mixed * area / exit_area,
+        slot * jet,
+        free * v,
+        mixed * area,
+        (1 + ring.inlet_loss) * density / 2 * v**2,
+    )
 
 
 def driven(ring: Ring, fan: FanSource, density: float = AIR_DENSITY) -> Streams:
@@ -148,18 +188,26 @@ def driven(ring: Ring, fan: FanSource, density: float = AIR_DENSITY) -> Streams:
     def loss(flow: float) -> float:
         jet = flow / ring.slot_area
         drawn = entrain(ring, jet, density).suction if jet > 0 else 0.0
-        return (1 + ring.slot_loss) * density / 2 * jet**2 + ring.neck_loss * density / 2 * (flow / ring.neck_area) ** 2 - drawn
+        return (
+            (1 + ring.slot_loss) * density / 2 * jet**2
+            + ring.neck_loss * density / 2 * (flow / ring.neck_area) ** 2
+            - drawn
+        )
 
     return entrain(ring, fan.meets(loss) / ring.slot_area, density)
 
 
 def jet_speed_at(speed: float, diameter: float, distance: float) -> float:
-    """Speed on the axis of a round jet [m/s]: the exit speed up to 6.2 diameters, then 6.2 d / x of it."""
+    """Speed on the axis of a round jet [m/s]: the exit speed up to 6.2 diameters, then 6.2 d / x of
+    it.
+    """
     return speed * min(1.0, CENTRE_LINE * diameter / distance) if distance > 0 else speed
 
 
 def jet_flow_at(flow: float, diameter: float, distance: float) -> float:
-    """Flow of a round jet at a distance [m3/s]: 0.32 x / d of its exit flow, never below it (a straight line joins both before 6.2 d)."""
+    """Flow of a round jet at a distance [m3/s]: 0.32 x / d of its exit flow, never below it (a
+    straight line joins both before 6.2 d).
+    """
     return flow * max(1.0, ENTRAINED * distance / diameter) if distance > 0 else flow
 
 
@@ -172,17 +220,23 @@ class OpenFan:
     diameter: float
 
 
-def open_fan(power: float, efficiency: float, diameter: float, density: float = AIR_DENSITY) -> OpenFan:
-    """An open fan of a diameter at an electrical power: what an actuator disc moves with the share that becomes air power.
+def open_fan(
+    power: float, efficiency: float, diameter: float, density: float = AIR_DENSITY
+) -> OpenFan:
+    """An open fan of a diameter at an electrical power: what an actuator disc moves with the share
+    that becomes air power.
 
     Notes
     -----
-    In still air a disc with v through it gives T = 2 rho A v2 and takes T v = 2 rho A v3; the stream behind narrows to half
-    the area at 2 v. Flow is taken at the disc, speed and diameter in the narrow stream.
+    In still air a disc with v through it gives T = 2 rho A v2 and takes T v = 2 rho A v3; the
+    stream behind narrows to half the area at 2 v. Flow is taken at the disc, speed and diameter in
+    the narrow stream.
     """
     found = {}
     if not power > 0:
-        found["power"] = "The electrical power must be above 0: it is what ring and open fan are compared at."
+        found["power"] = (
+            "The electrical power must be above 0: it is what ring and open fan are compared at."
+        )
     if not 0 < efficiency < 1:
         found["open_efficiency"] = "The open fan's efficiency must lie between 0 and 100 %."
     if not diameter > 0:
@@ -194,7 +248,9 @@ def open_fan(power: float, efficiency: float, diameter: float, density: float = 
 
 
 def slot_scatter(widths: Sequence[float]) -> tuple[float, float]:
-    """Mean and standard deviation of slot widths measured around a specimen [m]; the deviation needs two places at least."""
+    """Mean and standard deviation of slot widths measured around a specimen [m]; the deviation
+    needs two places at least.
+    """
     if len(widths) < 2:
         raise ValueError("The slot must be measured at two places at least to know its scatter.")
     mean = sum(widths) / len(widths)

@@ -1,10 +1,14 @@
-"""Blade sections: their shape as coefficients, and their lift and drag by angle and Reynolds number.
+"""Blade sections: their shape as coefficients, and their lift and drag by angle and Reynolds
+number.
 
 References
 ----------
-P. D. Sharpe, R. J. Hansman, "NeuralFoil: an airfoil aerodynamics analysis tool using physics-informed machine learning",
-arXiv:2503.16323 (2025). B. M. Kulfan, "Universal parametric geometry representation method", J. Aircraft 45 (2008) 142.
-E. N. Jacobs, K. E. Ward, R. M. Pinkerton, NACA Report 460 (1933). Flat plate beyond stall: S. F. Hoerner, Fluid-Dynamic
+P. D. Sharpe, R. J. Hansman, "NeuralFoil: an airfoil aerodynamics analysis tool using
+    physics-informed machine learning",
+arXiv:2503.16323 (2025). B. M. Kulfan, "Universal parametric geometry representation method", J.
+    Aircraft 45 (2008) 142.
+E. N. Jacobs, K. E. Ward, R. M. Pinkerton, NACA Report 460 (1933). Flat plate beyond stall: S. F.
+    Hoerner, Fluid-Dynamic
 Lift (1975), ch. 4: normal force 2 sin(alpha).
 """
 
@@ -20,22 +24,30 @@ from numpy.typing import NDArray
 Array = NDArray[np.float64]
 
 MODEL_SIZE = "medium"
-"""Of the network; the next larger ones differ by less than 1 % in lift at small Reynolds numbers and take twice as long."""
+"""Of the network; the next larger ones differ by less than 1 % in lift at small Reynolds numbers
+and take twice as long.
+"""
 N_CRIT = 5.0
-"""Amplification at which the boundary layer turns over: a disturbed inflow (9 is a quiet wind tunnel)."""
+"""Amplification at which the boundary layer turns over: a disturbed inflow (9 is a quiet wind
+tunnel).
+"""
 ANGLES: Array = np.arange(-14.0, 26.1, 2.0)
 """Angles of attack of the table [degree]; between them straight lines, beyond them the flat plate."""
 FADE = (16.0, 26.0)
 """Angles between which the section's figures give way to those of a flat plate [degree]."""
 MODEL_REYNOLDS = (2e4, 5e6)
-"""Reynolds numbers for which section figures are trusted; below, laminar separation scatters even in wind tunnels."""
+"""Reynolds numbers for which section figures are trusted; below, laminar separation scatters even
+in wind tunnels.
+"""
 TAIL = 0.004
 """Thickness of the trailing edge as a share of the chord."""
 
 
 @dataclass(frozen=True, slots=True)
 class Family:
-    """A family of sections: where its greatest camber sits (share of chord) and its thickness at stations x of the chord."""
+    """A family of sections: where its greatest camber sits (share of chord) and its thickness at
+    stations x of the chord.
+    """
 
     key: str
     label: str
@@ -62,16 +74,27 @@ def thickness_shape(family: str, x: Array) -> Array:
 
 
 def camber_shape(family: str, x: Array) -> Array:
-    """Height of the camber line over greatest camber along the chord (two parabolas, NACA Report 460)."""
+    """Height of the camber line over greatest camber along the chord (two parabolas, NACA Report
+    460).
+    """
     p = FAMILIES[family].camber_at
-    return np.where(x < p, (2 * p * x - x**2) / p**2, ((1 - 2 * p) + 2 * p * x - x**2) / (1 - p) ** 2)
+    return np.where(
+        x < p, (2 * p * x - x**2) / p**2, ((1 - 2 * p) + 2 * p * x - x**2) / (1 - p) ** 2
+    )
 
 
-def outline(family: str, thickness: float, camber: float, points: int = 33, tail: float = TAIL) -> Array:
-    """Closed outline of a section of chord 1, from the tail over the upper side and back (2 points - 1, 2)."""
+def outline(
+    family: str, thickness: float, camber: float, points: int = 33, tail: float = TAIL
+) -> Array:
+    """Closed outline of a section of chord 1, from the tail over the upper side and back (2 points
+    - 1, 2).
+    """
     x = 0.5 * (1 - np.cos(np.linspace(0, np.pi, points)))
     half, line = (
-        np.maximum(thickness * thickness_shape(family, x) + TAIL / 2 * x, tail / 2 * np.clip(x / 0.15, 0, 1)),
+        np.maximum(
+            thickness * thickness_shape(family, x) + TAIL / 2 * x,
+            tail / 2 * np.clip(x / 0.15, 0, 1),
+        ),
         camber * camber_shape(family, x),
     )
     upper, lower = np.column_stack([x, line + half])[::-1], np.column_stack([x, line - half])[1:]
@@ -82,12 +105,20 @@ def outline(family: str, thickness: float, camber: float, points: int = 33, tail
 def _fits(family: str) -> tuple[Array, Array]:
     """Coefficients of the thickness and of the camber line for 1 of each, by least squares."""
     x = 0.5 * (1 - np.cos(np.linspace(0.02, np.pi - 0.02, 120)))
-    basis = np.column_stack([comb(7, i) * x**i * (1 - x) ** (7 - i) for i in range(8)]) * (np.sqrt(x) * (1 - x))[:, None]
-    fit = lambda height: np.asarray(np.linalg.lstsq(basis, height, rcond=None)[0], float)  # noqa: E731
+    basis = (
+        np.column_stack([comb(7, i) * x**i * (1 - x) ** (7 - i) for i in range(8)])
+        * (np.sqrt(x) * (1 - x))[:, None]
+    )
+
+    def fit(height):
+        return np.asarray(np.linalg.lstsq(basis, height, rcond=None)[0], float)
+
     return fit(thickness_shape(family, x)), fit(camber_shape(family, x))
 
 
-def section_forces(family: str, thickness: Array, camber: Array, angle: Array, reynolds: Array) -> tuple[Array, Array]:
+def section_forces(
+    family: str, thickness: Array, camber: Array, angle: Array, reynolds: Array
+) -> tuple[Array, Array]:
     """Lift and drag coefficients.
 
     Parameters
@@ -99,18 +130,28 @@ def section_forces(family: str, thickness: Array, camber: Array, angle: Array, r
 
     Notes
     -----
-    NeuralFoil up to `FADE`, a flat plate (cl = 2 sin a cos a, cd = 2 sin2 a) beyond, a smooth step between.
+    NeuralFoil up to `FADE`, a flat plate (cl = 2 sin a cos a, cd = 2 sin2 a) beyond, a smooth step
+    between.
     """
-    from neuralfoil import get_aero_from_kulfan_parameters  # takes seconds to load: only when a blade is computed
+    from neuralfoil import (
+        get_aero_from_kulfan_parameters,
+    )  # takes seconds to load: only when a blade is computed
 
     shape = np.shape(angle)
     t, f, a, re = (np.broadcast_to(v, shape).ravel() for v in (thickness, camber, angle, reynolds))
     thick, line = _fits(family)
     found = get_aero_from_kulfan_parameters(
-        {"upper_weights": [t * w + f * c for w, c in zip(thick, line, strict=True)], "lower_weights": [f * c - t * w for w, c in zip(thick, line, strict=True)],
-         "leading_edge_weight": 0.0, "TE_thickness": TAIL},
-        np.clip(a, -FADE[1], FADE[1]), np.maximum(re, 1e3), n_crit=N_CRIT, model_size=MODEL_SIZE,
-    )  # fmt: skip
+        {
+            "upper_weights": [t * w + f * c for w, c in zip(thick, line, strict=True)],
+            "lower_weights": [f * c - t * w for w, c in zip(thick, line, strict=True)],
+            "leading_edge_weight": 0.0,
+            "TE_thickness": TAIL,
+        },
+        np.clip(a, -FADE[1], FADE[1]),
+        np.maximum(re, 1e3),
+        n_crit=N_CRIT,
+        model_size=MODEL_SIZE,
+    )
     cl, cd = beyond_stall(a, np.asarray(found["CL"]), np.asarray(found["CD"]))
     return cl.reshape(shape), cd.reshape(shape)
 
@@ -120,12 +161,16 @@ def beyond_stall(angle: Array, cl: Array, cd: Array) -> tuple[Array, Array]:
     share = np.clip((np.abs(angle) - FADE[0]) / (FADE[1] - FADE[0]), 0, 1)
     share = share * share * (3 - 2 * share)
     sine, cosine = np.sin(np.radians(angle)), np.cos(np.radians(angle))
-    return (1 - share) * cl + share * 2 * sine * cosine, (1 - share) * cd + share * (0.02 + 2 * sine**2)
+    return (1 - share) * cl + share * 2 * sine * cosine, (1 - share) * cd + share * (
+        0.02 + 2 * sine**2
+    )
 
 
 @dataclass(frozen=True)
 class Polars:
-    """Lift and drag of a row of stations over `ANGLES` (stations, angles), and where each stalls [degree]."""
+    """Lift and drag of a row of stations over `ANGLES` (stations, angles), and where each stalls
+    [degree].
+    """
 
     cl: Array
     cd: Array
@@ -150,7 +195,9 @@ class Polars:
         """The table at other shares of the span, on straight lines between its stations."""
         right = np.clip(np.searchsorted(share, wanted), 1, len(share) - 1)
         part = ((wanted - share[right - 1]) / (share[right] - share[right - 1]))[:, None]
-        cl, cd = ((1 - part) * table[right - 1] + part * table[right] for table in (self.cl, self.cd))
+        cl, cd = (
+            (1 - part) * table[right - 1] + part * table[right] for table in (self.cl, self.cd)
+        )
         return Polars(cl, cd, stall_angle(cl))
 
 

@@ -1,10 +1,14 @@
-"""Silencers in a duct below the first cross mode: transmission loss over frequency, and the length for a tone.
+"""Silencers in a duct below the first cross mode: transmission loss over frequency, and the length
+for a tone.
 
 References
 ----------
-M. L. Munjal, Acoustics of Ducts and Mufflers, 2nd edition (2014), ch. 2: expansion chamber (eq. 2.105), quarter-wave side branch,
-side-branch resonator. Perforated tube in a chamber as a resonator: L. L. Beranek, I. L. Vér, Noise and Vibration Control
-Engineering (1992), ch. 10; valid while the chamber is short against the wave. Cross modes begin at 0.586 c / d.
+M. L. Munjal, Acoustics of Ducts and Mufflers, 2nd edition (2014), ch. 2: expansion chamber (eq.
+    2.105), quarter-wave side branch,
+side-branch resonator. Perforated tube in a chamber as a resonator: L. L. Beranek, I. L. Vér, Noise
+    and Vibration Control
+Engineering (1992), ch. 10; valid while the chamber is short against the wave. Cross modes begin at
+    0.586 c / d.
 """
 
 from __future__ import annotations
@@ -40,7 +44,8 @@ class Chamber:
         found = _positive({"duct": self.duct, "chamber": self.chamber, "length": self.length})
         if not found and self.chamber <= self.duct:
             found["chamber"] = (
-                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the duct ({1000 * self.duct:g} mm), else it is a piece of duct."
+                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the duct"
+                f" ({1000 * self.duct:g} mm), else it is a piece of duct."
             )
         return found
 
@@ -72,7 +77,10 @@ class QuarterWave:
         """A sentence for each thing that cannot be."""
         found = _positive({"duct": self.duct, "branch": self.branch, "length": self.length})
         if not found and self.branch > self.duct:
-            found["branch"] = f"The branch ({1000 * self.branch:g} mm) cannot be wider than the duct that it sits on ({1000 * self.duct:g} mm)."
+            found["branch"] = (
+                f"The branch ({1000 * self.branch:g} mm) cannot be wider than the duct that it sits"
+                f" on ({1000 * self.duct:g} mm)."
+            )
         return found
 
     @property
@@ -81,10 +89,14 @@ class QuarterWave:
         return self.length + 0.425 * self.branch
 
     def loss(self, frequency: Array | float, sound_speed: float = SOUND_SPEED) -> Array:
-        """Transmission loss [dB]: 10 lg(1 + (m tan(k L))2 / 4), m branch over duct area, cut at `MOST_LOSS`."""
+        """Transmission loss [dB]: 10 lg(1 + (m tan(k L))2 / 4), m branch over duct area, cut at
+        `MOST_LOSS`.
+        """
         m = (self.branch / self.duct) ** 2
         k = 2 * np.pi * np.asarray(frequency, float) / sound_speed
-        return np.minimum(10 * np.log10(1 + 0.25 * (m * np.tan(k * self.sounding_length)) ** 2), MOST_LOSS)
+        return np.minimum(
+            10 * np.log10(1 + 0.25 * (m * np.tan(k * self.sounding_length)) ** 2), MOST_LOSS
+        )
 
     def limit(self, sound_speed: float = SOUND_SPEED) -> float:
         """Frequency of the first cross mode in the duct [Hz]."""
@@ -97,7 +109,9 @@ class QuarterWave:
 
 @dataclass(frozen=True, slots=True)
 class PerforatedTube:
-    """A perforated tube in a closed chamber: duct and chamber diameter, length, hole diameter, wall [m], open share of the tube's surface."""
+    """A perforated tube in a closed chamber: duct and chamber diameter, length, hole diameter, wall
+    [m], open share of the tube's surface.
+    """
 
     duct: float
     chamber: float
@@ -108,13 +122,25 @@ class PerforatedTube:
 
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be."""
-        found = _positive({"duct": self.duct, "chamber": self.chamber, "length": self.length, "hole": self.hole, "wall": self.wall})
+        found = _positive(
+            {
+                "duct": self.duct,
+                "chamber": self.chamber,
+                "length": self.length,
+                "hole": self.hole,
+                "wall": self.wall,
+            }
+        )
         if not found and self.chamber <= self.duct + 2 * self.wall:
             found["chamber"] = (
-                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the perforated tube ({1000 * (self.duct + 2 * self.wall):g} mm)."
+                f"The chamber ({1000 * self.chamber:g} mm) must be wider than the perforated tube"
+                f" ({1000 * (self.duct + 2 * self.wall):g} mm)."
             )
         if not 0 < self.open_share <= 0.5:
-            found["open_share"] = f"An open share of {100 * self.open_share:g} % cannot be; it lies between 0 and 50 %."
+            found["open_share"] = (
+                f"An open share of {100 * self.open_share:g} % cannot be; it lies between 0 and"
+                " 50 %."
+            )
         return found
 
     @property
@@ -133,19 +159,27 @@ class PerforatedTube:
         return sound_speed / (2 * math.pi) * math.sqrt(self.conductivity / self.volume)
 
     def loss(self, frequency: Array | float, sound_speed: float = SOUND_SPEED) -> Array:
-        """Transmission loss [dB] of a resonator beside the duct: 10 lg(1 + (sqrt(G V) / (2 S) / (f/f0 - f0/f))2), cut at `MOST_LOSS`."""
+        """Transmission loss [dB] of a resonator beside the duct: 10 lg(1 + (sqrt(G V) / (2 S) /
+        (f/f0 - f0/f))2), cut at `MOST_LOSS`.
+        """
         ratio = np.asarray(frequency, float) / self.resonance(sound_speed)
         strength = math.sqrt(self.conductivity * self.volume) / (2 * math.pi / 4 * self.duct**2)
         off = np.where(np.abs(ratio - 1 / ratio) < 1e-9, 1e-9, ratio - 1 / ratio)
         return np.minimum(10 * np.log10(1 + (strength / off) ** 2), MOST_LOSS)
 
     def limit(self, sound_speed: float = SOUND_SPEED) -> float:
-        """Frequency up to which the chamber is short against the wave [Hz]: its length an eighth of it, or the first cross mode."""
+        """Frequency up to which the chamber is short against the wave [Hz]: its length an eighth of
+        it, or the first cross mode.
+        """
         return min(sound_speed / (8 * self.length), CROSS_MODE * sound_speed / self.chamber)
 
 
 def _positive(lengths: dict[str, float]) -> dict[str, str]:
-    return {key: f"{key.capitalize()} is {1000 * v:g} mm; it must be above 0." for key, v in lengths.items() if not v > 0}
+    return {
+        key: f"{key.capitalize()} is {1000 * v:g} mm; it must be above 0."
+        for key, v in lengths.items()
+        if not v > 0
+    }
 
 
 Silencer = Chamber | QuarterWave | PerforatedTube

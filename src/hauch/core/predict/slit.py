@@ -2,8 +2,10 @@
 
 References
 ----------
-Isentropic nozzle flow: A. H. Shapiro, Compressible Fluid Flow I (1953), ch. 4; ISO 9300:2022 for the choked case. Free air:
-ISO 1217:2009 (reference 20 degC, 100 kPa). Check value: slit 0.04 mm x 300 mm, 3 bar(g), 20 degC, Cd 0.8 -> 9.09 g/s.
+Isentropic nozzle flow: A. H. Shapiro, Compressible Fluid Flow I (1953), ch. 4; ISO 9300:2022 for
+    the choked case. Free air:
+ISO 1217:2009 (reference 20 degC, 100 kPa). Check value: slit 0.04 mm x 300 mm, 3 bar(g), 20 degC,
+    Cd 0.8 -> 9.09 g/s.
 """
 
 from __future__ import annotations
@@ -23,12 +25,16 @@ CRITICAL = (2 / (GAMMA + 1)) ** (GAMMA / (GAMMA - 1))
 """Ratio of outer to supply pressure below which the flow is choked: 0.528."""
 MOST_GAUGE = 10e5
 HAND_LIMIT = 2.0e5
-"""Nozzle pressure above which air that is blown by hand injures [Pa gauge]; usual workshop rules say 2 bar, some countries less."""
+"""Nozzle pressure above which air that is blown by hand injures [Pa gauge]; usual workshop rules
+say 2 bar, some countries less.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Slit:
-    """A slit: gap, length [m], pressure above the room [Pa], temperature [K], discharge coefficient."""
+    """A slit: gap, length [m], pressure above the room [Pa], temperature [K], discharge
+    coefficient.
+    """
 
     gap: float
     length: float
@@ -47,21 +53,30 @@ class Slit:
         if not self.gap > 0:
             found["gap"] = f"The gap is {1000 * self.gap:g} mm; it must be above 0."
         elif self.gap > self.length:
-            found["gap"] = f"The gap ({1000 * self.gap:g} mm) is larger than the slit is long ({1000 * self.length:g} mm)."
+            found["gap"] = (
+                f"The gap ({1000 * self.gap:g} mm) is larger than the slit is long"
+                f" ({1000 * self.length:g} mm)."
+            )
         if not self.length > 0:
             found["length"] = f"The slit is {1000 * self.length:g} mm long; it must be above 0."
         if not 0 <= self.gauge <= MOST_GAUGE:
             found["gauge"] = (
-                f"A pressure of {self.gauge / 1e5:g} bar above the room cannot be used here; it lies between 0 and {MOST_GAUGE / 1e5:g} bar."
+                f"A pressure of {self.gauge / 1e5:g} bar above the room cannot be used here; it"
+                f" lies between 0 and {MOST_GAUGE / 1e5:g} bar."
             )
         if not 0.4 <= self.discharge <= 1:
-            found["discharge"] = f"A discharge coefficient of {self.discharge:g} cannot be; it lies between 0.4 and 1."
+            found["discharge"] = (
+                f"A discharge coefficient of {self.discharge:g} cannot be; it lies between 0.4"
+                " and 1."
+            )
         return found
 
 
 @dataclass(frozen=True, slots=True)
 class Blown:
-    """What a slit blows: mass flow [kg/s], whether choked, speed at the slit [m/s], thrust [N], free air [m3/s], temperature of the jet [K]."""
+    """What a slit blows: mass flow [kg/s], whether choked, speed at the slit [m/s], thrust [N],
+    free air [m3/s], temperature of the jet [K].
+    """
 
     mass_flow: float
     choked: bool
@@ -76,8 +91,9 @@ def blow(slit: Slit) -> Blown:
 
     Notes
     -----
-    Unchoked: m = Cd A p0 sqrt(2 g / ((g-1) R T0) (r^(2/g) - r^((g+1)/g))), r = p_room / p0. Choked (r below 0.528): m = Cd A p0
-    sqrt(g / (R T0)) (2/(g+1))^((g+1)/(2(g-1))). Thrust: m v + (p_slit - p_room) A Cd.
+    Unchoked: m = Cd A p0 sqrt(2 g / ((g-1) R T0) (r^(2/g) - r^((g+1)/g))), r = p_room / p0. Choked
+    (r below 0.528): m = Cd A p0 sqrt(g / (R T0)) (2/(g+1))^((g+1)/(2(g-1))). Thrust: m v + (p_slit
+    - p_room) A Cd.
 
     Raises
     ------
@@ -89,7 +105,9 @@ def blow(slit: Slit) -> Blown:
     choked = ratio <= CRITICAL
     g, r, t0 = GAMMA, GAS_CONSTANT, slit.temperature
     inner = max(ratio, CRITICAL)
-    flux = supply * math.sqrt(2 * g / ((g - 1) * r * t0) * max(inner ** (2 / g) - inner ** ((g + 1) / g), 0.0))
+    flux = supply * math.sqrt(
+        2 * g / ((g - 1) * r * t0) * max(inner ** (2 / g) - inner ** ((g + 1) / g), 0.0)
+    )
     mass = slit.discharge * slit.area * flux
     temperature = t0 * inner ** ((g - 1) / g)
     speed = math.sqrt(max(2 * g / (g - 1) * r * (t0 - temperature), 0.0))
@@ -98,19 +116,28 @@ def blow(slit: Slit) -> Blown:
 
 
 def drain_time(slit: Slit, volume: float, start_gauge: float, end_gauge: float) -> float:
-    """Time for which a tank feeds the slit through a regulator [s]: (p1 - p2) V / (R T m), tank at the room's temperature.
+    """Time for which a tank feeds the slit through a regulator [s]: (p1 - p2) V / (R T m), tank at
+    the room's temperature.
 
     Parameters
     ----------
     volume : of the tank [m3]
-    start_gauge, end_gauge : pressures of the tank above the room [Pa]; the regulator needs at least the slit's
+    start_gauge, end_gauge : pressures of the tank above the room [Pa]; the regulator needs at least
+        the slit's
     """
     found = {}
     if not volume > 0:
         found["tank"] = "The tank's volume must be above 0."
     end_gauge = max(end_gauge, slit.gauge)
     if start_gauge < end_gauge:
-        found["tank_pressure"] = f"The tank ({start_gauge / 1e5:g} bar) holds less than the slit's pressure ({slit.gauge / 1e5:g} bar)."
+        found["tank_pressure"] = (
+            f"The tank ({start_gauge / 1e5:g} bar) holds less than the slit's pressure"
+            f" ({slit.gauge / 1e5:g} bar)."
+        )
     refuse(found)
     mass = blow(slit).mass_flow
-    return (start_gauge - end_gauge) * volume / (GAS_CONSTANT * slit.temperature * mass) if mass > 0 else math.inf
+    return (
+        (start_gauge - end_gauge) * volume / (GAS_CONSTANT * slit.temperature * mass)
+        if mass > 0
+        else math.inf
+    )

@@ -1,4 +1,6 @@
-"""What drives the air through a passive part: a fan by two points of its curve, as the sources of ring, duct and intake."""
+"""What drives the air through a passive part: a fan by two points of its curve, as the sources of
+ring, duct and intake.
+"""
 
 from __future__ import annotations
 

@@ -2,7 +2,8 @@
 
 References
 ----------
-JCGM 100:2008, 5.1.3 note 2 and 5.2.2: contributions as half the change of the result when an input moves by its standard uncertainty both ways.
+JCGM 100:2008, 5.1.3 note 2 and 5.2.2: contributions as half the change of the result when an input
+    moves by its standard uncertainty both ways.
 """
 
 from __future__ import annotations
@@ -15,7 +16,11 @@ Result = tuple[str, str, str, str]
 """Unit, name, formula, source of one result."""
 
 
-def spread(function: Callable[..., Mapping[str, float]], inputs: Mapping[str, Quantity], results: Mapping[str, Result]) -> dict[str, Quantity]:
+def spread(
+    function: Callable[..., Mapping[str, float]],
+    inputs: Mapping[str, Quantity],
+    results: Mapping[str, Result],
+) -> dict[str, Quantity]:
     """Results with doubt and one line of working each.
 
     Parameters
@@ -30,7 +35,10 @@ def spread(function: Callable[..., Mapping[str, float]], inputs: Mapping[str, Qu
     for key, q in inputs.items():
         if not q.u:
             continue
-        above, below = function(**{**values, key: values[key] + q.u}), function(**{**values, key: values[key] - q.u})
+        above, below = (
+            function(**{**values, key: values[key] + q.u}),
+            function(**{**values, key: values[key] - q.u}),
+        )
         for name, own in parts.items():
             for cause, part in q.parts.items():
                 own[cause] = own.get(cause, 0.0) + (above[name] - below[name]) / 2 * part / q.u

@@ -2,8 +2,10 @@
 
 References
 ----------
-Rotating blades and rings: J. P. Den Hartog, Advanced Strength of Materials, ch. II. Unbalance: ISO 21940-11:2016, 6 (G = e omega).
-Strength of prints along and across layers: typical values of filament makers' data sheets, lowered to what prints reach; a print's own
+Rotating blades and rings: J. P. Den Hartog, Advanced Strength of Materials, ch. II. Unbalance: ISO
+    21940-11:2016, 6 (G = e omega).
+Strength of prints along and across layers: typical values of filament makers' data sheets, lowered
+    to what prints reach; a print's own
 test bar goes before them.
 """
 
@@ -21,8 +23,10 @@ from hauch.core.quantity import Quantity, Step
 
 @dataclass(frozen=True, slots=True)
 class Material:
-    """A printed material: density [kg/m3], tensile strength along and across its layers [Pa], heat that it stands [degC], temperature at which it is
-    annealed [degC] (None where it is not) with what it shrinks along and grows across the layers (shares), and what to mind."""
+    """A printed material: density [kg/m3], tensile strength along and across its layers [Pa], heat
+    that it stands [degC], temperature at which it is annealed [degC] (None where it is not) with
+    what it shrinks along and grows across the layers (shares), and what to mind.
+    """
 
     key: str
     label: str
@@ -36,15 +40,37 @@ class Material:
     cautions: str = ""
 
     def held(self, flat: bool) -> float:
-        """Strength against a pull square to the axis [Pa]: along the layers where they lie flat, across them where they stand."""
+        """Strength against a pull square to the axis [Pa]: along the layers where they lie flat,
+        across them where they stand.
+        """
         return self.along if flat else self.across
 
 
 MATERIALS: dict[str, Material] = {
     m.key: m
     for m in (
-        Material("pla", "PLA", 1240, 45e6, 22e6, 55, 85, 0.020, 0.010, "Softens in a car in the sun. Creeps under a steady load."),
-        Material("petg", "PETG", 1270, 42e6, 20e6, 70, None, cautions="Strings; scrape its threads off before it is balanced."),
+        Material(
+            "pla",
+            "PLA",
+            1240,
+            45e6,
+            22e6,
+            55,
+            85,
+            0.020,
+            0.010,
+            "Softens in a car in the sun. Creeps under a steady load.",
+        ),
+        Material(
+            "petg",
+            "PETG",
+            1270,
+            42e6,
+            20e6,
+            70,
+            None,
+            cautions="Strings; scrape its threads off before it is balanced.",
+        ),
         Material(
             "abs",
             "ABS or ASA",
@@ -89,19 +115,31 @@ MATERIALS: dict[str, Material] = {
             38e6,
             55,
             None,
-            cautions="Uncured resin and its solvent harm skin and lungs: gloves, outlet, cure it through.",
+            cautions=(
+                "Uncured resin and its solvent harm skin and lungs: gloves, outlet, cure it"
+                " through."
+            ),
         ),
     )
 }
 MARGIN_ASKED = 4.0
-"""Strength over stress that is asked of a print before it is spun: twice in speed. Our rule, on the safe side of scatter between prints."""
+"""Strength over stress that is asked of a print before it is spun: twice in speed. Our rule, on the
+safe side of scatter between prints.
+"""
 PER_MINUTE = 60 / (2 * math.pi)
 TIP_LIMIT = 30.0
-"""Tip speed that is allowed at most [m/s], as long as bending by the blades' own pull is not computed. Our rule."""
+"""Tip speed that is allowed at most [m/s], as long as bending by the blades' own pull is not
+computed. Our rule.
+"""
 BENT = 13.0
-"""How many times the stress of the plain pull was exceeded, at most, where rotors and wheels were computed with finite elements (two rotors, a wheel,
-and a rotor with its blades swept by 0.3 rad or leaning by 10 mm: 1.6 to 13 times)."""
-NOT_COMPUTED = "Blades that sweep or lean, and blades on a plate, are bent by their own pull. That is not computed yet, so no higher speed is told."
+"""How many times the stress of the plain pull was exceeded, at most, where rotors and wheels were
+computed with finite elements (two rotors, a wheel, and a rotor with its blades swept by 0.3 rad or
+leaning by 10 mm: 1.6 to 13 times).
+"""
+NOT_COMPUTED = (
+    "Blades that sweep or lean, and blades on a plate, are bent by their own pull. That is not"
+    " computed yet, so no higher speed is told."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +149,8 @@ class SpeedLimit:
     Parameters
     ----------
     tip : radius of the tips [m]
-    pull : greatest stress of the plain radial pull, over the square of the angular speed [Pa s2]; 0 where it is not known
+    pull : greatest stress of the plain radial pull, over the square of the angular speed [Pa s2]; 0
+        where it is not known
     strength : what meets it [Pa]
 
     Raises
@@ -120,8 +159,10 @@ class SpeedLimit:
 
     Notes
     -----
-    The plain pull leaves out bending: 0.68 MPa were told where 3.3 to 3.5 MPa were computed, 1.48 where 15.7, 0.87 where 10 and 12. Until bending is
-    computed the lower of two speeds is told: ``60 v / (2 pi r)``, and that at which `BENT` times the pull stands `MARGIN_ASKED` times below the strength.
+    The plain pull leaves out bending: 0.68 MPa were told where 3.3 to 3.5 MPa were computed, 1.48
+    where 15.7, 0.87 where 10 and 12. Until bending is computed the lower of two speeds is told:
+    ``60 v / (2 pi r)``, and that at which `BENT` times the pull stands `MARGIN_ASKED` times below
+    the strength.
     """
 
     tip: float
@@ -132,7 +173,10 @@ class SpeedLimit:
         if not self.tip > 0:
             raise ValueError(f"the radius of the tips must be above 0, got {self.tip}")
         if not (self.pull >= 0 and self.strength > 0):
-            raise ValueError(f"the pull must be 0 or more and the strength above 0, got {self.pull} and {self.strength}")
+            raise ValueError(
+                f"the pull must be 0 or more and the strength above 0, got {self.pull} and"
+                f" {self.strength}"
+            )
 
     @property
     def of_tip(self) -> float:
@@ -141,8 +185,14 @@ class SpeedLimit:
 
     @property
     def of_strength(self) -> float:
-        """Speed at which strength stands as far as asked above the pull with bending allowed for [1/min]; infinite where the pull is not known."""
-        return PER_MINUTE * math.sqrt(self.strength / (MARGIN_ASKED * BENT * self.pull)) if self.pull else math.inf
+        """Speed at which strength stands as far as asked above the pull with bending allowed for
+        [1/min]; infinite where the pull is not known.
+        """
+        return (
+            PER_MINUTE * math.sqrt(self.strength / (MARGIN_ASKED * BENT * self.pull))
+            if self.pull
+            else math.inf
+        )
 
     @property
     def speed(self) -> float:
@@ -154,24 +204,55 @@ class SpeedLimit:
         """Where it comes from, in sentences."""
         if self.of_tip <= self.of_strength:
             return f"The tips may run at {TIP_LIMIT:g} m/s at most. {NOT_COMPUTED}"
-        return f"Strength is to be {MARGIN_ASKED:g} times the stress, with {BENT:g} times the plain pull allowed for bending. {NOT_COMPUTED}"
+        return (
+            f"Strength is to be {MARGIN_ASKED:g} times the stress, with {BENT:g} times the plain"
+            f" pull allowed for bending. {NOT_COMPUTED}"
+        )
 
     def quantity(self, material: str, note: str = "") -> Quantity:
-        """The limit with its working; the material's name and how its layers lie go with the strength."""
+        """The limit with its working; the material's name and how its layers lie go with the
+        strength.
+        """
         if not self.pull:
             raise ValueError("without the pull there is no working of the strength")
-        bent = (("R_m", self.strength, "Pa"), ("margin", MARGIN_ASKED, ""), ("bending", BENT, ""), ("σ/ω²", self.pull, "Pa s2"))
-        steps = (
-            Step("Tips at the most allowed", "60 v / (2 π r)", (("v", TIP_LIMIT, "m/s"), ("r", self.tip, "m")), self.of_tip, "1/min", "our rule"),
-            Step("Strength, with bending allowed for", "√(R_m / (4 · 13 σ/ω²)) · 60/2π", bent, self.of_strength, "1/min", material, note),
-            Step("Not above", "the lower of the two", (), self.speed, "1/min", "our rule", self.why),
+        bent = (
+            ("R_m", self.strength, "Pa"),
+            ("margin", MARGIN_ASKED, ""),
+            ("bending", BENT, ""),
+            ("σ/ω²", self.pull, "Pa s2"),
         )
-        return modelled(self.speed, "1/min", "part:strength", "scatter of printed strength", 0.15, steps)
+        steps = (
+            Step(
+                "Tips at the most allowed",
+                "60 v / (2 π r)",
+                (("v", TIP_LIMIT, "m/s"), ("r", self.tip, "m")),
+                self.of_tip,
+                "1/min",
+                "our rule",
+            ),
+            Step(
+                "Strength, with bending allowed for",
+                "√(R_m / (4 · 13 σ/ω²)) · 60/2π",
+                bent,
+                self.of_strength,
+                "1/min",
+                material,
+                note,
+            ),
+            Step(
+                "Not above", "the lower of the two", (), self.speed, "1/min", "our rule", self.why
+            ),
+        )
+        return modelled(
+            self.speed, "1/min", "part:strength", "scatter of printed strength", 0.15, steps
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class Spin:
-    """Stress of the plain pull at blade root and hub at a speed [Pa], without bending, tip speed [m/s], and the speed that is not to be passed."""
+    """Stress of the plain pull at blade root and hub at a speed [Pa], without bending, tip speed
+    [m/s], and the speed that is not to be passed.
+    """
 
     root: float
     hub: float
@@ -187,13 +268,15 @@ def spin(row: Blading, speed: float, material: Material, wall: float, layers: st
     row : the blading
     speed : [1/min]
     wall : of the hub's shell [m]
-    layers : ``"flat"`` where the layers lie across the axis (blades are pulled along them), ``"standing"`` where they are pulled apart
+    layers : ``"flat"`` where the layers lie across the axis (blades are pulled along them),
+        ``"standing"`` where they are pulled apart
 
     Notes
     -----
-    Root: pull of the blade, omega2 times the integral of rho A r dr, over the section at the root. Hub: a thin ring of its own
-    mass, rho (omega R)2, that also carries the blades, B F / (2 pi A) with A = wall * depth. Bending by sweep, lean and the air, and notches, are not in
-    it: `SpeedLimit` allows for them.
+    Root: pull of the blade, omega2 times the integral of rho A r dr, over the section at the root.
+    Hub: a thin ring of its own mass, rho (omega R)2, that also carries the blades, B F / (2 pi A)
+    with A = wall * depth. Bending by sweep, lean and the air, and notches, are not in it:
+    `SpeedLimit` allows for them.
     """
     omega = 2 * math.pi * speed / 60
     at = row.stations(60)
@@ -201,7 +284,9 @@ def spin(row: Blading, speed: float, material: Material, wall: float, layers: st
     root = pull / float(at.section_area[0])
     outer = row.hub / 2
     depth = max(row.chord[0] * math.sin(row.pitch[0]), 2 * wall)
-    hub = material.density * (omega * (outer - wall / 2)) ** 2 + row.blades * pull / (2 * math.pi * wall * depth)
+    hub = material.density * (omega * (outer - wall / 2)) ** 2 + row.blades * pull / (
+        2 * math.pi * wall * depth
+    )
     limit = SpeedLimit(row.tip / 2, max(root, hub) / omega**2, material.held(layers == "flat"))
     return Spin(root, hub, omega * row.tip / 2, limit)
 

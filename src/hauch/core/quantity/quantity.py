@@ -2,7 +2,8 @@
 
 References
 ----------
-JCGM 100:2008 (GUM), clauses 4.2 (type A), 4.3 (type B), 5.1.2 and 5.2.2 (combination, with correlation), G.4.1
+JCGM 100:2008 (GUM), clauses 4.2 (type A), 4.3 (type B), 5.1.2 and 5.2.2 (combination, with
+    correlation), G.4.1
 (effective degrees of freedom).
 """
 
@@ -20,7 +21,9 @@ Scope = Literal["common", "own"]
 Kind = Literal["A", "B"]
 
 DIGITS_KEPT = 12
-"""Significant digits of a stored figure: far below any doubt, far above what processors disagree about."""
+"""Significant digits of a stored figure: far below any doubt, far above what processors disagree
+about.
+"""
 
 
 def significant(value: float, digits: int = DIGITS_KEPT) -> float:
@@ -32,7 +35,8 @@ def significant(value: float, digits: int = DIGITS_KEPT) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Influence:
-    """One cause of doubt. The same key in two results is the same cause, so it is fully correlated (GUM 5.2.2).
+    """One cause of doubt. The same key in two results is the same cause, so it is fully correlated
+    (GUM 5.2.2).
 
     Parameters
     ----------
@@ -79,8 +83,8 @@ class Step:
 class Quantity:
     """Value, unit, signed standard contributions by cause [unit], and working.
 
-    A contribution is the sensitivity times the standard uncertainty of the cause; the sign is kept so that common
-    causes cancel in a difference.
+    A contribution is the sensitivity times the standard uncertainty of the cause; the sign is kept
+    so that common causes cancel in a difference.
     """
 
     value: float
@@ -90,8 +94,13 @@ class Quantity:
 
     @classmethod
     def stored(cls, value: float, unit: str, parts: Iterable[Any]) -> Quantity:
-        """A quantity from its stored value and causes, as `as_json` wrote them; without its working."""
-        causes = {Influence(key, name, scope, kind, math.inf if dof is None else dof): part for key, name, scope, kind, dof, part in parts}
+        """A quantity from its stored value and causes, as `as_json` wrote them; without its
+        working.
+        """
+        causes = {
+            Influence(key, name, scope, kind, math.inf if dof is None else dof): part
+            for key, name, scope, kind, dof, part in parts
+        }
         return cls(value, unit, causes)
 
     @property
@@ -105,7 +114,11 @@ class Quantity:
         u = self.u
         if u == 0:
             return math.inf
-        spread = sum((part / u) ** 4 / cause.dof for cause, part in self.parts.items() if math.isfinite(cause.dof))
+        spread = sum(
+            (part / u) ** 4 / cause.dof
+            for cause, part in self.parts.items()
+            if math.isfinite(cause.dof)
+        )
         return 1 / spread if spread > 0 else math.inf
 
     @property
@@ -125,7 +138,14 @@ class Quantity:
             "u": significant(self.u),
             "dof": significant(self.dof) if math.isfinite(self.dof) else None,
             "parts": [
-                [c.key, c.name, c.scope, c.kind, c.dof if math.isfinite(c.dof) else None, significant(part)]
+                [
+                    c.key,
+                    c.name,
+                    c.scope,
+                    c.kind,
+                    c.dof if math.isfinite(c.dof) else None,
+                    significant(part),
+                ]
                 for c, part in sorted(self.parts.items(), key=lambda item: item[0].key)
             ],
             "working": [step.as_json() for step in self.working],
@@ -138,7 +158,8 @@ def _t_quantile(dof: float, level: float) -> float:
 
 
 def coverage_factor(dof: float, level: float = 0.95) -> float:
-    """Coverage factor of a two-sided interval (GUM G.3.4; table G.2: 10 degrees of freedom, 95 % -> 2.23).
+    """Coverage factor of a two-sided interval (GUM G.3.4; table G.2: 10 degrees of freedom, 95 % ->
+    2.23).
 
     Raises
     ------
@@ -184,8 +205,9 @@ def derive(
 
     Notes
     -----
-    First order in the inputs (GUM eq. 10 with 5.2.2 for shared causes); partial derivatives by central differences
-    of 1e-3 standard uncertainties or 1e-7 of the value, whichever is more (GUM 5.1.3 note 2), so that they hold for any formula. Valid while the formula is close to straight
+    First order in the inputs (GUM eq. 10 with 5.2.2 for shared causes); partial derivatives by
+    central differences of 1e-3 standard uncertainties or 1e-7 of the value, whichever is more (GUM
+    5.1.3 note 2), so that they hold for any formula. Valid while the formula is close to straight
     over one standard uncertainty.
     """
     symbols = symbols or {}
@@ -196,12 +218,15 @@ def derive(
         u = q.u
         if u == 0:
             continue
-        # At least what the value itself resolves: a doubt of rounding errors alone must not become a division by zero.
+        # At least what the value itself resolves: a doubt of rounding errors alone must not become
+        # a division by zero.
         step = max(1e-3 * u, 1e-7 * abs(values[key]))
         above, below = values[key] + step, values[key] - step
         if above == below:
             continue
-        slope = (function(**{**values, key: above}) - function(**{**values, key: below})) / (above - below)
+        slope = (function(**{**values, key: above}) - function(**{**values, key: below})) / (
+            above - below
+        )
         for cause, part in q.parts.items():
             parts[cause] = parts.get(cause, 0.0) + slope * part
     seen: dict[Step, None] = {}

@@ -25,11 +25,17 @@ class Shown:
     unit: str
 
     def __str__(self) -> str:
-        return " ".join(part for part in (self.number, f"± {self.doubt}" if self.doubt else "", self.unit) if part)
+        return " ".join(
+            part
+            for part in (self.number, f"± {self.doubt}" if self.doubt else "", self.unit)
+            if part
+        )
 
 
 def decimals_for(doubt: float) -> int:
-    """Decimals at which a doubt has one digit, or two when it begins with 1 or 2; negative for tens and hundreds."""
+    """Decimals at which a doubt has one digit, or two when it begins with 1 or 2; negative for tens
+    and hundreds.
+    """
     exponent = math.floor(math.log10(doubt))
     leading = doubt / 10**exponent
     return -exponent + (1 if leading < 2.95 else 0)
@@ -44,7 +50,14 @@ def grouped(value: float, decimals: int) -> str:
     return text.replace("-", "−")
 
 
-def show(value: float | None, kind: str, system: str = "workshop", expanded: float | None = None, *, sign: bool = False) -> Shown:
+def show(
+    value: float | None,
+    kind: str,
+    system: str = "workshop",
+    expanded: float | None = None,
+    *,
+    sign: bool = False,
+) -> Shown:
     """Write a figure.
 
     Parameters
@@ -70,12 +83,18 @@ def show(value: float | None, kind: str, system: str = "workshop", expanded: flo
     return Shown(_signed(text, sign), "", unit)
 
 
-def show_plain(value: float | None, unit: str, expanded: float | None = None, *, sign: bool = False) -> Shown:
+def show_plain(
+    value: float | None, unit: str, expanded: float | None = None, *, sign: bool = False
+) -> Shown:
     """Write a figure whose unit is not converted, such as percent."""
     if value is None or math.isnan(value):
         return Shown("–", "", unit)
     decimals = decimals_for(expanded) if expanded and expanded > 0 else 1
-    return Shown(_signed(grouped(value, decimals), sign), grouped(expanded, decimals) if expanded else "", unit)
+    return Shown(
+        _signed(grouped(value, decimals), sign),
+        grouped(expanded, decimals) if expanded else "",
+        unit,
+    )
 
 
 def _signed(text: str, sign: bool) -> str:

@@ -1,6 +1,7 @@
 """Units at the edges: what files and people write, and what the core computes in (SI).
 
-Pint does the conversion; here stand the spellings that loggers use and the units that each kind of figure is shown in.
+Pint does the conversion; here stand the spellings that loggers use and the units that each kind of
+figure is shown in.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ import pint
 
 registry: pint.UnitRegistry = pint.UnitRegistry(cache_folder=None)
 for definition in (
-    "conventional_mmH2O = 9.80665 pascal",  # NIST SP 811, table B.8: conventional millimetre of water
+    # NIST SP 811, table B.8: conventional millimetre of water
+    "conventional_mmH2O = 9.80665 pascal",
     "conventional_inH2O = 249.08891 pascal",  # 25.4 conventional millimetres
     "rev_per_minute = 1 / minute",
     "decibel_a = 1",
@@ -31,7 +33,8 @@ class UnitUnknown(ValueError):
 class Kind:
     """A kind of figure: its SI unit, what it may be called and how it is shown.
 
-    ``shown`` holds, for the unit systems ``si``, ``workshop`` and ``inch``, the unit and the decimals of its last digit.
+    ``shown`` holds, for the unit systems ``si``, ``workshop`` and ``inch``, the unit and the
+    decimals of its last digit.
     """
 
     key: str
@@ -141,10 +144,14 @@ def _line(kind_key: str, written: str) -> tuple[float, float]:
     name = kind.spellings.get(written.strip().casefold().replace("_", "/"))
     if name is None:
         known = ", ".join(sorted(kind.spellings)) or "no unit"
-        raise UnitUnknown(f"The unit “{written}” is not known for {kind.label.lower()}. Known are: {known}.")
+        raise UnitUnknown(
+            f"The unit “{written}” is not known for {kind.label.lower()}. Known are: {known}."
+        )
     target = PINT_OF_SI[kind.unit]
     zero = registry.Quantity(0.0, name).to(target).magnitude
-    far = registry.Quantity(1e5, name).to(target).magnitude  # far from zero, so that an offset costs no digits
+    far = (
+        registry.Quantity(1e5, name).to(target).magnitude
+    )  # far from zero, so that an offset costs no digits
     return float((far - zero) / 1e5), float(zero)
 
 

@@ -1,7 +1,8 @@
 """A bench with its rigs and meters: what would be read when a fan runs on it at a moment.
 
-Readings are physics, times the true errors of rig and meter (which the analysis must not know), plus scatter, rounded
-to the meter's last digit. All random numbers come from the seed and the run's name, so the same run reads the same.
+Readings are physics, times the true errors of rig and meter (which the analysis must not know),
+plus scatter, rounded to the meter's last digit. All random numbers come from the seed and the run's
+name, so the same run reads the same.
 """
 
 from __future__ import annotations
@@ -25,15 +26,24 @@ class Room:
 
     @property
     def density(self) -> float:
-        """Ideal gas mixture of dry air and vapour (Magnus formula for saturation), independent of the analysis."""
+        """Ideal gas mixture of dry air and vapour (Magnus formula for saturation), independent of
+        the analysis.
+        """
         kelvin = self.temperature + 273.15
-        vapour = self.humidity / 100 * 611.2 * math.exp(17.62 * self.temperature / (243.12 + self.temperature))
+        vapour = (
+            self.humidity
+            / 100
+            * 611.2
+            * math.exp(17.62 * self.temperature / (243.12 + self.temperature))
+        )
         return (self.pressure - vapour) / (287.058 * kelvin) + vapour / (461.495 * kelvin)
 
 
 @dataclass(frozen=True, slots=True)
 class Shift:
-    """Slow change of the bench: share by which the tunnel's reading falls per hour, and K per hour in the room."""
+    """Slow change of the bench: share by which the tunnel's reading falls per hour, and K per hour
+    in the room.
+    """
 
     speed_per_hour: float = 0.0
     room_per_hour: float = 0.25
@@ -41,7 +51,9 @@ class Shift:
 
 @dataclass(frozen=True, slots=True)
 class Faults:
-    """Faults on request: a louder room [dB], samples lost, samples spiked, a soak cut short (share of the full time)."""
+    """Faults on request: a louder room [dB], samples lost, samples spiked, a soak cut short (share
+    of the full time).
+    """
 
     background: float = 0.0
     dropout: tuple[int, int] | None = None
@@ -51,7 +63,9 @@ class Faults:
 
 @dataclass(frozen=True)
 class Bench:
-    """The loft's bench. Parameters are true values; what the stores believe of them differs a little."""
+    """The loft's bench. Parameters are true values; what the stores believe of them differs a
+    little.
+    """
 
     seed: int = 140
     bore: float = 0.1252
@@ -66,7 +80,14 @@ class Bench:
     time_constant: float = 140.0
     standby: float = 0.42
     shift: Shift = field(default_factory=Shift)
-    true_errors: dict[str, float] = field(default_factory=lambda: {"air_speed": 1.006, "static_pressure": 0.992, "sound_level": 0.35, "power": 1.002})
+    true_errors: dict[str, float] = field(
+        default_factory=lambda: {
+            "air_speed": 1.006,
+            "static_pressure": 0.992,
+            "sound_level": 0.35,
+            "power": 1.002,
+        }
+    )
 
     def room(self, hours: float) -> Room:
         """Room air some hours after the start of the session: warming by day, a slow front passing."""
@@ -91,7 +112,9 @@ class Bench:
         speed, flow = self._fan_state(fan, self.room(hours), random)
         axis = flow / (math.pi / 4 * self.bore**2) / self.profile_factor
         mounted = 1 + 0.004 * random.standard_normal()
-        indicated = axis * mounted * self.true_errors["air_speed"] * (1 - self.shift.speed_per_hour * hours)
+        indicated = (
+            axis * mounted * self.true_errors["air_speed"] * (1 - self.shift.speed_per_hour * hours)
+        )
         return {
             "air_speed": np.round(indicated * (1 + 0.009 * random.standard_normal(count)), 2),
             "speed": np.round(speed + 2 * random.standard_normal(count)),
@@ -102,22 +125,38 @@ class Bench:
         random = self.random(run)
         room = self.room(hours)
         speed, flow = self._fan_state(fan, room, random)
-        pressure = fan.pressure(flow, speed, room.density) * (1 + 0.006 * random.standard_normal()) * self.true_errors["static_pressure"]
+        pressure = (
+            fan.pressure(flow, speed, room.density)
+            * (1 + 0.006 * random.standard_normal())
+            * self.true_errors["static_pressure"]
+        )
         return {
             "static_pressure": np.round(pressure + 0.12 * random.standard_normal(count), 1),
             "speed": np.round(speed + 2 * random.standard_normal(count)),
         }
 
-    def sound_spot(self, fan: Fan, run: str, hours: float, count: int = 6, faults: Faults = Faults()) -> dict[str, np.ndarray]:
+    def sound_spot(
+        self, fan: Fan, run: str, hours: float, count: int = 6, faults: Faults = Faults()
+    ) -> dict[str, np.ndarray]:
         """Level with the fan and background without it [dB(A)]."""
         random = self.random(run)
         speed, _ = self._fan_state(fan, self.room(hours), random)
         background = self.background + faults.background
-        own = fan.level_at(speed) - 20 * math.log10(self.sound_distance) + 0.25 * random.standard_normal()
-        total = 10 * math.log10(10 ** (own / 10) + 10 ** (background / 10)) + self.true_errors["sound_level"]
+        own = (
+            fan.level_at(speed)
+            - 20 * math.log10(self.sound_distance)
+            + 0.25 * random.standard_normal()
+        )
+        total = (
+            10 * math.log10(10 ** (own / 10) + 10 ** (background / 10))
+            + self.true_errors["sound_level"]
+        )
         return {
             "sound_level": np.round(total + 0.25 * random.standard_normal(count), 1),
-            "background_level": np.round(background + self.true_errors["sound_level"] + 0.4 * random.standard_normal(count), 1),
+            "background_level": np.round(
+                background + self.true_errors["sound_level"] + 0.4 * random.standard_normal(count),
+                1,
+            ),
         }
 
     def supply(self, fan: Fan, run: str, hours: float, count: int = 6) -> dict[str, np.ndarray]:
@@ -125,14 +164,21 @@ class Bench:
         random = self.random(run)
         room = self.room(hours)
         speed, flow = self._fan_state(fan, room, random)
-        power = (fan.power(flow, speed, room.density) * (1 + 0.006 * random.standard_normal()) + self.standby) * self.true_errors["power"]
+        power = (
+            fan.power(flow, speed, room.density) * (1 + 0.006 * random.standard_normal())
+            + self.standby
+        ) * self.true_errors["power"]
         voltage = 12.0 + 0.003 * random.standard_normal(count)
-        return {"voltage": np.round(voltage, 3), "current": np.round(power / voltage + 0.0008 * random.standard_normal(count), 3)}
+        return {
+            "voltage": np.round(voltage, 3),
+            "current": np.round(power / voltage + 0.0008 * random.standard_normal(count), 3),
+        }
 
     def hot_block(
         self, fan: Fan, run: str, hours: float, interval: float = 1.0, faults: Faults = Faults()
     ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """A soak: seconds from the start, and load and room temperature [degC] with rotor speed [1/min].
+        """A soak: seconds from the start, and load and room temperature [degC] with rotor speed
+        [1/min].
 
         Rise = heat / (h A), with h A as `block_conductance` has it.
         """
@@ -142,10 +188,14 @@ class Bench:
         conductance = block_conductance(flow) * (1 + 0.006 * random.standard_normal())
         times = np.arange(0.0, self.soak_seconds * faults.cut_short, interval)
         drift = self.shift.room_per_hour * times / 3600
-        load = room.temperature + self.heat / conductance * (1 - np.exp(-times / self.time_constant))
+        load = room.temperature + self.heat / conductance * (
+            1 - np.exp(-times / self.time_constant)
+        )
         channels = {
             "load_temperature": np.round(load + 0.05 * random.standard_normal(times.size), 2),
-            "room_temperature": np.round(room.temperature + drift + 0.02 * random.standard_normal(times.size), 2),
+            "room_temperature": np.round(
+                room.temperature + drift + 0.02 * random.standard_normal(times.size), 2
+            ),
             "speed": np.round(speed + 2 * random.standard_normal(times.size)),
         }
         if faults.dropout:

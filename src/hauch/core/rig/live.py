@@ -1,7 +1,9 @@
-"""The bench as it goes on: what every meter shows at every moment while somebody turns the throttle, and what goes wrong on request.
+"""The bench as it goes on: what every meter shows at every moment while somebody turns the
+throttle, and what goes wrong on request.
 
-Time is given from outside; the rig advances in even ticks and keeps what its meters saw, so that a meter can be asked late.
-Random numbers come from the seed, so that the same rig at the same ticks reads the same.
+Time is given from outside; the rig advances in even ticks and keeps what its meters saw, so that a
+meter can be asked late. Random numbers come from the seed, so that the same rig at the same ticks
+reads the same.
 """
 
 from __future__ import annotations
@@ -15,23 +17,69 @@ import numpy as np
 from hauch.core.rig.fan import Fan, Loft140, block_conductance
 
 CHANNELS = (
-    "air_speed", "static_pressure", "orifice_pressure", "test_depression", "sound_level", "load_temperature", "room_temperature", "outlet_temperature",
-    "case_temperature", "voltage", "current", "power", "speed", "speed_2", "scale_mass", "torque", "vibration", "throttle",
-)  # fmt: skip
+    "air_speed",
+    "static_pressure",
+    "orifice_pressure",
+    "test_depression",
+    "sound_level",
+    "load_temperature",
+    "room_temperature",
+    "outlet_temperature",
+    "case_temperature",
+    "voltage",
+    "current",
+    "power",
+    "speed",
+    "speed_2",
+    "scale_mass",
+    "torque",
+    "vibration",
+    "throttle",
+)
 """What the meters of a rig show, in SI."""
 
 DIGITS = {
-    "air_speed": 0.01, "static_pressure": 0.1, "orifice_pressure": 0.1, "test_depression": 0.1, "sound_level": 0.1, "load_temperature": 0.01,
-    "room_temperature": 0.01, "outlet_temperature": 0.01, "case_temperature": 0.01, "voltage": 0.001, "current": 0.001, "power": 0.01, "speed": 1.0,
-    "speed_2": 1.0, "scale_mass": 1e-4, "torque": 1e-4, "vibration": 1e-5, "throttle": 0.1,
-}  # fmt: skip
+    "air_speed": 0.01,
+    "static_pressure": 0.1,
+    "orifice_pressure": 0.1,
+    "test_depression": 0.1,
+    "sound_level": 0.1,
+    "load_temperature": 0.01,
+    "room_temperature": 0.01,
+    "outlet_temperature": 0.01,
+    "case_temperature": 0.01,
+    "voltage": 0.001,
+    "current": 0.001,
+    "power": 0.01,
+    "speed": 1.0,
+    "speed_2": 1.0,
+    "scale_mass": 1e-4,
+    "torque": 1e-4,
+    "vibration": 1e-5,
+    "throttle": 0.1,
+}
 """Last digit of each meter."""
 
 SCATTER = {
-    "air_speed": 0.03, "static_pressure": 0.12, "orifice_pressure": 0.15, "test_depression": 0.4, "sound_level": 0.2, "load_temperature": 0.03,
-    "room_temperature": 0.015, "outlet_temperature": 0.02, "case_temperature": 0.02, "voltage": 0.003, "current": 0.002, "power": 0.015, "speed": 1.5,
-    "speed_2": 1.5, "scale_mass": 2e-4, "torque": 3e-4, "vibration": 2e-5, "throttle": 0.0,
-}  # fmt: skip
+    "air_speed": 0.03,
+    "static_pressure": 0.12,
+    "orifice_pressure": 0.15,
+    "test_depression": 0.4,
+    "sound_level": 0.2,
+    "load_temperature": 0.03,
+    "room_temperature": 0.015,
+    "outlet_temperature": 0.02,
+    "case_temperature": 0.02,
+    "voltage": 0.003,
+    "current": 0.002,
+    "power": 0.015,
+    "speed": 1.5,
+    "speed_2": 1.5,
+    "scale_mass": 2e-4,
+    "torque": 3e-4,
+    "vibration": 2e-5,
+    "throttle": 0.0,
+}
 """White scatter of each meter, standard deviation in its unit."""
 
 KEPT_SECONDS = 600
@@ -46,7 +94,9 @@ START_AT = 7.0
 
 @dataclass
 class Fault:
-    """Something wrong with one channel until a tick: lost, stuck, a spike of some size, another unit by a factor."""
+    """Something wrong with one channel until a tick: lost, stuck, a spike of some size, another
+    unit by a factor.
+    """
 
     kind: str
     until: int
@@ -110,7 +160,9 @@ class LiveRig:
         self.tick = self.began = math.floor(seconds * self.rate)
 
     def mount(self, name: str) -> None:
-        """Put a part on: the reference by its name, any other as a variant that its name decides, always the same one; an empty name takes it off."""
+        """Put a part on: the reference by its name, any other as a variant that its name decides,
+        always the same one; an empty name takes it off.
+        """
         self.stalled, self.throttle, self.speed = False, 0.0, 0.0
         if not name:
             self.fan = None
@@ -120,17 +172,23 @@ class LiveRig:
             return
         digest = hashlib.sha256(name.encode()).digest()
         flow, pressure, level, power = (b / 255 - 0.5 for b in digest[:4])
-        self.fan = Loft140.changed(name, 1 + 0.16 * flow, 1 + 0.2 * pressure, 5 * level, 1 + 0.12 * power)
+        self.fan = Loft140.changed(
+            name, 1 + 0.16 * flow, 1 + 0.2 * pressure, 5 * level, 1 + 0.12 * power
+        )
 
     def fault(self, channel: str, kind: str, seconds: float = 0.0, size: float = 0.0) -> None:
-        """Make something go wrong from now on: dropout, stuck or unit for some seconds, spike once, stall until the throttle is closed."""
+        """Make something go wrong from now on: dropout, stuck or unit for some seconds, spike once,
+        stall until the throttle is closed.
+        """
         if kind == "stall":
             self.stalled = True
             return
         if channel not in CHANNELS:
             raise ValueError(f"this bench reads no “{channel}”")
         if kind not in {"dropout", "stuck", "unit", "spike"}:
-            raise ValueError(f"no fault of kind “{kind}”; there are dropout, stuck, unit, spike and stall")
+            raise ValueError(
+                f"no fault of kind “{kind}”; there are dropout, stuck, unit, spike and stall"
+            )
         until = self.tick + 1 if kind == "spike" else self.tick + max(int(seconds * self.rate), 1)
         self.faults.setdefault(channel, []).append(Fault(kind, until, size))
 
@@ -159,7 +217,9 @@ class LiveRig:
         at = self.tick + 1 + np.arange(count)
         random = np.random.default_rng([self.seed, self.tick & 0xFFFFFFFF])
         fan, volts = self.fan, self._volts()
-        sticks = self.stalled or self.throttle < START_AT or (self.only_upright and self.turned_over)
+        sticks = (
+            self.stalled or self.throttle < START_AT or (self.only_upright and self.turned_over)
+        )
         top = BARE_SPEED if fan is None else fan.speed
         wanted = 0.0 if sticks else top * (self.throttle / 100) ** 0.92 * (volts / 12.0)
         decay = np.exp(-dt * (1 + np.arange(count)) / (0.3 if self.stalled else self.spin_seconds))
@@ -168,24 +228,47 @@ class LiveRig:
         true = self._physics(fan, speed, volts, sticks)
         flow = true.pop("flow")
         cooled = self.heat / block_conductance(float(flow.mean()))
-        load = self.room + cooled + (self.load - self.room - cooled) * np.exp(-dt * (1 + np.arange(count)) / self.load_seconds)
+        load = (
+            self.room
+            + cooled
+            + (self.load - self.room - cooled)
+            * np.exp(-dt * (1 + np.arange(count)) / self.load_seconds)
+        )
         self.load = float(load[-1])
         hours = (at - self.began) * dt / 3600
         true["room_temperature"] = self.room + 0.25 * hours
         true["load_temperature"] = load + 0.25 * hours
-        true["outlet_temperature"] = self.room + np.where(flow > 1e-4, self.heat / (1.2 * np.maximum(flow, 1e-3) * 1006), 0.0)
+        true["outlet_temperature"] = self.room + np.where(
+            flow > 1e-4, self.heat / (1.2 * np.maximum(flow, 1e-3) * 1006), 0.0
+        )
         true["case_temperature"] = self.room + 0.18 * (load - self.room)
-        true["air_speed"] = true["air_speed"] * (1 - self.drift_per_hour * hours) * (1 + self._gusts(random, count))
+        true["air_speed"] = (
+            true["air_speed"] * (1 - self.drift_per_hour * hours) * (1 + self._gusts(random, count))
+        )
         true["throttle"] = np.full(count, self.throttle)
         self.used += float(np.sum(true["current"])) * dt
         for row, key in enumerate(CHANNELS):
             shown = true[key] + SCATTER[key] * random.standard_normal(count)
-            if key in {"air_speed", "speed", "speed_2", "current", "power", "vibration", "static_pressure", "orifice_pressure", "test_depression"}:
+            if key in {
+                "air_speed",
+                "speed",
+                "speed_2",
+                "current",
+                "power",
+                "vibration",
+                "static_pressure",
+                "orifice_pressure",
+                "test_depression",
+            }:
                 shown = np.where(true[key] == 0, 0.0, np.maximum(shown, 0.0))
-            self.kept[row, at % self.size] = self._faulty(key, np.round(shown / DIGITS[key]) * DIGITS[key], at)
+            self.kept[row, at % self.size] = self._faulty(
+                key, np.round(shown / DIGITS[key]) * DIGITS[key], at
+            )
         self.tick += count
 
-    def _physics(self, fan: Fan | None, speed: np.ndarray, volts: float, sticks: bool) -> dict[str, np.ndarray]:
+    def _physics(
+        self, fan: Fan | None, speed: np.ndarray, volts: float, sticks: bool
+    ) -> dict[str, np.ndarray]:
         """What is true at each tick: everything that follows from the speed by the fan laws."""
         if fan is None:
             ratio, normal, lift, watts, level = speed / BARE_SPEED, 0.0, 0.0, 0.0, 20.0
@@ -196,7 +279,9 @@ class LiveRig:
         flow = normal * ratio
         power = watts * ratio**3 + (fan.idle_power if fan else 0.9) * ratio**1.5
         if sticks and fan is not None and self.throttle >= START_AT:
-            power = power + 0.8 * (self.throttle / 100) ** 2 * volts  # a rotor that is held takes its starting current
+            power = (
+                power + 0.8 * (self.throttle / 100) ** 2 * volts
+            )  # a rotor that is held takes its starting current
         own = level + 50 * np.log10(np.maximum(ratio, 1e-3))
         omega = speed * 2 * math.pi / 60
         return {
@@ -212,7 +297,11 @@ class LiveRig:
             "speed": speed,
             "speed_2": 0.985 * speed,
             "scale_mass": 1.2 * flow**2 / 0.0145 / 9.80665,
-            "torque": np.where(omega > 1, 0.8 * watts * ratio**3 / np.maximum(omega, 1.0) + 0.004 + 1.5e-6 * speed, 0.0),
+            "torque": np.where(
+                omega > 1,
+                0.8 * watts * ratio**3 / np.maximum(omega, 1.0) + 0.004 + 1.5e-6 * speed,
+                0.0,
+            ),
             "vibration": 1.1e-3 * ratio + 0.4e-3 * ratio**2,
         }
 
@@ -255,13 +344,17 @@ class LiveRig:
         return float(self.kept[CHANNELS.index(channel), self.tick % self.size])
 
     def since(self, channel: str, after: int) -> tuple[int, np.ndarray]:
-        """Samples of a channel after a tick, as far back as they are kept: number of the first one, and values, shape (n,)."""
+        """Samples of a channel after a tick, as far back as they are kept: number of the first one,
+        and values, shape (n,).
+        """
         first = max(after + 1, self.tick - self.size + 1, self.began + 1)
         at = np.arange(first, self.tick + 1)
         return first, self.kept[CHANNELS.index(channel), at % self.size]
 
     def sound(self, seconds: float, rate: int = 48_000) -> np.ndarray:
-        """Sound pressure [Pa] at the meter as it is now: noise of the air, blade passing with harmonics, the room; cut at the end of its range."""
+        """Sound pressure [Pa] at the meter as it is now: noise of the air, blade passing with
+        harmonics, the room; cut at the end of its range.
+        """
         count = int(seconds * rate)
         random = np.random.default_rng([self.seed, self.tick & 0xFFFFFFFF, 7])
         at = np.arange(count) / rate
@@ -270,16 +363,24 @@ class LiveRig:
         noise -= np.convolve(noise, np.ones(400) / 400, mode="same")
         noise *= 0.8 * pascals / max(float(np.std(noise)), 1e-12)
         passing = 7 * self.speed / 60
-        tones = sum((0.5 / k) * pascals * np.sin(2 * np.pi * k * passing * at + k) for k in (1, 2, 3)) if passing > 1 else 0.0
+        tones = (
+            sum((0.5 / k) * pascals * np.sin(2 * np.pi * k * passing * at + k) for k in (1, 2, 3))
+            if passing > 1
+            else 0.0
+        )
         return np.clip(noise + tones, -self.full_scale, self.full_scale)
 
     def acceleration(self, seconds: float, rate: int = 6_400) -> np.ndarray:
-        """Acceleration [m/s2] at the bearing as it is now: once a turn from unbalance, and the meter's own noise."""
+        """Acceleration [m/s2] at the bearing as it is now: once a turn from unbalance, and the
+        meter's own noise.
+        """
         count = int(seconds * rate)
         random = np.random.default_rng([self.seed, self.tick & 0xFFFFFFFF, 9])
         turn = 2 * math.pi * self.speed / 60
         velocity = max(self.now("vibration"), 0.0)
-        return turn * velocity * math.sqrt(2) * np.cos(turn * np.arange(count) / rate) + 0.02 * random.standard_normal(count)
+        return turn * velocity * math.sqrt(2) * np.cos(
+            turn * np.arange(count) / rate
+        ) + 0.02 * random.standard_normal(count)
 
 
 def bench_rig(number: int, rate: float = 50.0) -> LiveRig:

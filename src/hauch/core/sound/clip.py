@@ -1,8 +1,10 @@
-"""Clipped sound: a recording that ran into the end of its scale, so that its level reads low and its tones are false.
+"""Clipped sound: a recording that ran into the end of its scale, so that its level reads low and
+its tones are false.
 
 References
 ----------
-Overload of a measuring chain: IEC 61672-1:2013, 5.11 (an overload must be indicated; what was measured then does not count).
+Overload of a measuring chain: IEC 61672-1:2013, 5.11 (an overload must be indicated; what was
+    measured then does not count).
 """
 
 from __future__ import annotations
@@ -15,15 +17,21 @@ FLAT = 3
 """So many equal samples in a row at an extreme may be a cut top."""
 
 NEAR = 0.9
-"""Share of the largest sample from which on a sample is near an extreme; both ends of a scale may differ a little."""
+"""Share of the largest sample from which on a sample is near an extreme; both ends of a scale may
+differ a little.
+"""
 
 EDGE = 6.0
-"""A cut top falls off by more than this many steps of the last digit at once; a round top of a slow wave falls off by one or two."""
+"""A cut top falls off by more than this many steps of the last digit at once; a round top of a slow
+wave falls off by one or two.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Clipping:
-    """``stretches`` of samples at the end of the scale, how many ``samples`` they hold, and their ``share`` of all."""
+    """``stretches`` of samples at the end of the scale, how many ``samples`` they hold, and their
+    ``share`` of all.
+    """
 
     stretches: list[tuple[int, int]]
     samples: int
@@ -44,8 +52,9 @@ def clipping(samples: np.ndarray) -> Clipping:
 
     Notes
     -----
-    The scale's end need not be 1.0: a microphone amplifier cuts earlier. Looked for are flat tops: `FLAT` or more equal
-    samples near an extreme, with an edge beside them. One such top may be chance, two of one height are a limit.
+    The scale's end need not be 1.0: a microphone amplifier cuts earlier. Looked for are flat tops:
+    `FLAT` or more equal samples near an extreme, with an edge beside them. One such top may be
+    chance, two of one height are a limit.
     """
     x = np.asarray(samples, dtype=float)
     x = x[np.isfinite(x)]
@@ -57,11 +66,15 @@ def clipping(samples: np.ndarray) -> Clipping:
     starts = np.flatnonzero(np.concatenate(([True], np.diff(x) != 0)))
     lengths = np.diff(np.append(starts, x.size))
     found: dict[float, list[tuple[int, int]]] = {}
-    for start, length in zip(starts[lengths >= FLAT].tolist(), lengths[lengths >= FLAT].tolist(), strict=True):
+    for start, length in zip(
+        starts[lengths >= FLAT].tolist(), lengths[lengths >= FLAT].tolist(), strict=True
+    ):
         level, last = float(x[start]), start + length - 1
         falls = [abs(level) - abs(float(x[i])) for i in (start - 1, last + 1) if 0 <= i < x.size]
         if abs(level) >= NEAR * top and falls and max(falls) > EDGE * digit:
             found.setdefault(level, []).append((start, last))
-    cut = sorted(stretch for stretches in found.values() if len(stretches) > 1 for stretch in stretches)
+    cut = sorted(
+        stretch for stretches in found.values() if len(stretches) > 1 for stretch in stretches
+    )
     count = sum(b - a + 1 for a, b in cut)
     return Clipping(cut, count, count / x.size)

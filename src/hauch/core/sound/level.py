@@ -28,7 +28,9 @@ def energy_mean(levels: np.ndarray, axis: int = -1) -> float | np.ndarray:
     if levels.size == 0:
         raise ValueError("no level to average")
     top = np.max(levels, axis=axis, keepdims=True)  # taken out so that no power overflows
-    mean = 10 * np.log10(np.mean(10 ** ((levels - top) / 10), axis=axis)) + np.squeeze(top, axis=axis)
+    mean = 10 * np.log10(np.mean(10 ** ((levels - top) / 10), axis=axis)) + np.squeeze(
+        top, axis=axis
+    )
     return float(mean) if np.ndim(mean) == 0 else mean
 
 
@@ -39,15 +41,18 @@ def energy_sum(levels: np.ndarray, axis: int = -1) -> float | np.ndarray:
 
 
 def without_background(level: float, background: float) -> float:
-    """Level of the source alone [dB] from the level with it and without it [dB(A)] (ISO 3744 eq. 16).
+    """Level of the source alone [dB] from the level with it and without it [dB(A)] (ISO 3744 eq.
+    16).
 
     Raises
     ------
-    BackgroundTooLoud : when they differ by less than `LEAST_DIFFERENCE`; the message names the upper limit
+    BackgroundTooLoud : when they differ by less than `LEAST_DIFFERENCE`; the message names the
+        upper limit
 
     Notes
     -----
-    ISO 3744 (grade 2) asks for 6 dB; between 3 and 6 dB the result holds with grade 3 doubt (ISO 3746).
+    ISO 3744 (grade 2) asks for 6 dB; between 3 and 6 dB the result holds with grade 3 doubt (ISO
+    3746).
     """
     if math.isnan(level) or math.isnan(background):
         return math.nan
@@ -55,14 +60,16 @@ def without_background(level: float, background: float) -> float:
     if difference < LEAST_DIFFERENCE:
         limit = level - 3.02 if difference > 0 else level
         raise BackgroundTooLoud(
-            f"The background ({background:.1f} dB(A)) is only {difference:.1f} dB below the reading ({level:.1f} dB(A)). "
-            f"Below 3 dB the level is only an upper limit: at most {limit:.1f} dB(A). Read again in a quieter room."
+            f"The background ({background:.1f} dB(A)) is only {difference:.1f} dB below the reading"
+            f" ({level:.1f} dB(A)). Below 3 dB the level is only an upper limit: at most"
+            f" {limit:.1f} dB(A). Read again in a quieter room."
         )
     return level + 10 * math.log10(1 - 10 ** (-difference / 10))
 
 
 def at_distance(level: float, measured_at: float, wanted_at: float) -> float:
-    """Level [dB] moved from one distance [m] to another, for a small source in the open (20 lg of the ratio).
+    """Level [dB] moved from one distance [m] to another, for a small source in the open (20 lg of
+    the ratio).
 
     Raises ValueError for a distance that is not above zero.
     """

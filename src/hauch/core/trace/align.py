@@ -2,7 +2,8 @@
 
 References
 ----------
-Delay by the peak of the normalised cross-correlation with a parabola through it: J. S. Bendat, A. G. Piersol, Random Data, 4th
+Delay by the peak of the normalised cross-correlation with a parabola through it: J. S. Bendat, A.
+    G. Piersol, Random Data, 4th
 edition, 2010, 5.1.4; C. H. Knapp, G. C. Carter, IEEE Trans. ASSP 24 (1976) 320.
 """
 
@@ -30,7 +31,9 @@ class NotAligned(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Shift:
-    """``seconds`` to add to the second logger's times, how well the traces then agree (0 to 1), and by which channels."""
+    """``seconds`` to add to the second logger's times, how well the traces then agree (0 to 1), and
+    by which channels.
+    """
 
     seconds: float
     correlation: float
@@ -38,19 +41,36 @@ class Shift:
     second_channel: str
 
 
-PAIRS = (("speed", "speed"), ("air_speed", "air_speed"), ("static_pressure", "static_pressure"), ("power", "power"), ("sound_level", "sound_level"),
-         ("speed", "sound_level"), ("speed", "air_speed"), ("speed", "power"), ("power", "sound_level"), ("throttle", "speed"), ("air_speed", "static_pressure"))  # fmt: skip
+PAIRS = (
+    ("speed", "speed"),
+    ("air_speed", "air_speed"),
+    ("static_pressure", "static_pressure"),
+    ("power", "power"),
+    ("sound_level", "sound_level"),
+    ("speed", "sound_level"),
+    ("speed", "air_speed"),
+    ("speed", "power"),
+    ("power", "sound_level"),
+    ("throttle", "speed"),
+    ("air_speed", "static_pressure"),
+)
 """Channels that move together, the same ones first; tried in both directions."""
 
 
 def align(
-    times: np.ndarray, channels: Mapping[str, np.ndarray], other_times: np.ndarray, others: Mapping[str, np.ndarray], most: float = 120.0
+    times: np.ndarray,
+    channels: Mapping[str, np.ndarray],
+    other_times: np.ndarray,
+    others: Mapping[str, np.ndarray],
+    most: float = 120.0,
 ) -> Shift:
-    """By how much the second recording must be moved so that its changes fall on those of the first.
+    """By how much the second recording must be moved so that its changes fall on those of the
+    first.
 
     Parameters
     ----------
-    times, channels : first recording: seconds from its start, shape (n,), and channel key -> values, NaN where there is no sample
+    times, channels : first recording: seconds from its start, shape (n,), and channel key ->
+        values, NaN where there is no sample
     other_times, others : second recording on its own clock
     most : largest shift that is looked for [s]
 
@@ -58,26 +78,45 @@ def align(
     ------
     NotAligned : no channels that move together, nothing that moves, or traces that do not agree
     """
-    tried = [pair for a, b in PAIRS for pair in ((a, b), (b, a)) if pair[0] in channels and pair[1] in others]
+    tried = [
+        pair
+        for a, b in PAIRS
+        for pair in ((a, b), (b, a))
+        if pair[0] in channels and pair[1] in others
+    ]
     if not tried:
-        raise NotAligned("The two files share no channel that moves together. Choose one shift by hand, or log the speed with both.")
+        raise NotAligned(
+            "The two files share no channel that moves together. Choose one shift by hand, or log"
+            " the speed with both."
+        )
     best: Shift | None = None
     for a, b in dict.fromkeys(tried):
-        found = _delay(times, np.asarray(channels[a], float), other_times, np.asarray(others[b], float), most)
+        found = _delay(
+            times, np.asarray(channels[a], float), other_times, np.asarray(others[b], float), most
+        )
         if found is not None and (best is None or found[1] > best.correlation + 0.05):
             best = Shift(found[0], found[1], a, b)
     if best is None:
-        raise NotAligned("Nothing moves in the traces that the two files share. Switch the part on and off once at the start, so that both see it.")
+        raise NotAligned(
+            "Nothing moves in the traces that the two files share. Switch the part on and off once"
+            " at the start, so that both see it."
+        )
     if best.correlation < LEAST_CORRELATION:
         raise NotAligned(
-            f"The traces agree only to {best.correlation:.2f} at best. They may not be of the same run; choose the shift by hand if they are."
+            f"The traces agree only to {best.correlation:.2f} at best. They may not be of the same"
+            " run; choose the shift by hand if they are."
         )
     return best
 
 
-def _delay(t1: np.ndarray, x1: np.ndarray, t2: np.ndarray, x2: np.ndarray, most: float) -> tuple[float, float] | None:
+def _delay(
+    t1: np.ndarray, x1: np.ndarray, t2: np.ndarray, x2: np.ndarray, most: float
+) -> tuple[float, float] | None:
     """Shift and correlation of two traces; None where one does not move."""
-    step = max(min(float(np.median(np.diff(t1))), float(np.median(np.diff(t2)))), (t1[-1] - t1[0]) / MOST_POINTS)
+    step = max(
+        min(float(np.median(np.diff(t1))), float(np.median(np.diff(t2)))),
+        (t1[-1] - t1[0]) / MOST_POINTS,
+    )
     if min(t1[-1] - t1[0], t2[-1] - t2[0]) < 20 * step:
         return None
     grid1 = t1[0] + step * np.arange(int((t1[-1] - t1[0]) / step) + 1)
@@ -91,11 +130,17 @@ def _delay(t1: np.ndarray, x1: np.ndarray, t2: np.ndarray, x2: np.ndarray, most:
     shifts = lags * step + grid1[0] - grid2[0]
     overlap = np.minimum(a.size, b.size + lags) - np.maximum(0, lags)
     usable = (np.abs(shifts) <= most) & (overlap >= 20)
-    energy_a, energy_b = np.concatenate(([0], np.cumsum(a**2))), np.concatenate(([0], np.cumsum(b**2)))
+    energy_a, energy_b = (
+        np.concatenate(([0], np.cumsum(a**2))),
+        np.concatenate(([0], np.cumsum(b**2))),
+    )
     first, last = np.clip(lags, 0, a.size), np.clip(b.size + lags, 0, a.size)
     from_b, to_b = np.clip(-lags, 0, b.size), np.clip(a.size - lags, 0, b.size)
-    scale = np.sqrt(np.maximum((energy_a[last] - energy_a[first]) * (energy_b[to_b] - energy_b[from_b]), 0))
-    # The best shift explains most of what moved in both; how well it does is told where they overlap.
+    scale = np.sqrt(
+        np.maximum((energy_a[last] - energy_a[first]) * (energy_b[to_b] - energy_b[from_b]), 0)
+    )
+    # The best shift explains most of what moved in both; how well it does is told where they
+    # overlap.
     i = int(np.argmax(np.where(usable, dot, -1.0)))
     if dot[i] <= 0 or scale[i] <= 0:
         return None
@@ -123,12 +168,14 @@ def _moves(times: np.ndarray, values: np.ndarray, grid: np.ndarray) -> np.ndarra
 
 
 def at_times(times: np.ndarray, other_times: np.ndarray, values: np.ndarray) -> np.ndarray:
-    """A trace of a second logger at the times of the first, shape (n,): straight between its samples, NaN where it has none near.
+    """A trace of a second logger at the times of the first, shape (n,): straight between its
+    samples, NaN where it has none near.
 
     Parameters
     ----------
     times : seconds of the first logger, shape (n,)
-    other_times, values : the second one's, already on the first clock, shape (m,), NaN where there is no sample
+    other_times, values : the second one's, already on the first clock, shape (m,), NaN where there
+        is no sample
     """
     out = np.full(times.size, np.nan)
     good = np.isfinite(values)

@@ -1,9 +1,12 @@
-"""Faults in a trace: dropouts, gaps, spikes, a stuck meter, a stall, readings over the range. Found and marked, never removed from the data.
+"""Faults in a trace: dropouts, gaps, spikes, a stuck meter, a stall, readings over the range. Found
+and marked, never removed from the data.
 
 References
 ----------
-Robust spread from the middle of the scatter (trimmed variance): P. J. Huber, Robust Statistics, 1981, 5.1.
-Runs of equal readings: a run of n has the chance (1 - p)^n where p is the share of readings that differ from the one before.
+Robust spread from the middle of the scatter (trimmed variance): P. J. Huber, Robust Statistics,
+    1981, 5.1.
+Runs of equal readings: a run of n has the chance (1 - p)^n where p is the share of readings that
+    differ from the one before.
 """
 
 from __future__ import annotations
@@ -18,8 +21,10 @@ from scipy.ndimage import median_filter
 from hauch.core.measure.channels import CHANNELS, SPEEDS
 
 SPIKE_SIGMAS = 4.6
-"""A sample this many robust standard deviations off its neighbours is a spike. Normal scatter reaches it about 3 times in a million (the
-median of the neighbours scatters too), and a fault of 8 standard deviations passes it in 99.7 of 100."""
+"""A sample this many robust standard deviations off its neighbours is a spike. Normal scatter
+reaches it about 3 times in a million (the median of the neighbours scatters too), and a fault of 8
+standard deviations passes it in 99.7 of 100.
+"""
 
 STALL_SHARE = 0.1
 """A speed below this share of its earlier running value is a stall."""
@@ -37,24 +42,35 @@ STUCK_NEIGHBOURS = 300
 """Samples before and after a run of equal readings that say how often this meter changes."""
 
 LIVELY = 0.1
-"""A meter whose readings turn back less often than in this share (a thermometer that creeps to its end) says nothing by standing still."""
+"""A meter whose readings turn back less often than in this share (a thermometer that creeps to its
+end) says nothing by standing still.
+"""
 
 LEAST_READINGS = 5
-"""A meter that shows fewer different readings than this in the surroundings has too coarse a digit to be judged."""
+"""A meter that shows fewer different readings than this in the surroundings has too coarse a digit
+to be judged.
+"""
 
 GAP_STEPS = 2.5
 """A pause of this many usual steps of the clock is a gap."""
 
 WORDS = {
-    "dropout": "samples lost", "gap": "nothing recorded", "spike": "spiked", "stuck": "the meter repeats one reading", "stall": "stands still",
-    "over_range": "outside the meter's range", "excluded": "left out by hand",
-}  # fmt: skip
+    "dropout": "samples lost",
+    "gap": "nothing recorded",
+    "spike": "spiked",
+    "stuck": "the meter repeats one reading",
+    "stall": "stands still",
+    "over_range": "outside the meter's range",
+    "excluded": "left out by hand",
+}
 """Kinds of marks in words."""
 
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """A marked stretch of one channel (``time`` for all): ``kind`` is a key of `WORDS`; indices count samples from 0."""
+    """A marked stretch of one channel (``time`` for all): ``kind`` is a key of `WORDS`; indices
+    count samples from 0.
+    """
 
     channel: str
     kind: str
@@ -85,10 +101,11 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
 
     Notes
     -----
-    Distance to the running median of 11 samples against `SPIKE_SIGMAS` times its robust spread. On a slope the median is
-    the sample itself, so the spread is at least that of the second differences (sqrt(6) times the scatter), which know no
-    slope. The spread is taken from the surroundings, as scatter grows with the speed of a sweep and ends with a stall. A step
-    or a slow change is no spike; a fault longer than five samples is none either.
+    Distance to the running median of 11 samples against `SPIKE_SIGMAS` times its robust spread. On
+    a slope the median is the sample itself, so the spread is at least that of the second
+    differences (sqrt(6) times the scatter), which know no slope. The spread is taken from the
+    surroundings, as scatter grows with the speed of a sweep and ends with a stall. A step or a slow
+    change is no spike; a fault longer than five samples is none either.
     """
     values = np.asarray(values, dtype=float)
     flags = np.zeros(values.size, dtype=bool)
@@ -107,7 +124,9 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
 
 
 def last_digit(values: np.ndarray) -> float:
-    """Step of the last digit that a meter shows, from the smallest difference between its first readings."""
+    """Step of the last digit that a meter shows, from the smallest difference between its first
+    readings.
+    """
     steps = np.diff(np.unique(values[:5000]))
     steps = steps[steps > 1e-9 * max(float(np.abs(values[:5000]).max()), 1e-12)]
     return float(steps.min()) if steps.size else 0.0
@@ -117,31 +136,44 @@ EDGE_DOUBT = 1.5
 """By how much less a median tells at the ends, where its window is half a reflection."""
 
 NINE_TENTHS = 0.7893
-"""Standard deviation of the nine tenths of normal scatter nearest to zero: sqrt(1 - 2 * 1.6449 * 0.10314 / 0.9)."""
+"""Standard deviation of the nine tenths of normal scatter nearest to zero: sqrt(1 - 2 * 1.6449 *
+0.10314 / 0.9).
+"""
 
 STILL_SHARE = 0.3
-"""From this share on, samples without any change are a meter or a part that stands still, and say nothing of the scatter of the others."""
+"""From this share on, samples without any change are a meter or a part that stands still, and say
+nothing of the scatter of the others.
+"""
 
 SURROUNDINGS = 256
-"""Samples whose scatter is taken together; a sample is judged by the most restless of its own and the two neighbouring stretches."""
+"""Samples whose scatter is taken together; a sample is judged by the most restless of its own and
+the two neighbouring stretches.
+"""
 
 
 def _spread_around(values: np.ndarray) -> np.ndarray:
-    """Robust standard deviation around each sample, shape (n,): root mean square of the nine tenths nearest to zero."""
+    """Robust standard deviation around each sample, shape (n,): root mean square of the nine tenths
+    nearest to zero.
+    """
     count = max(values.size // SURROUNDINGS, 1)
     size = values.size // count
     squares = np.sort(values[: count * size].reshape(count, size) ** 2, axis=1)
     still = (squares == 0).sum(axis=1)
-    still[still < STILL_SHARE * size] = 0  # a few equal readings belong to the scatter, a standing meter does not
+    still[still < STILL_SHARE * size] = (
+        0  # a few equal readings belong to the scatter, a standing meter does not
+    )
     kept = np.maximum(still + (0.9 * (size - still)).astype(int), np.minimum(still + 1, size))
     sums = np.take_along_axis(np.cumsum(squares, axis=1), kept[:, None] - 1, axis=1)[:, 0]
     found = np.sqrt(sums / np.maximum(kept - still, 1)) / NINE_TENTHS
-    widest = np.maximum(found, np.maximum(np.append(found[1:], found[-1]), np.insert(found[:-1], 0, found[0])))
+    widest = np.maximum(
+        found, np.maximum(np.append(found[1:], found[-1]), np.insert(found[:-1], 0, found[0]))
+    )
     return widest[np.minimum(np.arange(values.size) // size, count - 1)]
 
 
 def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
-    """Flags of samples where the meter repeated one reading for longer than chance allows, shape (n,).
+    """Flags of samples where the meter repeated one reading for longer than chance allows, shape
+    (n,).
 
     Parameters
     ----------
@@ -150,8 +182,9 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
 
     Notes
     -----
-    How often a meter changes is taken from its neighbours in time, not from the whole trace, so that a thermometer that settles
-    is not blamed. A meter that is stuck from the first to the last sample has no neighbours; `never_moved` finds it.
+    How often a meter changes is taken from its neighbours in time, not from the whole trace, so
+    that a thermometer that settles is not blamed. A meter that is stuck from the first to the last
+    sample has no neighbours; `never_moved` finds it.
     """
     values = np.asarray(values, dtype=float)
     flags = np.zeros(values.size, dtype=bool)
@@ -167,21 +200,35 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
         last = start + length - 1
         if length < 8 or times[there[last]] - times[there[start]] < STUCK_SECONDS:
             continue
-        near = [slice(max(start - STUCK_NEIGHBOURS, 1), start), slice(last + 2, last + 2 + STUCK_NEIGHBOURS)]
-        around, back = (np.concatenate([flags[part] for part in near]) for flags in (changes, turns))
+        near = [
+            slice(max(start - STUCK_NEIGHBOURS, 1), start),
+            slice(last + 2, last + 2 + STUCK_NEIGHBOURS),
+        ]
+        around, back = (
+            np.concatenate([flags[part] for part in near]) for flags in (changes, turns)
+        )
         if around.size < 50:
             continue
-        share, beside = float(around.mean()), np.concatenate((values[there][max(start - 30, 0) : start], values[there][last + 1 : last + 31]))
-        # A meter with a coarse digit may toggle between two readings and then rest on one: that is no fault.
+        share, beside = (
+            float(around.mean()),
+            np.concatenate(
+                (values[there][max(start - 30, 0) : start], values[there][last + 1 : last + 31])
+            ),
+        )
+        # A meter with a coarse digit may toggle between two readings and then rest on one: that is
+        # no fault.
         if np.unique(beside).size < LEAST_READINGS:
             continue
-        if back.mean() >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(STUCK_CHANCE):
+        if back.mean() >= LIVELY and length * -math.log(max(1 - share, 1e-6)) > -math.log(
+            STUCK_CHANCE
+        ):
             flags[there[start + 1 : last + 1]] = True
     return flags
 
 
 def never_moved(times: np.ndarray, values: np.ndarray, speed: np.ndarray) -> bool:
-    """Whether a meter showed one reading throughout, although the part stood still and ran for `STUCK_SECONDS` each while it was read.
+    """Whether a meter showed one reading throughout, although the part stood still and ran for
+    `STUCK_SECONDS` each while it was read.
 
     Parameters
     ----------
@@ -191,19 +238,24 @@ def never_moved(times: np.ndarray, values: np.ndarray, speed: np.ndarray) -> boo
 
     Notes
     -----
-    What follows the speed cannot be the same at rest and running. A reading of nothing may be: the part moves less than the meter feels.
+    What follows the speed cannot be the same at rest and running. A reading of nothing may be: the
+    part moves less than the meter feels.
     """
     there = np.isfinite(values) & np.isfinite(speed)
     shown = values[there]
     if shown.size < 60 or shown[0] == 0 or shown.min() != shown.max():
         return False
     step, top = float(np.median(np.diff(times))), float(speed[there].max())
-    still, runs = (float(flags.sum()) * step for flags in (speed[there] < STALL_SHARE * top, speed[there] > 0.5 * top))
+    still, runs = (
+        float(flags.sum()) * step
+        for flags in (speed[there] < STALL_SHARE * top, speed[there] > 0.5 * top)
+    )
     return top > 0 and min(still, runs) >= STUCK_SECONDS
 
 
 def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
-    """First and last index of each stretch in which a part stands still; all of it when it never started.
+    """First and last index of each stretch in which a part stands still; all of it when it never
+    started.
 
     Parameters
     ----------
@@ -212,7 +264,8 @@ def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
 
     Notes
     -----
-    Still is below `STALL_SHARE` of the running speed for at least `STALL_SECONDS`. The time before a part is first started is no stall.
+    Still is below `STALL_SHARE` of the running speed for at least `STALL_SECONDS`. The time before
+    a part is first started is no stall.
     """
     speed = np.asarray(speed, dtype=float)
     there = np.flatnonzero(np.isfinite(speed))
@@ -231,18 +284,24 @@ def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
 
 
 def gaps(times: np.ndarray) -> list[tuple[int, int]]:
-    """Indices of the samples before and after each pause of the clock; a step back counts too (the clock was set)."""
+    """Indices of the samples before and after each pause of the clock; a step back counts too (the
+    clock was set).
+    """
     steps = np.diff(np.asarray(times, dtype=float))
     if steps.size < 3:
         return []
     usual = float(np.median(steps))
-    return [(int(i), int(i) + 1) for i in np.flatnonzero((steps > GAP_STEPS * usual) | (steps <= 0))]
+    return [
+        (int(i), int(i) + 1) for i in np.flatnonzero((steps > GAP_STEPS * usual) | (steps <= 0))
+    ]
 
 
 def find_marks(
-    times: np.ndarray, channels: Mapping[str, np.ndarray], resolutions: Mapping[str, float] | None = None,
+    times: np.ndarray,
+    channels: Mapping[str, np.ndarray],
+    resolutions: Mapping[str, float] | None = None,
     ranges: Mapping[str, tuple[float, float]] | None = None,
-) -> list[Mark]:  # fmt: skip
+) -> list[Mark]:
     """All marks of a recording, in order of time.
 
     Parameters
@@ -254,19 +313,36 @@ def find_marks(
     """
     resolutions, ranges = resolutions or {}, ranges or {}
     marks = [Mark("time", "gap", a, b, float(times[a]), float(times[b])) for a, b in gaps(times)]
-    stops = {key: _unwanted(standing(times, channels[key]), channels.get("throttle")) for key in SPEEDS if key in channels}
+    stops = {
+        key: _unwanted(standing(times, channels[key]), channels.get("throttle"))
+        for key in SPEEDS
+        if key in channels
+    }
     idle = np.zeros(len(times), dtype=bool)
     if "speed" in channels and np.isfinite(channels["speed"]).any():
-        idle = ~(channels["speed"] >= STALL_SHARE * max(float(np.nanpercentile(channels["speed"], 95)), 1.0))
-    # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a meter stick while nothing moves.
+        idle = ~(
+            channels["speed"]
+            >= STALL_SHARE * max(float(np.nanpercentile(channels["speed"], 95)), 1.0)
+        )
+    # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a
+    # meter stick while nothing moves.
     ends = [float(times[i]) for found in stops.values() for stop in found for i in stop]
     near = [(end - 10, end + 10) for end in ends]
     for key, values in channels.items():
         low, high = ranges.get(key, (-math.inf, math.inf))
         step = resolutions.get(key, 0.0)
-        found = {"dropout": ~np.isfinite(values), "spike": spikes(values, step) if key not in SET else np.zeros(0, bool)}
-        found["over_range"] = ((values < low) | (values > high)) & ~found["spike"] if math.isfinite(low) or math.isfinite(high) else np.zeros(0, bool)
-        frozen = key in FOLLOWS and "speed" in channels and never_moved(times, values, channels["speed"])
+        found = {
+            "dropout": ~np.isfinite(values),
+            "spike": spikes(values, step) if key not in SET else np.zeros(0, bool),
+        }
+        found["over_range"] = (
+            ((values < low) | (values > high)) & ~found["spike"]
+            if math.isfinite(low) or math.isfinite(high)
+            else np.zeros(0, bool)
+        )
+        frozen = (
+            key in FOLLOWS and "speed" in channels and never_moved(times, values, channels["speed"])
+        )
         if key not in SET:
             found["stuck"] = np.isfinite(values) if frozen else stuck(times, values)
         for kind, flags in found.items():
@@ -274,10 +350,20 @@ def find_marks(
                 mark = Mark(key, kind, a, b, float(times[a]), float(times[b]))
                 if kind == "spike" and any(low <= mark.from_s <= high for low, high in near):
                     continue
-                if kind == "stuck" and not frozen and (idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)):
+                if (
+                    kind == "stuck"
+                    and not frozen
+                    and (
+                        idle[a : b + 1].mean() > 0.5 or (values[b] == 0 and "speed" not in channels)
+                    )
+                ):
                     continue
                 marks.append(mark)
-    marks += [Mark(key, "stall", a, b, float(times[a]), float(times[b])) for key, found in stops.items() for a, b in found]
+    marks += [
+        Mark(key, "stall", a, b, float(times[a]), float(times[b]))
+        for key, found in stops.items()
+        for a, b in found
+    ]
     return sorted(marks, key=lambda mark: (mark.first, mark.channel, mark.kind))
 
 
@@ -285,7 +371,12 @@ def _unwanted(stops: list[tuple[int, int]], throttle: np.ndarray | None) -> list
     """Stops with the throttle open; a part whose throttle was closed was stopped on purpose."""
     if throttle is None or not np.isfinite(throttle).any():
         return stops
-    return [(a, b) for a, b in stops if np.isfinite(throttle[a : b + 1]).any() and float(np.nanmedian(throttle[a : b + 1])) >= CLOSED]
+    return [
+        (a, b)
+        for a, b in stops
+        if np.isfinite(throttle[a : b + 1]).any()
+        and float(np.nanmedian(throttle[a : b + 1])) >= CLOSED
+    ]
 
 
 CLOSED = 5.0
@@ -296,9 +387,22 @@ SET = frozenset(key for key, channel in CHANNELS.items() if channel.kind == "per
 
 
 FOLLOWS = frozenset(
-    ("air_speed", "pitot_pressure", "static_pressure", "orifice_pressure", "test_depression", "current", "power", "scale_mass", "torque", "vibration")
+    (
+        "air_speed",
+        "pitot_pressure",
+        "static_pressure",
+        "orifice_pressure",
+        "test_depression",
+        "current",
+        "power",
+        "scale_mass",
+        "torque",
+        "vibration",
+    )
 )
-"""Channels that show nothing, or what they show at rest, only while the part stands still. Sound does not belong here: a room may drown the part."""
+"""Channels that show nothing, or what they show at rest, only while the part stands still. Sound
+does not belong here: a room may drown the part.
+"""
 
 
 def never_started(marks: list[Mark], count: int) -> bool:

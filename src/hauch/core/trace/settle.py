@@ -2,8 +2,10 @@
 
 References
 ----------
-First-order response T(t) = Tinf - (Tinf - T0) exp(-t/tau) of a lumped body: any heat transfer text, for example
-F. P. Incropera et al., Fundamentals of Heat and Mass Transfer, 5.1 (valid for Biot numbers below 0.1).
+First-order response T(t) = Tinf - (Tinf - T0) exp(-t/tau) of a lumped body: any heat transfer text,
+    for example
+F. P. Incropera et al., Fundamentals of Heat and Mass Transfer, 5.1 (valid for Biot numbers below
+    0.1).
 Independent samples in correlated noise: G. E. P. Box, G. M. Jenkins, Time Series Analysis, 2.1.5.
 """
 
@@ -22,8 +24,8 @@ from hauch.core.quantity import coverage_factor
 class Settling:
     """End value of a settling trace.
 
-    ``end``, ``u``, ``dof`` [unit of the trace], ``tau`` [s], ``slope`` now [unit/s], ``settled`` by the rule, and
-    ``seconds_to_go`` until it is (0 when settled, infinite when no end is in sight).
+    ``end``, ``u``, ``dof`` [unit of the trace], ``tau`` [s], ``slope`` now [unit/s], ``settled`` by
+    the rule, and ``seconds_to_go`` until it is (0 when settled, infinite when no end is in sight).
     """
 
     end: float
@@ -38,7 +40,8 @@ class Settling:
 def correlation_factor(values: np.ndarray) -> float:
     """How many samples of a trace count as one independent sample, at least 1.
 
-    1 + 2 sum of the autocorrelation up to its first crossing of zero (at most a quarter of the samples).
+    1 + 2 sum of the autocorrelation up to its first crossing of zero (at most a quarter of the
+    samples).
     """
     x = np.asarray(values, dtype=float)
     x = x[np.isfinite(x)]
@@ -57,21 +60,29 @@ def correlation_factor(values: np.ndarray) -> float:
 
 
 BLOCKS = 200
-"""A trace is averaged into up to this many blocks before it is fitted: enough for two time constants, quick enough to do every second."""
+"""A trace is averaged into up to this many blocks before it is fitted: enough for two time
+constants, quick enough to do every second.
+"""
 
 MOST_STEPS = 40
 """Steps of a fit; where two time constants cannot be told apart it would walk on without end."""
 
 SURELY_BETTER = 12.0
-"""A second time constant is believed when it lowers the sum of squares by this many variances of an independent sample (two parameters, P < 0.003)."""
+"""A second time constant is believed when it lowers the sum of squares by this many variances of an
+independent sample (two parameters, P < 0.003).
+"""
 
 WIDER = 2.0
-"""The residuals' own correlation is estimated too small, as part of it is fitted away; found by simulated soaks (benchmark ``settle``)."""
+"""The residuals' own correlation is estimated too small, as part of it is fitted away; found by
+simulated soaks (benchmark ``settle``).
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class _Response:
-    """A fitted response: end, amplitudes, time constants, residuals, their correlation, effective degrees of freedom and the end's doubt."""
+    """A fitted response: end, amplitudes, time constants, residuals, their correlation, effective
+    degrees of freedom and the end's doubt.
+    """
 
     end: float
     amplitudes: tuple[float, ...]
@@ -83,7 +94,9 @@ class _Response:
 
     def remaining(self, after: float) -> float:
         """How far from its end it is at a time [s] after the first block."""
-        return sum(a * math.exp(-after / tau) for a, tau in zip(self.amplitudes, self.taus, strict=True))
+        return sum(
+            a * math.exp(-after / tau) for a, tau in zip(self.amplitudes, self.taus, strict=True)
+        )
 
 
 def _amplitudes(t: np.ndarray, y: np.ndarray, taus: tuple[float, ...]) -> tuple[np.ndarray, float]:
@@ -104,20 +117,40 @@ def _respond(t: np.ndarray, y: np.ndarray, guesses: list[tuple[float, ...]]) -> 
 
     def slopes(p: np.ndarray) -> np.ndarray:
         decay = np.exp(-t[:, None] / p[1 + count :])
-        return np.column_stack([np.ones_like(t), decay, p[1 : 1 + count] * decay * t[:, None] / p[1 + count :] ** 2])
+        return np.column_stack(
+            [np.ones_like(t), decay, p[1 : 1 + count] * decay * t[:, None] / p[1 + count :] ** 2]
+        )
 
-    low, high = [-np.inf] * (1 + count) + [span / 1000] * count, [np.inf] * (1 + count) + [3 * span] * count
+    low, high = (
+        [-np.inf] * (1 + count) + [span / 1000] * count,
+        [np.inf] * (1 + count) + [3 * span] * count,
+    )
     fit = least_squares(
-        off, [*start, *taus], slopes, bounds=(low, high), x_scale=[1.0] * (1 + count) + [max(tau, 1e-9) for tau in taus], max_nfev=MOST_STEPS
+        off,
+        [*start, *taus],
+        slopes,
+        bounds=(low, high),
+        x_scale=[1.0] * (1 + count) + [max(tau, 1e-9) for tau in taus],
+        max_nfev=MOST_STEPS,
     )
     factor = WIDER * correlation_factor(fit.fun)
     dof = max(t.size / factor - fit.x.size, 1.0)
     covariance = np.linalg.pinv(fit.jac.T @ fit.jac) * float(fit.fun @ fit.fun) / dof
     u = math.sqrt(max(float(covariance[0, 0]), 0.0))
-    return _Response(float(fit.x[0]), tuple(fit.x[1 : 1 + count]), tuple(fit.x[1 + count :]), -fit.fun, factor, dof, u)
+    return _Response(
+        float(fit.x[0]),
+        tuple(fit.x[1 : 1 + count]),
+        tuple(fit.x[1 + count :]),
+        -fit.fun,
+        factor,
+        dof,
+        u,
+    )
 
 
-def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, window: float = 60.0) -> Settling:
+def fit_settling(
+    times: np.ndarray, values: np.ndarray, resolution: float, window: float = 60.0
+) -> Settling:
     """Fit the end value of a body that warms or cools.
 
     Parameters
@@ -132,10 +165,11 @@ def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, windo
 
     Notes
     -----
-    Settled when the expanded doubt of the end value and the change over one window are both below the resolution.
-    One time constant, or two where the trace asks for them (a light part in front of a heavy one). The doubt comes from the fit's
-    residuals, widened by their own correlation, and holds most of what a second time constant would change where one was left out.
-    Time constants beyond the length of the trace are not believed: the doubt then covers the whole remaining span.
+    Settled when the expanded doubt of the end value and the change over one window are both below
+    the resolution. One time constant, or two where the trace asks for them (a light part in front
+    of a heavy one). The doubt comes from the fit's residuals, widened by their own correlation, and
+    holds most of what a second time constant would change where one was left out. Time constants
+    beyond the length of the trace are not believed: the doubt then covers the whole remaining span.
     """
     if not resolution > 0:
         raise ValueError(f"the resolution must be above 0, got {resolution}")
@@ -164,16 +198,31 @@ def fit_settling(times: np.ndarray, values: np.ndarray, resolution: float, windo
             for share in (0.03, 0.08, 0.2, 0.4)
         ],
     )
-    gain = float(one.residual @ one.residual - two.residual @ two.residual) / (float(two.residual @ two.residual) / two.dof)
+    gain = float(one.residual @ one.residual - two.residual @ two.residual) / (
+        float(two.residual @ two.residual) / two.dof
+    )
     apart = two.taus[0] > 1.3 * two.taus[1] and two.taus[0] <= span
-    chosen, u = (two, two.u) if apart and gain > SURELY_BETTER else (one, math.hypot(one.u, 0.8 * (two.end - one.end) if apart else 0.0))
+    chosen, u = (
+        (two, two.u)
+        if apart and gain > SURELY_BETTER
+        else (one, math.hypot(one.u, 0.8 * (two.end - one.end) if apart else 0.0))
+    )
     tau, remaining = max(chosen.taus), chosen.remaining(span)
     if tau > span:
         u = max(u, abs(remaining))
     return _judged(chosen.end, u, chosen.dof, tau, remaining, resolution, window, span)
 
 
-def _judged(end: float, u: float, dof: float, tau: float, remaining: float, resolution: float, window: float, span: float) -> Settling:
+def _judged(
+    end: float,
+    u: float,
+    dof: float,
+    tau: float,
+    remaining: float,
+    resolution: float,
+    window: float,
+    span: float,
+) -> Settling:
     """Settled or not by the rule, and how long still."""
     half = coverage_factor(dof) * u
     tau, remaining = float(tau), float(remaining)
@@ -183,4 +232,12 @@ def _judged(end: float, u: float, dof: float, tau: float, remaining: float, reso
     if not settled and wait == 0:
         # The doubt falls about as the square root of the time that is still added.
         wait = span * ((half / resolution) ** 2 - 1)
-    return Settling(float(end), float(u), float(dof), tau, -remaining / tau, settled, 0.0 if settled else max(wait, 1.0))
+    return Settling(
+        float(end),
+        float(u),
+        float(dof),
+        tau,
+        -remaining / tau,
+        settled,
+        0.0 if settled else max(wait, 1.0),
+    )

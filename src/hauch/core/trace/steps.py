@@ -1,8 +1,10 @@
-"""A throttle sweep split into its steps: where it stood still, and which part of each stand is steady.
+"""A throttle sweep split into its steps: where it stood still, and which part of each stand is
+steady.
 
 References
 ----------
-Level shifts by comparing the means before and after a moment with their scatter (two-sample t, Welch): JCGM 100:2008, 4.2.3;
+Level shifts by comparing the means before and after a moment with their scatter (two-sample t,
+    Welch): JCGM 100:2008, 4.2.3;
 B. L. Welch, Biometrika 34 (1947) 28.
 """
 
@@ -20,7 +22,9 @@ LEAST_SECONDS = 4.0
 """A stand shorter than this is on the way to another."""
 
 STEADY_PART = 0.5
-"""The last half of a stand is read; by then a response of a fifth of the stand has died down to 8 %, and drift is told in the doubt."""
+"""The last half of a stand is read; by then a response of a fifth of the stand has died down to 8
+%, and drift is told in the doubt.
+"""
 
 APART = 0.02
 """Steps of a sweep differ by at least this share of the highest one."""
@@ -31,7 +35,9 @@ SIGMAS = 6.0
 
 @dataclass(frozen=True, slots=True)
 class Stand:
-    """One stand of a sweep: ``first`` and ``last`` sample, from where on it is steady, and the ``level`` that was held."""
+    """One stand of a sweep: ``first`` and ``last`` sample, from where on it is steady, and the
+    ``level`` that was held.
+    """
 
     first: int
     last: int
@@ -45,8 +51,9 @@ def find_steps(times: np.ndarray, channels: Mapping[str, np.ndarray]) -> list[St
     Parameters
     ----------
     times : seconds from the start, shape (n,)
-    channels : channel key -> values, shape (n,), NaN where there is no sample. The throttle tells the steps where it was
-        recorded, else the speed of the rotors, else the pressures that a damper steps.
+    channels : channel key -> values, shape (n,), NaN where there is no sample. The throttle tells
+        the steps where it was recorded, else the speed of the rotors, else the pressures that a
+        damper steps.
 
     Raises
     ------
@@ -57,14 +64,18 @@ def find_steps(times: np.ndarray, channels: Mapping[str, np.ndarray]) -> list[St
     for key in ("throttle", *SPEEDS, *TURNED_OTHERWISE):
         if key in channels and np.isfinite(channels[key]).any():
             values = np.asarray(channels[key], dtype=float)
-            stands = _merged(times, values, _held(times, values) if key == "throttle" else _calm(times, values))
+            stands = _merged(
+                times, values, _held(times, values) if key == "throttle" else _calm(times, values)
+            )
             if key not in TURNED_OTHERWISE:  # with the throttle closed nothing is measured
                 stands = [s for s in stands if s.level > 0.05 * float(np.nanmax(values))] or stands
             if is_sweep(stands):
                 return stands
             found = found or stands
     if found is None:
-        raise ValueError("a sweep needs the throttle, the speed of the part or the pressure that was stepped")
+        raise ValueError(
+            "a sweep needs the throttle, the speed of the part or the pressure that was stepped"
+        )
     return found
 
 
@@ -74,7 +85,9 @@ TURNED_OTHERWISE = ("orifice_pressure", "static_pressure", "test_depression")
 
 def _held(times: np.ndarray, throttle: np.ndarray) -> list[tuple[int, int]]:
     """Stretches in which a set value stays."""
-    filled = throttle[np.maximum.accumulate(np.where(np.isfinite(throttle), np.arange(throttle.size), 0))]
+    filled = throttle[
+        np.maximum.accumulate(np.where(np.isfinite(throttle), np.arange(throttle.size), 0))
+    ]
     tolerance = max(0.005 * np.nanmax(np.abs(throttle)), 1e-9)
     edges = np.flatnonzero(np.abs(np.diff(filled)) > tolerance) + 1
     bounds = [0, *edges.tolist(), throttle.size]

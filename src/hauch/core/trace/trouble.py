@@ -1,4 +1,6 @@
-"""Troubles that the readings show by themselves, as sentences. Nothing is dropped: each says what was found and what to do."""
+"""Troubles that the readings show by themselves, as sentences. Nothing is dropped: each says what
+was found and what to do.
+"""
 
 from __future__ import annotations
 
@@ -43,12 +45,16 @@ def of_marks(marks: Sequence[Mark]) -> list[str]:
             done.add(key)
             label = "All channels" if mark.channel == "time" else CHANNELS[mark.channel].label
             samples = sum(m.samples for m in marks if (m.channel, m.kind) == key)
-            sentences.append(f"{label}: {WORDS[mark.kind]} {counts[key]} times, {samples} samples in all.")
+            sentences.append(
+                f"{label}: {WORDS[mark.kind]} {counts[key]} times, {samples} samples in all."
+            )
     return sentences
 
 
 def speed_short(readings: Mapping[str, np.ndarray], common_speed: float | None) -> str:
-    """Whether the part did not reach the speed that is asked for; empty where it did or nothing is asked."""
+    """Whether the part did not reach the speed that is asked for; empty where it did or nothing is
+    asked.
+    """
     if common_speed is None or not len(readings.get("speed", ())):
         return ""
     speed = float(np.mean(readings["speed"]))
@@ -56,8 +62,9 @@ def speed_short(readings: Mapping[str, np.ndarray], common_speed: float | None) 
     if throttle < FULL or speed >= SHORT_SHARE * common_speed:
         return ""
     return (
-        f"Speed not reached: {speed:,.0f} 1/min under load at full throttle, where {common_speed:,.0f} 1/min are asked for. "
-        "The figure is converted by the fan laws; look for a weak supply, a rotor that rubs, or too high a gear."
+        f"Speed not reached: {speed:,.0f} 1/min under load at full throttle, where"
+        f" {common_speed:,.0f} 1/min are asked for. The figure is converted by the fan laws; look"
+        " for a weak supply, a rotor that rubs, or too high a gear."
     )
 
 
@@ -69,15 +76,23 @@ def rotors_apart(readings: Mapping[str, np.ndarray]) -> str:
     slowest = min(speeds, key=lambda key: speeds[key])
     if speeds[slowest] >= 0.9 * max(speeds.values()):
         return ""
-    return f"{CHANNELS[slowest].label} is {speeds[slowest]:,.0f} 1/min, the fastest rotor {max(speeds.values()):,.0f}. Check its bearing and its controller."
+    return (
+        f"{CHANNELS[slowest].label} is {speeds[slowest]:,.0f} 1/min, the fastest rotor"
+        f" {max(speeds.values()):,.0f}. Check its bearing and its controller."
+    )
 
 
 def wrong_unit(value: float, usual: float, label: str) -> str:
-    """Whether a figure is off from the usual one by just the factor of a wrong unit; empty where it is not."""
+    """Whether a figure is off from the usual one by just the factor of a wrong unit; empty where it
+    is not.
+    """
     if not (value > 0 and usual > 0):
         return ""
     ratio = value / usual
     for factor, words in UNIT_FACTORS.items():
         if 0.8 < ratio / factor < 1.25 or 0.8 < ratio * factor < 1.25:
-            return f"{label} is {ratio:.3g} times what the reference shows, which looks like {words}. Check the meter's unit."
+            return (
+                f"{label} is {ratio:.3g} times what the reference shows, which looks like {words}."
+                " Check the meter's unit."
+            )
     return ""

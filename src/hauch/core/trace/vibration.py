@@ -2,7 +2,8 @@
 
 References
 ----------
-ISO 20816-1:2016, 4.2.2: r.m.s. of the velocity from 10 Hz to 1000 Hz; v = a / (2π f) for each spectral line.
+ISO 20816-1:2016, 4.2.2: r.m.s. of the velocity from 10 Hz to 1000 Hz; v = a / (2π f) for each
+    spectral line.
 """
 
 from __future__ import annotations
@@ -28,13 +29,15 @@ def velocity_rms(acceleration: np.ndarray, rate: float, band: tuple[float, float
 
     Notes
     -----
-    Each line of the spectrum is divided by 2π f; a Hann window keeps strong lines out of the others, with its power made good
-    (3/8). NaN in gives NaN out.
+    Each line of the spectrum is divided by 2π f; a Hann window keeps strong lines out of the
+    others, with its power made good (3/8). NaN in gives NaN out.
     """
     x = np.asarray(acceleration, dtype=float)
     low, high = band
     if rate < 2.2 * high:
-        raise ValueError(f"{rate:g} samples a second are too few for {high:g} Hz: take at least {2.2 * high:g}")
+        raise ValueError(
+            f"{rate:g} samples a second are too few for {high:g} Hz: take at least {2.2 * high:g}"
+        )
     if x.size < 5 * rate / low:
         raise ValueError(f"{x.size / rate:.2g} s are too short: take at least {5 / low:.2g} s")
     window = np.hanning(x.size)

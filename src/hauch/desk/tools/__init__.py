@@ -5,6 +5,6 @@ from hauch.desk.tools.base import Tool
 
 TOOLS: dict[str, Tool] = {
     m.TOOL.key: m.TOOL for m in (rotor, impeller, ring, duct, intake, silencer, jet, cushion, pack)
-}  # fmt: skip
+}
 
 __all__ = ["TOOLS"]

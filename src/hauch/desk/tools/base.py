@@ -1,4 +1,6 @@
-"""What a tool of the Desk is: inputs, and a function from their values to an answer. No Django in here."""
+"""What a tool of the Desk is: inputs, and a function from their values to an answer. No Django in
+here.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,9 @@ Values = Mapping[str, Any]
 class Input:
     """One figure, choice or curve of a tool.
 
-    ``kind`` is a key of `KINDS`, or ``"count"`` or ``"choice"``; figures are SI. ``points`` above 1 makes a curve from hub to tip.
-    ``shown_with`` names a choice and the value at which the input counts; it is hidden otherwise.
+    ``kind`` is a key of `KINDS`, or ``"count"`` or ``"choice"``; figures are SI. ``points`` above 1
+    makes a curve from hub to tip. ``shown_with`` names a choice and the value at which the input
+    counts; it is hidden otherwise.
     """
 
     key: str
@@ -75,7 +78,9 @@ class Line:
 
 @dataclass(frozen=True)
 class Chart:
-    """A chart: kinds of x and y, lines, and single points or marks at x; or bars, which ``add_up`` to a whole (a waterfall)."""
+    """A chart: kinds of x and y, lines, and single points or marks at x; or bars, which ``add_up``
+    to a whole (a waterfall).
+    """
 
     key: str
     title: str
@@ -90,7 +95,9 @@ class Chart:
 
 @dataclass
 class Answer:
-    """What a tool answers. ``predicts``: procedure of a test -> key of the figure that foretells it."""
+    """What a tool answers. ``predicts``: procedure of a test -> key of the figure that foretells
+    it.
+    """
 
     drawing: Drawing
     figures: list[Figure]
@@ -106,8 +113,10 @@ class Answer:
 
 @dataclass(frozen=True)
 class Setting:
-    """What surrounds a design: the chosen rig's name and loss (Pa s2/m6 of total pressure), the factors measured on it by figure, what
-    the chosen rotor takes by throttle (share, W), and the envelope of a round that the part must fit (parameter, m)."""
+    """What surrounds a design: the chosen rig's name and loss (Pa s2/m6 of total pressure), the
+    factors measured on it by figure, what the chosen rotor takes by throttle (share, W), and the
+    envelope of a round that the part must fit (parameter, m).
+    """
 
     rig: str = ""
     resistance: float = 0.0
@@ -139,7 +148,9 @@ class Tool:
 
     def start(self) -> dict[str, Any]:
         """The values that the tool begins with."""
-        values: dict[str, Any] = {i.key: list(i.start) if i.points > 1 else i.start for i in self.inputs}
+        values: dict[str, Any] = {
+            i.key: list(i.start) if i.points > 1 else i.start for i in self.inputs
+        }
         return values | {r.key: [dict(row) for row in r.start] for r in self.rows}
 
     def complete(self, values: Values) -> dict[str, Any]:
@@ -149,7 +160,10 @@ class Tool:
         for rows in self.rows:
             if rows.key not in values:
                 made[rows.key] = [dict(row) for row in rows.start]
-            made[rows.key] = [{c.key: row.get(c.key, c.start) for c in rows.columns} for row in made[rows.key][: rows.most]]
+            made[rows.key] = [
+                {c.key: row.get(c.key, c.start) for c in rows.columns}
+                for row in made[rows.key][: rows.most]
+            ]
         return made
 
     def problems(self, values: Values) -> dict[str, str]:
@@ -165,7 +179,9 @@ class Tool:
             for number, row in enumerate(values[rows.key], 1):
                 for c in rows.columns:
                     if problem := _problem(c, row[c.key]):
-                        found.setdefault(rows.key, f"{rows.label}, row {number}: {c.label}{problem}")
+                        found.setdefault(
+                            rows.key, f"{rows.label}, row {number}: {c.label}{problem}"
+                        )
         return found
 
     def answer(self, values: Values, setting: Setting | None = None) -> Answer:
@@ -175,7 +191,9 @@ class Tool:
         ------
         CannotBe : with a sentence for each figure that cannot be
         """
-        return _answer(self.key, json.dumps(self.complete(values), sort_keys=True), setting or Setting())
+        return _answer(
+            self.key, json.dumps(self.complete(values), sort_keys=True), setting or Setting()
+        )
 
 
 def _problem(item: Input, value: Any) -> str:
@@ -187,7 +205,10 @@ def _problem(item: Input, value: Any) -> str:
     if value is None or not math.isfinite(value):
         return " is missing."
     if not item.low <= value <= item.high:
-        return f": {spoken(value, item.kind)} cannot be; it lies between {spoken(item.low, item.kind)} and {spoken(item.high, item.kind)}."
+        return (
+            f": {spoken(value, item.kind)} cannot be; it lies between {spoken(item.low, item.kind)}"
+            f" and {spoken(item.high, item.kind)}."
+        )
     return ""
 
 
@@ -207,22 +228,46 @@ def _answer(key: str, stored: str, setting: Setting) -> Answer:
     refuse(tool.problems(values))
     answer = tool.work(values, setting)
     if setting.envelope and tool.extent is not None:
-        answer.remarks = [Remark("stop", text) for text in misfits(tool.extent(values), dict(setting.envelope), setting.envelope_of)] + answer.remarks
+        answer.remarks = [
+            Remark("stop", text)
+            for text in misfits(tool.extent(values), dict(setting.envelope), setting.envelope_of)
+        ] + answer.remarks
     for name, factor in setting.factors:
-        answer.figures = [corrected(f, factor, setting.rig) if f.key == name else f for f in answer.figures]
+        answer.figures = [
+            corrected(f, factor, setting.rig) if f.key == name else f for f in answer.figures
+        ]
     return answer
 
 
 def corrected(figure: Figure, factor: Factor, rig: str) -> Figure:
-    """A figure times what a rig's measurements gave back; the rig's scatter takes the place of the model's doubt."""
+    """A figure times what a rig's measurements gave back; the rig's scatter takes the place of the
+    model's doubt.
+    """
     value = figure.quantity.value * factor.value
     step = Step(
-        f"Measured back on {rig}", "value × factor", (("value", figure.quantity.value, figure.quantity.unit), ("factor", factor.value, "")), value,
-        figure.quantity.unit, "geometric mean of measured over predicted", f"from {factor.count} measured value{'s' if factor.count > 1 else ''}",
-    )  # fmt: skip
-    parts = {Influence(f"factor:{rig}:{figure.key}", f"scatter of the model on {rig}", "common", "A", factor.dof): value * factor.u}
+        f"Measured back on {rig}",
+        "value × factor",
+        (("value", figure.quantity.value, figure.quantity.unit), ("factor", factor.value, "")),
+        value,
+        figure.quantity.unit,
+        "geometric mean of measured over predicted",
+        f"from {factor.count} measured value{'s' if factor.count > 1 else ''}",
+    )
+    parts = {
+        Influence(
+            f"factor:{rig}:{figure.key}",
+            f"scatter of the model on {rig}",
+            "common",
+            "A",
+            factor.dof,
+        ): (value * factor.u)
+    }
     return Figure(
-        figure.key, figure.label, figure.kind, Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step)), figure.decides
+        figure.key,
+        figure.label,
+        figure.kind,
+        Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step)),
+        figure.decides,
     )
 
 
@@ -232,7 +277,26 @@ def spoken(value: float, kind: str) -> str:
 
     if kind in {"count", "choice"} or kind not in KINDS:
         return f"{value:g}"
-    return str(show(value, kind, "workshop")) if math.isfinite(value) else ("any" if value > 0 else "any less")
+    return (
+        str(show(value, kind, "workshop"))
+        if math.isfinite(value)
+        else ("any" if value > 0 else "any less")
+    )
 
 
-__all__ = ["REGISTRY", "Answer", "CannotBe", "Chart", "Figure", "Input", "Line", "Remark", "Rows", "Setting", "Tool", "Values", "register", "spoken"]
+__all__ = [
+    "REGISTRY",
+    "Answer",
+    "CannotBe",
+    "Chart",
+    "Figure",
+    "Input",
+    "Line",
+    "Remark",
+    "Rows",
+    "Setting",
+    "Tool",
+    "Values",
+    "register",
+    "spoken",
+]

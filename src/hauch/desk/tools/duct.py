@@ -6,24 +6,69 @@ import math
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import duct_drawing
-from hauch.core.predict.duct import DOUBTS, Branch, Splitter, balancing_outlets, fed_by, share_flow, wall_mass
+from hauch.core.predict.duct import (
+    DOUBTS,
+    Branch,
+    Splitter,
+    balancing_outlets,
+    fed_by,
+    share_flow,
+    wall_mass,
+)
 from hauch.core.predict.model import CannotBe, modelled
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.strength import MATERIALS
 from hauch.core.quantity import Step, exact
 from hauch.core.quantity.show import show
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Rows, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Rows,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
 INPUTS = (
     Input("width", "Trunk: width", "length", 0.070, "Trunk", 0.002, 2),
     Input("height", "… height", "length", 0.040, "Trunk", 0.002, 2),
     Input("length", "… length", "length", 0.060, "Trunk", 0, 5),
     Input("wall", "Wall", "length", 0.0012, "Trunk", -0.01, 0.05),
-    Input("material", "Material", "choice", "petg", "Trunk", choices=tuple((m.key, m.label) for m in MATERIALS.values())),
+    Input(
+        "material",
+        "Material",
+        "choice",
+        "petg",
+        "Trunk",
+        choices=tuple((m.key, m.label) for m in MATERIALS.values()),
+    ),
     Input("fed", "Fed by", "choice", "fan", "Air", choices=(("fan", "a fan"), ("flow", "a flow"))),
     Input("flow", "Flow", "volume_flow", 0.02, "Air", 1e-6, 10, shown_with=("fed", ("flow",))),
-    Input("shut_off", "Fan: pressure without flow", "pressure", 66.0, "Air", 0.1, 1e5, shown_with=("fed", ("fan",))),
-    Input("free_flow", "… and flow without resistance", "volume_flow", 0.068, "Air", 1e-5, 10, shown_with=("fed", ("fan",))),
+    Input(
+        "shut_off",
+        "Fan: pressure without flow",
+        "pressure",
+        66.0,
+        "Air",
+        0.1,
+        1e5,
+        shown_with=("fed", ("fan",)),
+    ),
+    Input(
+        "free_flow",
+        "… and flow without resistance",
+        "volume_flow",
+        0.068,
+        "Air",
+        1e-5,
+        10,
+        shown_with=("fed", ("fan",)),
+    ),
 )
 _START = [
     {
@@ -38,7 +83,18 @@ _START = [
         "x": 0.09,
         "z": 0.25,
     },
-    {"name": "middle", "width": 0.028, "height": 0.04, "length": 0.12, "bend": 0.0, "radius": 1.5, "split": 0.0, "outlet": 8e-4, "x": 0.0, "z": 0.25},
+    {
+        "name": "middle",
+        "width": 0.028,
+        "height": 0.04,
+        "length": 0.12,
+        "bend": 0.0,
+        "radius": 1.5,
+        "split": 0.0,
+        "outlet": 8e-4,
+        "x": 0.0,
+        "z": 0.25,
+    },
     {
         "name": "bottom",
         "width": 0.028,
@@ -102,7 +158,9 @@ def solid(values: Values) -> Any:
 
 
 def aim_misses(duct: Splitter) -> list[float]:
-    """How far the line out of each outlet passes its aim point [m]; NaN where none was set or it lies behind the outlet."""
+    """How far the line out of each outlet passes its aim point [m]; NaN where none was set or it
+    lies behind the outlet.
+    """
     from hauch.core.geometry.solids import branch_paths
 
     found = []
@@ -110,14 +168,23 @@ def aim_misses(duct: Splitter) -> list[float]:
         x, z, at = path[-1]
         to = (b.aim[0] - x, b.aim[1] + duct.length - z)
         ahead = to[0] * math.sin(at) + to[1] * math.cos(at)
-        found.append(abs(to[0] * math.cos(at) - to[1] * math.sin(at)) if b.aim != (0.0, 0.0) and ahead > 0 else math.nan)
+        found.append(
+            abs(to[0] * math.cos(at) - to[1] * math.sin(at))
+            if b.aim != (0.0, 0.0) and ahead > 0
+            else math.nan
+        )
     return found
 
 
 def extent(values: Values) -> dict[str, float]:
     """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
     size = solid(values).extents
-    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+    return {
+        "width": float(size[0]),
+        "height": float(size[1]),
+        "length": float(size[2]),
+        "wall": values["wall"],
+    }
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -128,22 +195,34 @@ def work(values: Values, setting: Setting) -> Answer:
     total = shared.total
     remarks: list[Remark] = []
     slowest = (
-        min(s * b.hydraulic for s, b in zip([q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)], duct.branches, strict=True))
+        min(
+            s * b.hydraulic
+            for s, b in zip(
+                [q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)],
+                duct.branches,
+                strict=True,
+            )
+        )
         / 1.5e-5
     )
     if slowest < 4000:
         remarks.append(
             Remark(
                 "range",
-                f"The Reynolds number falls to {slowest:,.0f} in a branch: below 4,000 losses of bends and wyes are not well "
-                "known, and small differences in the print shift the balance.",
+                f"The Reynolds number falls to {slowest:,.0f} in a branch: below 4,000 losses of"
+                " bends and wyes are not well known, and small differences in the print shift the"
+                " balance.",
             )
         )
     for b in duct.branches:
         ratio = b.outlet / b.area
         if ratio > 1.6:
             remarks.append(
-                Remark("care", f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening separates and the air leaves on one side.")
+                Remark(
+                    "care",
+                    f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening"
+                    " separates and the air leaves on one side.",
+                )
             )
     steps = tuple(
         Step(
@@ -156,14 +235,35 @@ def work(values: Values, setting: Setting) -> Answer:
         )
         for b, q in zip(duct.branches, shared.flows, strict=True)
     )
-    model = lambda v, unit, relative, absolute=0.0: modelled(v, unit, "duct", "losses of bends, wye and outlets", relative, steps, absolute)  # noqa: E731
+
+    def model(v, unit, relative, absolute=0.0):
+        return modelled(
+            v, unit, "duct", "losses of bends, wye and outlets", relative, steps, absolute
+        )
+
     mass = wall_mass(duct, MATERIALS[values["material"]].density)
     figures = [
-        Figure("total", "Total flow", "volume_flow", model(total, "m3/s", DOUBTS["flow"] if values["fed"] == "fan" else 0.0), True),
         Figure(
-            "imbalance", "Imbalance of the outlets", "percent", model(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2)), True
+            "total",
+            "Total flow",
+            "volume_flow",
+            model(total, "m3/s", DOUBTS["flow"] if values["fed"] == "fan" else 0.0),
+            True,
         ),
-        Figure("pressure", "Pressure before the duct", "pressure", model(shared.pressure, "Pa", 0.15), True),
+        Figure(
+            "imbalance",
+            "Imbalance of the outlets",
+            "percent",
+            model(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2)),
+            True,
+        ),
+        Figure(
+            "pressure",
+            "Pressure before the duct",
+            "pressure",
+            model(shared.pressure, "Pa", 0.15),
+            True,
+        ),
         Figure(
             "mass",
             "Weight of the walls",
@@ -178,7 +278,10 @@ def work(values: Values, setting: Setting) -> Answer:
                     Step(
                         "Walls",
                         "Σ ((w + 2 t)(h + 2 t) − w h) l ρ",
-                        (("t", duct.wall, "m"), ("ρ", MATERIALS[values["material"]].density, "kg/m3")),
+                        (
+                            ("t", duct.wall, "m"),
+                            ("ρ", MATERIALS[values["material"]].density, "kg/m3"),
+                        ),
                         mass,
                         "kg",
                     ),
@@ -189,12 +292,23 @@ def work(values: Values, setting: Setting) -> Answer:
     ]
     for i, (b, q, v) in enumerate(zip(duct.branches, shared.flows, shared.speeds, strict=True)):
         figures += [
-            Figure(f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])),
-            Figure(f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"])),
+            Figure(
+                f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])
+            ),
+            Figure(
+                f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"])
+            ),
         ]
     for i, (b, miss) in enumerate(zip(duct.branches, aim_misses(duct), strict=True)):
         if math.isfinite(miss):
-            figures.append(Figure(f"miss_{i}", f"{b.name.capitalize()} misses its aim by", "length", exact(miss, "m")))
+            figures.append(
+                Figure(
+                    f"miss_{i}",
+                    f"{b.name.capitalize()} misses its aim by",
+                    "length",
+                    exact(miss, "m"),
+                )
+            )
     if len(duct.branches) > 1:
         areas = balancing_outlets(duct, total)
         figures += [
@@ -202,13 +316,25 @@ def work(values: Values, setting: Setting) -> Answer:
             for i, (b, a) in enumerate(zip(duct.branches, areas, strict=True))
         ]
         if shared.imbalance > 2 * DOUBTS["share"]:
-            narrowed = ", ".join(f"{b.name} to {show(a, 'area')}" for b, a in zip(duct.branches, areas, strict=True) if a < b.outlet * 0.995)
-            remarks.append(Remark("care", f"The outlets differ by {100 * shared.imbalance:.0f} %. Narrow {narrowed} and they agree."))
+            narrowed = ", ".join(
+                f"{b.name} to {show(a, 'area')}"
+                for b, a in zip(duct.branches, areas, strict=True)
+                if a < b.outlet * 0.995
+            )
+            remarks.append(
+                Remark(
+                    "care",
+                    f"The outlets differ by {100 * shared.imbalance:.0f} %. Narrow {narrowed} and"
+                    " they agree.",
+                )
+            )
     grid = [total * k / 10 for k in range(1, 17)]
     losses = [share_flow(duct, q).pressure for q in grid]
     lines = [Line("duct", tuple(grid), tuple(losses))]
     if values["fed"] == "fan":
-        lines.append(Line("fan", tuple(grid), tuple(max(fan.pressure(q), 0) for q in grid), dashed=True))
+        lines.append(
+            Line("fan", tuple(grid), tuple(max(fan.pressure(q), 0) for q in grid), dashed=True)
+        )
     charts = [
         Chart(
             "shares",
@@ -227,7 +353,13 @@ def work(values: Values, setting: Setting) -> Answer:
             points=(("now", total, shared.pressure),),
         ),
     ]
-    return Answer(duct_drawing(duct, shared), figures, charts, remarks, {"imbalance": "imbalance", "airflow": "total"})
+    return Answer(
+        duct_drawing(duct, shared),
+        figures,
+        charts,
+        remarks,
+        {"imbalance": "imbalance", "airflow": "total"},
+    )
 
 
 TOOL = register(
@@ -237,8 +369,9 @@ TOOL = register(
         "What leaves where, and which outlets would balance it?",
         INPUTS,
         work,
-        "Rectangular passages with Reynolds numbers above 4,000, bends with a radius of at least half the width, one "
-        "splitting point. Flow of an outlet within 16 %, share within 10 % (95 %).",
+        "Rectangular passages with Reynolds numbers above 4,000, bends with a radius of at least"
+        " half the width, one splitting point. Flow of an outlet within 16 %, share within 10 %"
+        " (95 %).",
         rows=(BRANCHES,),
         solid=solid,
         extent=extent,

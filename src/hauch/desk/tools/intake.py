@@ -6,14 +6,43 @@ import math
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import intake_drawing
-from hauch.core.predict.intake import DOUBT, KINDS, STEEP, Element, chain_losses, choke_places, free_area, steep_places
+from hauch.core.predict.intake import (
+    DOUBT,
+    KINDS,
+    STEEP,
+    Element,
+    chain_losses,
+    choke_places,
+    free_area,
+    steep_places,
+)
 from hauch.core.predict.model import AIR_DENSITY, modelled
 from hauch.core.quantity import Step, exact
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Rows, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Rows,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
 INPUTS = (
     Input("flow", "Flow", "volume_flow", 0.03, "Air", 1e-6, 10),
-    Input("stock_sensor", "Stock part: diameter at the flow sensor", "length", 0.060, "Stock part", 0.002, 1),
+    Input(
+        "stock_sensor",
+        "Stock part: diameter at the flow sensor",
+        "length",
+        0.060,
+        "Stock part",
+        0.002,
+        1,
+    ),
     Input("stock_loss", "… and its loss at this flow", "pressure", 60.0, "Stock part", 0, 1e5),
     Input("lip", "Generator, bell mouth: lip", "length", 0.012, "Generator", 0.001, 0.2),
     Input("wall", "… wall", "length", 0.0016, "Generator", -0.01, 0.02),
@@ -23,7 +52,14 @@ ELEMENTS = Rows(
     "elements",
     "Elements, from the inlet on",
     (
-        Input("kind", "element", "choice", "straight", "", choices=tuple((k.key, k.label) for k in KINDS.values())),
+        Input(
+            "kind",
+            "element",
+            "choice",
+            "straight",
+            "",
+            choices=tuple((k.key, k.label) for k in KINDS.values()),
+        ),
         Input("diameter", "ends at ø", "length", 0.06, "", 0.001, 2),
         Input("length", "length", "length", 0.05, "", 0, 5),
         Input("extra", "and", "number", 0.0, "", 0, 1e4, note=_EXTRA),
@@ -44,7 +80,10 @@ ELEMENTS = Rows(
 def chain(values: Values) -> list[Element]:
     """The elements, their extra figure in SI."""
     scale = {"screen": 0.01, "bell": 0.001, "bend": math.pi / 180}
-    return [Element(r["kind"], r["diameter"], r["length"], r["extra"] * scale.get(r["kind"], 1.0)) for r in values["elements"]]
+    return [
+        Element(r["kind"], r["diameter"], r["length"], r["extra"] * scale.get(r["kind"], 1.0))
+        for r in values["elements"]
+    ]
 
 
 def solid(values: Values) -> Any:
@@ -53,13 +92,23 @@ def solid(values: Values) -> Any:
 
     elements = chain(values)
     at = next((e for e in elements if e.kind == "bell"), elements[0])
-    return bell_mouth_solid(at.diameter, at.extra if at.kind == "bell" and at.extra else values["lip"], max(at.length, 0.005), values["wall"])
+    return bell_mouth_solid(
+        at.diameter,
+        at.extra if at.kind == "bell" and at.extra else values["lip"],
+        max(at.length, 0.005),
+        values["wall"],
+    )
 
 
 def extent(values: Values) -> dict[str, float]:
     """Sizes that an envelope speaks of [m], of the part as the generator makes it."""
     size = solid(values).extents
-    return {"width": float(size[0]), "height": float(size[1]), "length": float(size[2]), "wall": values["wall"]}
+    return {
+        "width": float(size[0]),
+        "height": float(size[1]),
+        "length": float(size[2]),
+        "wall": values["wall"],
+    }
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -70,16 +119,19 @@ def work(values: Values, setting: Setting) -> Answer:
     remarks = [
         Remark(
             "care",
-            f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area is {1e4 * free_area(elements[i]):.1f} "
-            f"cm², the end of the intake has {1e4 * elements[-1].area:.1f} cm².",
+            f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area"
+            f" is {1e4 * free_area(elements[i]):.1f} cm², the end of the intake has"
+            f" {1e4 * elements[-1].area:.1f} cm².",
         )
         for i in choke_places(elements)
     ]
     remarks += [
         Remark(
             "care",
-            f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream leaves the wall. Make it "
-            f"{1000 * (elements[i].diameter - elements[i - 1].diameter) / 2 / math.tan(STEEP):.0f} mm long or more.",
+            f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream"
+            " leaves the wall. Make it"
+            f" {1000 * (elements[i].diameter - elements[i - 1].diameter) / 2 / math.tan(STEEP):.0f}"
+            " mm long or more.",
         )
         for i in steep_places(elements)
     ]
@@ -95,7 +147,10 @@ def work(values: Values, setting: Setting) -> Answer:
         for n, x in enumerate(losses, 1)
     )
     worst = max(range(len(losses)), key=lambda i: losses[i].loss)
-    model = lambda v, unit: modelled(v, unit, "intake", "losses of the elements, each on its own", DOUBT, steps)  # noqa: E731
+
+    def model(v, unit):
+        return modelled(v, unit, "intake", "losses of the elements, each on its own", DOUBT, steps)
+
     end = elements[-1]
     area = values["flow"] / math.sqrt(2 * max(total, 1e-9) / AIR_DENSITY)
     figures = [
@@ -104,7 +159,11 @@ def work(values: Values, setting: Setting) -> Answer:
             "against",
             "Against the stock part",
             "percent",
-            model(100 * (total / values["stock_loss"] - 1), "%") if values["stock_loss"] else exact(math.nan, "%"),
+            (
+                model(100 * (total / values["stock_loss"] - 1), "%")
+                if values["stock_loss"]
+                else exact(math.nan, "%")
+            ),
             True,
         ),
         Figure(
@@ -117,7 +176,15 @@ def work(values: Values, setting: Setting) -> Answer:
                 "intake",
                 "losses of the elements, each on its own",
                 DOUBT / 2,
-                (Step("Effective area", "A = Q / √(2 Δp / ρ)", (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")), area, "m2"),),
+                (
+                    Step(
+                        "Effective area",
+                        "A = Q / √(2 Δp / ρ)",
+                        (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")),
+                        area,
+                        "m2",
+                    ),
+                ),
             ),
             True,
         ),
@@ -158,16 +225,18 @@ def work(values: Values, setting: Setting) -> Answer:
             remarks.append(
                 Remark(
                     "stop",
-                    f"The air passes the flow sensor {abs(change):.0f} % {'faster' if change > 0 else 'slower'} than in the stock "
-                    f"part. A sensor that knows only speed would read the flow {abs(change):.0f} % too {'high' if change > 0 else 'low'}: "
-                    f"its calibration must be made anew, or the section kept at {1000 * values['stock_sensor']:.0f} mm.",
+                    f"The air passes the flow sensor {abs(change):.0f} %"
+                    f" {'faster' if change > 0 else 'slower'} than in the stock part. A sensor that"
+                    f" knows only speed would read the flow {abs(change):.0f} % too"
+                    f" {'high' if change > 0 else 'low'}: its calibration must be made anew, or the"
+                    f" section kept at {1000 * values['stock_sensor']:.0f} mm.",
                 )
             )
         remarks.append(
             Remark(
                 "note",
-                "A sensor also answers to a changed profile: bends and widenings within five diameters before it shift its "
-                "reading even at equal area.",
+                "A sensor also answers to a changed profile: bends and widenings within five"
+                " diameters before it shift its reading even at equal area.",
             )
         )
     place, xs, areas = 0.0, [0.0], [elements[0].area]
@@ -183,19 +252,35 @@ def work(values: Values, setting: Setting) -> Answer:
             ("number", ""),
             ("pressure", "loss"),
             (),
-            bars=tuple((f"{n} {KINDS[x.element.kind].label.lower()}", x.loss) for n, x in enumerate(losses, 1)),
+            bars=tuple(
+                (f"{n} {KINDS[x.element.kind].label.lower()}", x.loss)
+                for n, x in enumerate(losses, 1)
+            ),
             add_up=True,
         ),
-        Chart("area", "Free area along the path", ("length", "path"), ("area", "free area"), (Line("free area", tuple(xs), tuple(areas)),)),
+        Chart(
+            "area",
+            "Free area along the path",
+            ("length", "path"),
+            ("area", "free area"),
+            (Line("free area", tuple(xs), tuple(areas)),),
+        ),
         Chart(
             "loss",
             "Loss over flow",
             ("volume_flow", "flow"),
             ("pressure", "loss"),
             (
-                Line("intake", tuple(grid), tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid)),
                 Line(
-                    "stock, with the square of flow", tuple(grid), tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid), dashed=True
+                    "intake",
+                    tuple(grid),
+                    tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid),
+                ),
+                Line(
+                    "stock, with the square of flow",
+                    tuple(grid),
+                    tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid),
+                    dashed=True,
                 ),
             ),
             points=(("now", values["flow"], total),),
@@ -211,12 +296,15 @@ TOOL = register(
         "Where is the pressure lost, and does the flow sensor still tell the truth?",
         INPUTS,
         work,
-        "Elements several diameters apart, Reynolds numbers above 4,000, screens with 5 to 90 % free area, no choking. "
-        "Loss within 30 % (95 %); pulsating flow of an engine is not in it.",
+        "Elements several diameters apart, Reynolds numbers above 4,000, screens with 5 to 90 %"
+        " free area, no choking. Loss within 30 % (95 %); pulsating flow of an engine is not"
+        " in it.",
         rows=(ELEMENTS,),
         cautions=(
-            "Vehicles: running engines, belts and hot parts, debris and water; changes can be illegal. Local codes come "
-            "first, and a licensed workshop decides.",
+            (
+                "Vehicles: running engines, belts and hot parts, debris and water; changes can be"
+                " illegal. Local codes come first, and a licensed workshop decides."
+            ),
         ),
         solid=solid,
         extent=extent,

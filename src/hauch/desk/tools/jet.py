@@ -9,14 +9,27 @@ from hauch.core.predict.model import cause
 from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Slit, blow, drain_time
 from hauch.core.predict.spread import spread
 from hauch.core.quantity import Step, exact, measured
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
 INPUTS = (
     Input("gap", "Gap", "length", 0.00004, "Slit", 1e-7, 0.1),
     Input("gap_doubt", "Gap tolerance (standard deviation)", "length", 0.00001, "Slit", 0, 0.01),
     Input("length", "Length", "length", 0.300, "Slit", 0.0005, 10),
     Input("discharge", "Discharge coefficient", "number", 0.8, "Slit", 0, 2),
-    Input("gauge", "Pressure at the slit, above the room", "supply_pressure", 3e5, "Air", -1e5, 2e6),
+    Input(
+        "gauge", "Pressure at the slit, above the room", "supply_pressure", 3e5, "Air", -1e5, 2e6
+    ),
     Input("temperature", "Air temperature", "temperature", 20.0, "Air", -20, 100),
     Input("tank", "Tank", "volume", 0.024, "Tank", 0, 10),
     Input("tank_pressure", "… filled to", "supply_pressure", 8e5, "Tank", 0, 3e7),
@@ -30,15 +43,29 @@ def work(values: Values, setting: Setting) -> Answer:
     now = blow(slit)
 
     def both(gap: float, discharge: float) -> dict[str, float]:
-        made = blow(Slit(max(gap, 1e-9), slit.length, slit.gauge, kelvin, min(max(discharge, 0.4), 1.0)))
+        made = blow(
+            Slit(max(gap, 1e-9), slit.length, slit.gauge, kelvin, min(max(discharge, 0.4), 1.0))
+        )
         return {"mass": made.mass_flow, "free": made.free_air, "thrust": made.thrust}
 
-    drain = drain_time(slit, values["tank"], values["tank_pressure"], values["gauge"]) if values["tank"] else math.nan
+    drain = (
+        drain_time(slit, values["tank"], values["tank_pressure"], values["gauge"])
+        if values["tank"]
+        else math.nan
+    )
     inputs = {
-        "gap": measured(slit.gap, "m", [(cause("slit:gap", "tolerance of the gap"), values["gap_doubt"])]),
-        "discharge": measured(slit.discharge, "", [(cause("slit:cd", "discharge coefficient"), 0.06)]),
+        "gap": measured(
+            slit.gap, "m", [(cause("slit:gap", "tolerance of the gap"), values["gap_doubt"])]
+        ),
+        "discharge": measured(
+            slit.discharge, "", [(cause("slit:cd", "discharge coefficient"), 0.06)]
+        ),
     }
-    formula = "ṁ = C A p₀ √(γ/(R T)) (2/(γ+1))^((γ+1)/(2(γ−1)))" if now.choked else "ṁ = C A p₀ √(2γ/((γ−1) R T) (r^(2/γ) − r^((γ+1)/γ)))"
+    formula = (
+        "ṁ = C A p₀ √(γ/(R T)) (2/(γ+1))^((γ+1)/(2(γ−1)))"
+        if now.choked
+        else "ṁ = C A p₀ √(2γ/((γ−1) R T) (r^(2/γ) − r^((γ+1)/γ)))"
+    )
     made = spread(
         both,
         inputs,
@@ -61,7 +88,11 @@ def work(values: Values, setting: Setting) -> Answer:
                 Step(
                     "Tank lasts",
                     "t = (p₁ − p₂) V / (R T ṁ)",
-                    (("p₁", values["tank_pressure"], "Pa"), ("V", values["tank"], "m3"), ("ṁ", now.mass_flow, "kg/s")),
+                    (
+                        ("p₁", values["tank_pressure"], "Pa"),
+                        ("V", values["tank"], "m3"),
+                        ("ṁ", now.mass_flow, "kg/s"),
+                    ),
                     drain,
                     "s",
                     "ideal gas at the room's temperature",
@@ -70,29 +101,39 @@ def work(values: Values, setting: Setting) -> Answer:
             True,
         ),
         Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
-        Figure("temperature", "Temperature of the jet", "temperature", exact(now.temperature - 273.15, "degC")),
-        Figure("per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")),
+        Figure(
+            "temperature",
+            "Temperature of the jet",
+            "temperature",
+            exact(now.temperature - 273.15, "degC"),
+        ),
+        Figure(
+            "per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")
+        ),
     ]
     remarks = [
         Remark(
             "note",
-            f"The slit is {'choked: the air leaves at the speed of sound, and only more pressure or area gives more' if now.choked else 'not choked'} "
-            f"(room over supply {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit {CRITICAL:.3f}).",
+            "The slit is"
+            f" {'choked: the air leaves at the speed of sound, and only more pressure or area gives more' if now.choked else 'not choked'}"  # noqa: E501
+            f" (room over supply {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit"
+            f" {CRITICAL:.3f}).",
         )
     ]
     if share > 15:
         remarks.append(
             Remark(
                 "care",
-                f"A gap that scatters by {share:.0f} % makes the flow scatter by as much, also along the slit. Print it wider "
-                "and set it with a shim of known thickness.",
+                f"A gap that scatters by {share:.0f} % makes the flow scatter by as much, also"
+                " along the slit. Print it wider and set it with a shim of known thickness.",
             )
         )
     if slit.gauge > HAND_LIMIT:
         remarks.append(
             Remark(
                 "stop",
-                f"Above {HAND_LIMIT / 1e5:g} bar the jet injures at close range. Take less pressure, or shut the slit off from hands and eyes.",
+                f"Above {HAND_LIMIT / 1e5:g} bar the jet injures at close range. Take less"
+                " pressure, or shut the slit off from hands and eyes.",
             )
         )
     if slit.gauge == 0:
@@ -106,7 +147,16 @@ def work(values: Values, setting: Setting) -> Answer:
             "Mass flow over pressure",
             ("supply_pressure", "pressure above the room"),
             ("mass_flow", "mass flow"),
-            (Line("slit", tuple(grid), tuple(blow(Slit(slit.gap, slit.length, g, kelvin, slit.discharge)).mass_flow for g in grid)),),
+            (
+                Line(
+                    "slit",
+                    tuple(grid),
+                    tuple(
+                        blow(Slit(slit.gap, slit.length, g, kelvin, slit.discharge)).mass_flow
+                        for g in grid
+                    ),
+                ),
+            ),
             points=(("now", slit.gauge, now.mass_flow),),
             marks=(("choked from here", slit.ambient / CRITICAL - slit.ambient),),
         ),
@@ -115,7 +165,16 @@ def work(values: Values, setting: Setting) -> Answer:
             "Mass flow over gap",
             ("length", "gap"),
             ("mass_flow", "mass flow"),
-            (Line("slit", tuple(gaps), tuple(blow(Slit(g, slit.length, slit.gauge, kelvin, slit.discharge)).mass_flow for g in gaps)),),
+            (
+                Line(
+                    "slit",
+                    tuple(gaps),
+                    tuple(
+                        blow(Slit(g, slit.length, slit.gauge, kelvin, slit.discharge)).mass_flow
+                        for g in gaps
+                    ),
+                ),
+            ),
             points=(("now", slit.gap, now.mass_flow),),
         ),
     ]
@@ -129,11 +188,14 @@ TOOL = register(
         "How much air does the slit take, is it choked, and how exact must the gap be?",
         INPUTS,
         work,
-        "Dry air, gaps far above a hundredth of a millimetre, short passages without friction, up to 10 bar. The doubt "
-        "is that of the gap and of the discharge coefficient.",
+        "Dry air, gaps far above a hundredth of a millimetre, short passages without friction, up"
+        " to 10 bar. The doubt is that of the gap and of the discharge coefficient.",
         cautions=(
-            "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and guard. Printed parts are no "
-            "pressure vessels: keep the volume behind the slit small and shielded.",
+            (
+                "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and"
+                " guard. Printed parts are no pressure vessels: keep the volume behind the slit"
+                " small and shielded."
+            ),
             "Noise above 85 dB(A): hearing protection, exposure time.",
         ),
     )

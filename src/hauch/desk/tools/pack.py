@@ -8,9 +8,30 @@ import numpy as np
 
 from hauch.core.geometry.desk_drawings import pack_drawing
 from hauch.core.predict.model import modelled
-from hauch.core.predict.pack import DOUBT, NEVER_BELOW, Pack, c_rate, charge_time, draw, power_at, pulse_of, run_time
+from hauch.core.predict.pack import (
+    DOUBT,
+    NEVER_BELOW,
+    Pack,
+    c_rate,
+    charge_time,
+    draw,
+    power_at,
+    pulse_of,
+    run_time,
+)
 from hauch.core.quantity import Step, exact
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
 INPUTS = (
     Input("series", "Cells in series", "count", 3, "Cells", 1, 20),
@@ -19,7 +40,16 @@ INPUTS = (
     Input("resistance", "Inner resistance of a cell", "resistance", 0.030, "Cells", 0, 10),
     Input("cut_off", "Cut-off of a cell", "voltage", 3.0, "Cells", 0, 5),
     Input("cell_current", "Most current of a cell", "current", 8.0, "Cells", 0.01, 500),
-    Input("power", "Motor at full throttle", "power", 30.0, "Load", 0.01, 1e4, note="electrical, at the duty; from the rotor's own figures"),
+    Input(
+        "power",
+        "Motor at full throttle",
+        "power",
+        30.0,
+        "Load",
+        0.01,
+        1e4,
+        note="electrical, at the duty; from the rotor's own figures",
+    ),
     Input("throttle", "Throttle", "percent", 70.0, "Load", 0, 100),
     Input("controller_current", "Controller's limit", "current", 20.0, "Load", 0.01, 1000),
     Input("controller_efficiency", "Controller's efficiency", "percent", 94.0, "Load", 1, 100),
@@ -48,7 +78,9 @@ def pack_of(values: Values) -> Pack:
 
 
 def load_at(share: float, values: Values, setting: Setting) -> float:
-    """Power at a throttle [W]: from the chosen rotor's own curve, else with the cube of the throttle."""
+    """Power at a throttle [W]: from the chosen rotor's own curve, else with the cube of the
+    throttle.
+    """
     if not setting.load:
         return power_at(share, values["power"])
     shares, powers = zip(*setting.load, strict=True)
@@ -93,12 +125,23 @@ def work(values: Values, setting: Setting) -> Answer:
             f"{100 * run.left:.0f} % of the charge stay in it",
         ),
     )
-    told = lambda v, unit, steps=(): modelled(v, unit, "pack", "capacity and resistance of real cells", DOUBT, steps)  # noqa: E731
+
+    def told(v, unit, steps=()):
+        return modelled(v, unit, "pack", "capacity and resistance of real cells", DOUBT, steps)
+
     charging = charge_time(pack, values["charge_current"])
     supply = values["supply_voltage"] * values["supply_current"] * pack.controller_efficiency
     figures = [
-        Figure("time", "Runs for", "duration", told(run.time if run.time else math.nan, "s", steps), True),
-        Figure("current", "Current from a full pack", "current", told(full.current, "A", steps), True),
+        Figure(
+            "time",
+            "Runs for",
+            "duration",
+            told(run.time if run.time else math.nan, "s", steps),
+            True,
+        ),
+        Figure(
+            "current", "Current from a full pack", "current", told(full.current, "A", steps), True
+        ),
         Figure(
             "sag",
             "Voltage at the controller, full pack",
@@ -121,18 +164,36 @@ def work(values: Values, setting: Setting) -> Answer:
             told(
                 run.heat,
                 "W",
-                (*steps, Step("Heat in the cells", "I² R", (("I", run.current, "A"), ("R", pack.inner, "ohm")), run.heat, "W", "mean over the run")),
+                (
+                    *steps,
+                    Step(
+                        "Heat in the cells",
+                        "I² R",
+                        (("I", run.current, "A"), ("R", pack.inner, "ohm")),
+                        run.heat,
+                        "W",
+                        "mean over the run",
+                    ),
+                ),
             ),
             True,
         ),
-        Figure("c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")),
+        Figure(
+            "c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")
+        ),
         Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),
-        Figure("drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")),
+        Figure(
+            "drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")
+        ),
         Figure("charging", "Charges in", "duration", told(charging, "s")),
         Figure("supply", "Supply gives the motor", "power", exact(supply, "W")),
         Figure("pulse", "Servo pulse for this throttle", "pulse", exact(pulse_of(share), "s")),
     ]
-    charts = [_time_chart(pack, values, setting), _heat_chart(pack, values, setting), _voltage_chart(pack, power, run.left)]
+    charts = [
+        _time_chart(pack, values, setting),
+        _heat_chart(pack, values, setting),
+        _voltage_chart(pack, power, run.left),
+    ]
     rows: list[tuple[str, ...]] = [
         (
             f"{s} %",
@@ -142,8 +203,15 @@ def work(values: Values, setting: Setting) -> Answer:
         )
         for s in range(0, 101, 10)
     ]
-    answer = Answer(pack_drawing(pack), figures, charts, _remarks(values, pack, most.current, low.pack_voltage, run.time, supply, power))
-    answer.tables = [("Servo pulse, power and run time", ("throttle", "pulse", "power", "runs for"), rows)]
+    answer = Answer(
+        pack_drawing(pack),
+        figures,
+        charts,
+        _remarks(values, pack, most.current, low.pack_voltage, run.time, supply, power),
+    )
+    answer.tables = [
+        ("Servo pulse, power and run time", ("throttle", "pulse", "power", "runs for"), rows)
+    ]
     return answer
 
 
@@ -171,10 +239,22 @@ def _heat_chart(pack: Pack, values: Values, setting: Setting) -> Chart:
     draws = [draw(pack, load_at(s, values, setting)) for s in grid]
     percent = tuple(100 * s for s in grid)
     lines = (
-        Line("cells", percent, tuple(d.pack_heat for d in draws)), Line("cable", percent, tuple(d.cable_heat for d in draws)),
-        Line("controller", percent, tuple((1 - pack.controller_efficiency) * d.current * d.load_voltage for d in draws)),
-    )  # fmt: skip
-    return Chart("heat", "Heat over throttle", ("percent", "throttle"), ("power", "heat"), lines, marks=(("now", values["throttle"]),))
+        Line("cells", percent, tuple(d.pack_heat for d in draws)),
+        Line("cable", percent, tuple(d.cable_heat for d in draws)),
+        Line(
+            "controller",
+            percent,
+            tuple((1 - pack.controller_efficiency) * d.current * d.load_voltage for d in draws),
+        ),
+    )
+    return Chart(
+        "heat",
+        "Heat over throttle",
+        ("percent", "throttle"),
+        ("power", "heat"),
+        lines,
+        marks=(("now", values["throttle"]),),
+    )
 
 
 def _voltage_chart(pack: Pack, power: float, left: float) -> Chart:
@@ -187,19 +267,26 @@ def _voltage_chart(pack: Pack, power: float, left: float) -> Chart:
         ("voltage", "voltage"),
         (
             Line("under load", tuple(100 * s for s in grid), tuple(under)),
-            Line("without load", tuple(100 * s for s in grid), tuple(pack.open_voltage(s) for s in grid), dashed=True),
+            Line(
+                "without load",
+                tuple(100 * s for s in grid),
+                tuple(pack.open_voltage(s) for s in grid),
+                dashed=True,
+            ),
         ),
     )
 
 
-def _remarks(values: Values, pack: Pack, most: float, low: float, time: float, supply: float, power: float) -> list[Remark]:
+def _remarks(
+    values: Values, pack: Pack, most: float, low: float, time: float, supply: float, power: float
+) -> list[Remark]:
     found = []
     if math.isnan(most):
         found.append(
             Remark(
                 "stop",
-                f"The pack cannot give {values['power']:g} W at all: its resistance takes more than half of the voltage. More "
-                "cells in parallel, or a thicker cable.",
+                f"The pack cannot give {values['power']:g} W at all: its resistance takes more than"
+                " half of the voltage. More cells in parallel, or a thicker cable.",
             )
         )
     else:
@@ -207,38 +294,59 @@ def _remarks(values: Values, pack: Pack, most: float, low: float, time: float, s
             found.append(
                 Remark(
                     "stop",
-                    f"At full throttle each cell gives {most / pack.parallel:.1f} A; it may give {pack.cell_current:g} A. Put {math.ceil(most / pack.cell_current)} "
-                    "in parallel.",
+                    f"At full throttle each cell gives {most / pack.parallel:.1f} A; it may give"
+                    f" {pack.cell_current:g} A. Put {math.ceil(most / pack.cell_current)} in"
+                    " parallel.",
                 )
             )
         if most > pack.controller_current:
-            found.append(Remark("stop", f"At full throttle the controller takes {most:.1f} A and is made for {pack.controller_current:g} A."))
+            found.append(
+                Remark(
+                    "stop",
+                    f"At full throttle the controller takes {most:.1f} A and is made for"
+                    f" {pack.controller_current:g} A.",
+                )
+            )
         if most * pack.cable > 0.05 * pack.open_voltage(0.5):
             found.append(
                 Remark(
-                    "care", f"The cable takes {most * pack.cable:.2f} V at full throttle, more than 5 %; it gets warm. Take a thicker or shorter one."
+                    "care",
+                    f"The cable takes {most * pack.cable:.2f} V at full throttle, more than 5 %; it"
+                    " gets warm. Take a thicker or shorter one.",
                 )
             )
     if not time:
-        found.append(Remark("stop", "Under this load the cells are below their cut-off at once: it does not run."))
+        found.append(
+            Remark(
+                "stop",
+                "Under this load the cells are below their cut-off at once: it does not run.",
+            )
+        )
     if pack.cut_off < NEVER_BELOW + 0.3:
         found.append(
             Remark(
                 "care",
-                f"A cut-off of {pack.cut_off:g} V leaves little before {NEVER_BELOW} V, where cells are damaged; with a load "
-                "that stops and starts take 3.0 V or more.",
+                f"A cut-off of {pack.cut_off:g} V leaves little before {NEVER_BELOW} V, where cells"
+                " are damaged; with a load that stops and starts take 3.0 V or more.",
             )
         )
     if supply < power:
         found.append(
             Remark(
                 "care",
-                f"The supply gives {supply:.1f} W, this throttle needs {power:.1f} W: it will drop out or limit. Throttle below "
-                f"{100 * (supply / values['power']) ** (1 / 3):.0f} % or take a stronger one.",
+                f"The supply gives {supply:.1f} W, this throttle needs {power:.1f} W: it will drop"
+                f" out or limit. Throttle below {100 * (supply / values['power']) ** (1 / 3):.0f} %"
+                " or take a stronger one.",
             )
         )
     if values["charge_current"] > pack.capacity * pack.parallel / 3600:
-        found.append(Remark("care", f"Charging at {values['charge_current']:g} A is more than 1 C; most cells want half of it."))
+        found.append(
+            Remark(
+                "care",
+                f"Charging at {values['charge_current']:g} A is more than 1 C; most cells want half"
+                " of it.",
+            )
+        )
     return found
 
 
@@ -249,13 +357,18 @@ TOOL = register(
         "How long does it run, what sags, what gets warm?",
         INPUTS,
         work,
-        "Lithium-ion cells at 15 to 35 °C, loads whose power goes with the cube of the throttle, without ageing. Run "
-        "time within 20 % (95 %); cold or old cells give far less.",
+        "Lithium-ion cells at 15 to 35 °C, loads whose power goes with the cube of the throttle,"
+        " without ageing. Run time within 20 % (95 %); cold or old cells give far less.",
         drives=True,
         cautions=(
-            "Lithium cells: protection board, matched cells of one age, the right charger, fire-safe charging, never unattended. "
-            "Below 0 °C do not charge.",
-            "Mains supplies and variable transformers: guarded, by people competent in it; local codes and licensed electricians first.",
+            (
+                "Lithium cells: protection board, matched cells of one age, the right charger,"
+                " fire-safe charging, never unattended. Below 0 °C do not charge."
+            ),
+            (
+                "Mains supplies and variable transformers: guarded, by people competent in it;"
+                " local codes and licensed electricians first."
+            ),
         ),
     )
 )

@@ -8,11 +8,31 @@ from typing import Any
 from hauch.core.geometry.desk_drawings import ring_drawing
 from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.model import cause, factor
-from hauch.core.predict.ring import SLOT_TO_NECK, Ring, driven, jet_flow_at, jet_speed_at, open_fan, slot_scatter
+from hauch.core.predict.ring import (
+    SLOT_TO_NECK,
+    Ring,
+    driven,
+    jet_flow_at,
+    jet_speed_at,
+    open_fan,
+    slot_scatter,
+)
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.spread import spread
 from hauch.core.quantity import exact, measured
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Rows, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Rows,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
 INPUTS = (
     Input("throat", "Throat", "length", 0.180, "Ring", 0.005, 2),
@@ -22,15 +42,57 @@ INPUTS = (
     Input("neck", "Neck", "length", 0.050, "Ring", 0.002, 1),
     Input("wall", "Wall", "length", 0.0016, "Ring", -0.01, 0.05),
     Input("neck_length", "Length of the neck", "length", 0.05, "Ring", 0.001, 1),
-    Input("slot_doubt", "Slot scatter (standard deviation)", "length", 0.00008, "Ring", 0, 0.01, note="measured places below go before it"),
-    Input("shut_off", "Fan in the foot: pressure without flow", "pressure", 420.0, "Fan in the foot", 1, 1e5),
-    Input("free_flow", "… and flow without resistance", "volume_flow", 0.022, "Fan in the foot", 1e-5, 10),
+    Input(
+        "slot_doubt",
+        "Slot scatter (standard deviation)",
+        "length",
+        0.00008,
+        "Ring",
+        0,
+        0.01,
+        note="measured places below go before it",
+    ),
+    Input(
+        "shut_off",
+        "Fan in the foot: pressure without flow",
+        "pressure",
+        420.0,
+        "Fan in the foot",
+        1,
+        1e5,
+    ),
+    Input(
+        "free_flow",
+        "… and flow without resistance",
+        "volume_flow",
+        0.022,
+        "Fan in the foot",
+        1e-5,
+        10,
+    ),
     Input("power", "Electrical power of both", "power", 6.0, "Compare at equal power", 0.01, 10000),
-    Input("open_efficiency", "Open fan: share that becomes air power", "percent", 25.0, "Compare at equal power", 1, 90),
-    Input("open_diameter", "Open fan: diameter", "length", 0.150, "Compare at equal power", 0.01, 3),
+    Input(
+        "open_efficiency",
+        "Open fan: share that becomes air power",
+        "percent",
+        25.0,
+        "Compare at equal power",
+        1,
+        90,
+    ),
+    Input(
+        "open_diameter", "Open fan: diameter", "length", 0.150, "Compare at equal power", 0.01, 3
+    ),
     Input("distance", "Speed is felt at", "length", 1.0, "Compare at equal power", 0.01, 20),
 )
-SLOTS = Rows("slots", "Slot of a specimen, as measured", (Input("width", "width", "length", 0.0012, "", 0.00001, 0.1),), (), 12, "Measured specimen")
+SLOTS = Rows(
+    "slots",
+    "Slot of a specimen, as measured",
+    (Input("width", "width", "length", 0.0012, "", 0.00001, 0.1),),
+    (),
+    12,
+    "Measured specimen",
+)
 
 
 def ring_of(values: Values) -> Ring:
@@ -38,7 +100,15 @@ def ring_of(values: Values) -> Ring:
     slot = values["slot"]
     if len(values["slots"]) > 1:
         slot = slot_scatter([r["width"] for r in values["slots"]])[0]
-    return Ring(values["throat"] - slot, slot, values["throat"], values["exit"], values["depth"], values["neck"], wall=values["wall"])
+    return Ring(
+        values["throat"] - slot,
+        slot,
+        values["throat"],
+        values["exit"],
+        values["depth"],
+        values["neck"],
+        wall=values["wall"],
+    )
 
 
 def solid(values: Values) -> Any:
@@ -52,8 +122,12 @@ def extent(values: Values) -> dict[str, float]:
     """Sizes that an envelope speaks of [m]."""
     ring = ring_of({**values, "slots": []})
     return {
-        "outer": 2 * ring_profile(ring).outer_radius, "opening": ring.throat - 2 * (ring.slot + ring.wall), "depth": ring.depth, "neck": 2 * neck_radius(ring), "wall": ring.wall,
-    }  # fmt: skip
+        "outer": 2 * ring_profile(ring).outer_radius,
+        "opening": ring.throat - 2 * (ring.slot + ring.wall),
+        "depth": ring.depth,
+        "neck": 2 * neck_radius(ring),
+        "wall": ring.wall,
+    }
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -69,15 +143,35 @@ def work(values: Values, setting: Setting) -> Answer:
         remarks.append(
             Remark(
                 "care" if worst > 0.15 else "note",
-                f"The specimen's slot is {1000 * mean:.2f} mm on average, {100 * scatter / mean:.0f} % scatter over {places} "
-                "places; the jet is thicker and the stream leans to where it is widest.",
+                f"The specimen's slot is {1000 * mean:.2f} mm on average,"
+                f" {100 * scatter / mean:.0f} % scatter over {places} places; the jet is thicker"
+                " and the stream leans to where it is widest.",
             )
         )
     x = values["distance"]
 
-    def both(slot: float, inlet: float, mixing: float, slot_loss: float, neck_loss: float, diffuser: float, open_share: float) -> dict[str, float]:
+    def both(
+        slot: float,
+        inlet: float,
+        mixing: float,
+        slot_loss: float,
+        neck_loss: float,
+        diffuser: float,
+        open_share: float,
+    ) -> dict[str, float]:
         made = Ring(
-            values["throat"] - slot, slot, ring.throat, ring.exit, ring.depth, ring.neck, inlet, mixing, slot_loss, neck_loss, diffuser, ring.wall
+            values["throat"] - slot,
+            slot,
+            ring.throat,
+            ring.exit,
+            ring.depth,
+            ring.neck,
+            inlet,
+            mixing,
+            slot_loss,
+            neck_loss,
+            diffuser,
+            ring.wall,
         )
         s = driven(made, fan)
         o = open_fan(values["power"], open_share, values["open_diameter"])
@@ -95,24 +189,47 @@ def work(values: Values, setting: Setting) -> Answer:
         }
 
     inputs = {
-        "slot": measured(ring.slot, "m", [(cause("ring:slot", "slot width of the print"), scatter)]),
+        "slot": measured(
+            ring.slot, "m", [(cause("ring:slot", "slot width of the print"), scatter)]
+        ),
         "inlet": factor("inlet loss", ring.inlet_loss, 0.5, "ring:inlet"),
         "mixing": factor("mixing loss", ring.mixing_loss, 0.8, "ring:mixing"),
         "slot_loss": factor("slot loss", ring.slot_loss, 0.5, "ring:slot_loss"),
         "neck_loss": factor("neck loss", ring.neck_loss, 0.3, "ring:neck"),
         "diffuser": factor("diffuser efficiency", ring.diffuser_efficiency, 0.25, "ring:diffuser"),
         "open_share": measured(
-            values["open_efficiency"] / 100, "", [(cause("open:share", "efficiency of the open fan"), 0.12 * values["open_efficiency"] / 100)]
+            values["open_efficiency"] / 100,
+            "",
+            [
+                (
+                    cause("open:share", "efficiency of the open fan"),
+                    0.12 * values["open_efficiency"] / 100,
+                )
+            ],
         ),
     }
-    keenan, jet, disc = "Keenan, Neumann, Lustwerk 1950", "Rajaratnam 1976, ch. 2", "actuator disc, Rankine and Froude"
+    keenan, jet, disc = (
+        "Keenan, Neumann, Lustwerk 1950",
+        "Rajaratnam 1976, ch. 2",
+        "actuator disc, Rankine and Froude",
+    )
     made = spread(
         both,
         inputs,
         {
-            "jet": ("m/s", "Speed at the slot", "Δp_fan = (1 + ζ) ρ/2 v² + ζ_n ρ/2 v_n² − suction", "Bernoulli with losses"),
+            "jet": (
+                "m/s",
+                "Speed at the slot",
+                "Δp_fan = (1 + ζ) ρ/2 v² + ζ_n ρ/2 v_n² − suction",
+                "Bernoulli with losses",
+            ),
             "jet_flow": ("m3/s", "Flow from the fan", "Q_j = π d s v", ""),
-            "total": ("m3/s", "Total flow through the ring", "A_j v_j² + A_s v_s² − (1+ζ) v_s² A/2 = (1 + k/2 − e/2 (1 − (A/A_e)²)) v_m² A", keenan),
+            "total": (
+                "m3/s",
+                "Total flow through the ring",
+                "A_j v_j² + A_s v_s² − (1+ζ) v_s² A/2 = (1 + k/2 − e/2 (1 − (A/A_e)²)) v_m² A",
+                keenan,
+            ),
             "ratio": ("", "Total over the fan's own flow", "Q / Q_j", keenan),
             "entrained": ("m3/s", "Drawn along", "A_s v_s", keenan),
             "at": ("m/s", "Speed on the axis", "v = 6.2 d / x v₀", jet),
@@ -133,7 +250,12 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("entrained", "Drawn along", "volume_flow", made["entrained"]),
         Figure("carried", "Ring: flow at the distance", "volume_flow", made["carried"]),
         Figure("open_carried", "Open fan: flow there", "volume_flow", made["open_carried"]),
-        Figure("slot_share", "Slot area over neck area", "percent", exact(100 * ring.slot_area / ring.neck_area, "%")),
+        Figure(
+            "slot_share",
+            "Slot area over neck area",
+            "percent",
+            exact(100 * ring.slot_area / ring.neck_area, "%"),
+        ),
     ]
     remarks += _remarks(values, ring, streams.ratio, {k: q.value for k, q in made.items()}, fan)
     grid = [0.02 + (2.5 * x) * k / 40 for k in range(41)]
@@ -145,8 +267,17 @@ def work(values: Values, setting: Setting) -> Answer:
             ("length", "distance"),
             ("air_speed", "speed on the axis"),
             (
-                Line("ring", tuple(grid), tuple(jet_speed_at(streams.out, ring.exit, d) for d in grid)),
-                Line("open fan", tuple(grid), tuple(jet_speed_at(o.speed, o.diameter, d) for d in grid), dashed=True),
+                Line(
+                    "ring",
+                    tuple(grid),
+                    tuple(jet_speed_at(streams.out, ring.exit, d) for d in grid),
+                ),
+                Line(
+                    "open fan",
+                    tuple(grid),
+                    tuple(jet_speed_at(o.speed, o.diameter, d) for d in grid),
+                    dashed=True,
+                ),
             ),
             marks=(("felt here", x),),
         ),
@@ -156,20 +287,45 @@ def work(values: Values, setting: Setting) -> Answer:
             ("length", "distance"),
             ("volume_flow", "flow"),
             (
-                Line("ring", tuple(grid), tuple(jet_flow_at(streams.total_flow, ring.exit, d) for d in grid)),
-                Line("open fan", tuple(grid), tuple(jet_flow_at(o.flow, o.diameter, d) for d in grid), dashed=True),
+                Line(
+                    "ring",
+                    tuple(grid),
+                    tuple(jet_flow_at(streams.total_flow, ring.exit, d) for d in grid),
+                ),
+                Line(
+                    "open fan",
+                    tuple(grid),
+                    tuple(jet_flow_at(o.flow, o.diameter, d) for d in grid),
+                    dashed=True,
+                ),
             ),
             marks=(("felt here", x),),
         ),
         _slots_chart(values, ring, fan),
     ]
-    return Answer(ring_drawing(ring, streams), figures, charts, remarks, {"airflow": "total", "jet_speed": "at", "bag_flow": "total"})
+    return Answer(
+        ring_drawing(ring, streams),
+        figures,
+        charts,
+        remarks,
+        {"airflow": "total", "jet_speed": "at", "bag_flow": "total"},
+    )
 
 
 def _slots_chart(values: Values, ring: Ring, fan: FanSource) -> Chart:
     """Total flow over slot width: where the best slot lies for this fan."""
-    widths = [ring.slot * (0.3 + 0.1 * k) for k in range(0, 24) if ring.slot * (0.3 + 0.1 * k) < ring.throat / 8]
-    flows = [driven(Ring(ring.throat - w, w, ring.throat, ring.exit, ring.depth, ring.neck, wall=ring.wall), fan).total_flow for w in widths]
+    widths = [
+        ring.slot * (0.3 + 0.1 * k)
+        for k in range(0, 24)
+        if ring.slot * (0.3 + 0.1 * k) < ring.throat / 8
+    ]
+    flows = [
+        driven(
+            Ring(ring.throat - w, w, ring.throat, ring.exit, ring.depth, ring.neck, wall=ring.wall),
+            fan,
+        ).total_flow
+        for w in widths
+    ]
     at = driven(ring, fan).total_flow
     return Chart(
         "slots",
@@ -181,40 +337,45 @@ def _slots_chart(values: Values, ring: Ring, fan: FanSource) -> Chart:
     )
 
 
-def _remarks(values: Values, ring: Ring, ratio: float, made: dict[str, float], fan: FanSource) -> list[Remark]:
+def _remarks(
+    values: Values, ring: Ring, ratio: float, made: dict[str, float], fan: FanSource
+) -> list[Remark]:
     found = []
     share = ring.slot_area / ring.neck_area
     if share > SLOT_TO_NECK:
         found.append(
             Remark(
                 "care",
-                f"The slot's area is {100 * share:.0f} % of the neck's. Above {100 * SLOT_TO_NECK:.0f} % the neck chokes the "
-                f"jet: widen the neck or narrow the slot to {1000 * SLOT_TO_NECK * ring.neck_area / (math.pi * ring.slot_diameter):.2f} "
-                "mm.",
+                f"The slot's area is {100 * share:.0f} % of the neck's. Above"
+                f" {100 * SLOT_TO_NECK:.0f} % the neck chokes the jet: widen the neck or narrow the"
+                " slot to"
+                f" {1000 * SLOT_TO_NECK * ring.neck_area / (math.pi * ring.slot_diameter):.2f} mm.",
             )
         )
     if ring.neck / 2 > neck_radius(ring) * 1.001:
         found.append(
             Remark(
                 "care",
-                f"The ring is too shallow for the neck: its bore is narrowed to {2000 * neck_radius(ring):.0f} mm where it "
-                f"meets the plenum. Make the ring {1000 * (ring.neck + 2 * ring.wall) / 0.72:.0f} mm deep.",
+                "The ring is too shallow for the neck: its bore is narrowed to"
+                f" {2000 * neck_radius(ring):.0f} mm where it meets the plenum. Make the ring"
+                f" {1000 * (ring.neck + 2 * ring.wall) / 0.72:.0f} mm deep.",
             )
         )
     if ring.spread > math.radians(7):
         found.append(
             Remark(
                 "care" if ring.spread < math.radians(12) else "range",
-                f"The diffuser opens by {math.degrees(ring.spread):.0f}° a side. Above 7° the stream leaves the wall; above "
-                "12° nothing is recovered.",
+                f"The diffuser opens by {math.degrees(ring.spread):.0f}° a side. Above 7° the"
+                " stream leaves the wall; above 12° nothing is recovered.",
             )
         )
     if values["distance"] < 6.2 * ring.exit:
         found.append(
             Remark(
                 "range",
-                f"At {values['distance']:g} m the ring's stream is not yet a developed jet (from {6.2 * ring.exit:.1f} m on); "
-                "the speed there is that of the core, and it may hollow out in the middle.",
+                f"At {values['distance']:g} m the ring's stream is not yet a developed jet (from"
+                f" {6.2 * ring.exit:.1f} m on); the speed there is that of the core, and it may"
+                " hollow out in the middle.",
             )
         )
     air, own = made["total"] * made["at"], made["open_total"] * made["open_at"]
@@ -224,20 +385,29 @@ def _remarks(values: Values, ring: Ring, ratio: float, made: dict[str, float], f
         0,
         Remark(
             "note",
-            f"At equal {values['power']:g} W the ring moves {100 * abs(made['total'] / made['open_total'] - 1):.0f} % {said} "
-            f"air through itself than the open fan, and its stream is {100 * abs(made['at'] / made['open_at'] - 1):.0f} "
-            f"% {felt} at {values['distance']:g} m.",
+            f"At equal {values['power']:g} W the ring moves"
+            f" {100 * abs(made['total'] / made['open_total'] - 1):.0f} % {said} air through itself"
+            " than the open fan, and its stream is"
+            f" {100 * abs(made['at'] / made['open_at'] - 1):.0f} % {felt} at"
+            f" {values['distance']:g} m.",
         ),
     )
     if ratio > 25 or air > 8 * own:
-        found.append(Remark("range", "So much entrainment has not been seen in rings of this kind; check slot, fan and power."))
+        found.append(
+            Remark(
+                "range",
+                "So much entrainment has not been seen in rings of this kind; check slot, fan and"
+                " power.",
+            )
+        )
     most = fan.shut_off * fan.free_flow * 2 / 3 / math.sqrt(3)
     if most > values["power"]:
         found.append(
             Remark(
                 "stop",
-                f"The fan in the foot would give {most:.1f} W of air power at its best, more than the {values['power']:g} W "
-                "of electrical power stated: one of the three figures is wrong.",
+                f"The fan in the foot would give {most:.1f} W of air power at its best, more than"
+                f" the {values['power']:g} W of electrical power stated: one of the three figures"
+                " is wrong.",
             )
         )
     return found
@@ -247,13 +417,16 @@ TOOL = register(
     Tool(
         "ring",
         "Bladeless ring",
-        "How much air does the ring draw along, and is it worth it against an open fan at equal power?",
+        "How much air does the ring draw along, and is it worth it against an open fan at equal"
+        " power?",
         INPUTS,
         work,
-        "Slots of 0.3 to 5 mm, diffusers below 7° a side, throats of at least ten slot widths. The doubt holds slot "
-        "scatter, losses and diffuser; a jet that leaves the wall is not in it.",
+        "Slots of 0.3 to 5 mm, diffusers below 7° a side, throats of at least ten slot widths. The"
+        " doubt holds slot scatter, losses and diffuser; a jet that leaves the wall is not in it.",
         rows=(SLOTS,),
-        cautions=("The fan in the foot spins at high speed: guard its inlet, and run it only closed.",),
+        cautions=(
+            "The fan in the foot spins at high speed: guard its inlet, and run it only closed.",
+        ),
         solid=solid,
         extent=extent,
         part="ring",

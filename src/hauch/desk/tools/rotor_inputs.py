@@ -18,19 +18,85 @@ MOTOR = ("drive", ("motor",))
 
 INPUTS = (
     Input("blades", "Blades", "count", 7, "Blades", 1, 60),
-    Input("family", "Section", "choice", "arc", "Blades", choices=tuple((f.key, f.label) for f in FAMILIES.values())),
+    Input(
+        "family",
+        "Section",
+        "choice",
+        "arc",
+        "Blades",
+        choices=tuple((f.key, f.label) for f in FAMILIES.values()),
+    ),
     Input("hub", "Hub diameter", "length", 0.050, "Blades", 0.001, 1.0),
     Input("tip", "Tip diameter", "length", 0.134, "Blades", 0.005, 2.0),
     Input("gap", "Tip gap", "length", 0.001, "Blades", -0.01, 0.05),
     Input(
-        "pitch", "Pitch", "angle", tuple(np.radians([42, 34, 28, 24, 21]).tolist()), "Along the radius", math.radians(1), math.radians(89), points=5
+        "pitch",
+        "Pitch",
+        "angle",
+        tuple(np.radians([42, 34, 28, 24, 21]).tolist()),
+        "Along the radius",
+        math.radians(1),
+        math.radians(89),
+        points=5,
     ),
-    Input("chord", "Chord", "length", (0.028, 0.031, 0.034, 0.036, 0.037), "Along the radius", 0.001, 0.5, points=5),
-    Input("camber", "Camber", "percent", (6.0, 6.0, 5.5, 5.0, 4.5), "Along the radius", -2, 15, points=5),
-    Input("thickness", "Thickness", "length", (0.0025, 0.0022, 0.0019, 0.0016, 0.0014), "Along the radius", 0.0002, 0.05, points=5),
-    Input("sweep", "Sweep of the tip", "angle", 0.0, "Blades", -1.0, 1.0, note="forward is positive; for drawing and print, not in the model"),
-    Input("lean", "Lean of the tip", "length", 0.0, "Blades", -0.1, 0.1, note="along the axis; for drawing and print, not in the model"),
-    Input("placed", "Placed", "choice", "ducted", "Running", choices=(("ducted", "in a duct or frame"), ("free", "free, without a duct"))),
+    Input(
+        "chord",
+        "Chord",
+        "length",
+        (0.028, 0.031, 0.034, 0.036, 0.037),
+        "Along the radius",
+        0.001,
+        0.5,
+        points=5,
+    ),
+    Input(
+        "camber",
+        "Camber",
+        "percent",
+        (6.0, 6.0, 5.5, 5.0, 4.5),
+        "Along the radius",
+        -2,
+        15,
+        points=5,
+    ),
+    Input(
+        "thickness",
+        "Thickness",
+        "length",
+        (0.0025, 0.0022, 0.0019, 0.0016, 0.0014),
+        "Along the radius",
+        0.0002,
+        0.05,
+        points=5,
+    ),
+    Input(
+        "sweep",
+        "Sweep of the tip",
+        "angle",
+        0.0,
+        "Blades",
+        -1.0,
+        1.0,
+        note="forward is positive; for drawing and print, not in the model",
+    ),
+    Input(
+        "lean",
+        "Lean of the tip",
+        "length",
+        0.0,
+        "Blades",
+        -0.1,
+        0.1,
+        note="along the axis; for drawing and print, not in the model",
+    ),
+    Input(
+        "placed",
+        "Placed",
+        "choice",
+        "ducted",
+        "Running",
+        choices=(("ducted", "in a duct or frame"), ("free", "free, without a duct")),
+    ),
     Input("speed", "Speed", "rotational_speed", 1900.0, "Running", 1, 60000),
     Input(
         "arrangement",
@@ -46,24 +112,120 @@ INPUTS = (
         ),
         shown_with=DUCTED,
     ),
-    Input("inlet", "Entrance", "choice", "rounded", "Running", choices=tuple((k, v[0]) for k, v in INLETS.items()), shown_with=DUCTED),
-    Input("system_pressure", "System: loses", "pressure", 20.0, "Running", 0, 1e5, shown_with=DUCTED),
+    Input(
+        "inlet",
+        "Entrance",
+        "choice",
+        "rounded",
+        "Running",
+        choices=tuple((k, v[0]) for k, v in INLETS.items()),
+        shown_with=DUCTED,
+    ),
+    Input(
+        "system_pressure", "System: loses", "pressure", 20.0, "Running", 0, 1e5, shown_with=DUCTED
+    ),
     Input("system_flow", "… at", "volume_flow", 0.05, "Running", 1e-5, 100, shown_with=DUCTED),
-    Input("exponent", "Exponent of its loss", "number", 2.0, "Running", 0.8, 2.5, shown_with=DUCTED),
-    Input("advance", "Air comes towards it at", "air_speed", 0.0, "Running", 0, 50, shown_with=("placed", ("free",))),
-    Input("drive", "Driven at", "choice", "speed", "Motor and gear", choices=(("speed", "the speed above"), ("motor", "what motor and gear reach"))),
-    Input("stall_torque", "Motor torque at rest", "torque", 0.030, "Motor and gear", 0, 100, shown_with=MOTOR),
-    Input("idle_speed", "Motor speed without load", "rotational_speed", 2600.0, "Motor and gear", 1, 100000, shown_with=MOTOR),
-    Input("gear_ratio", "Motor turns for one of the rotor", "number", 1.0, "Motor and gear", 0.01, 100, shown_with=MOTOR),
-    Input("gear_efficiency", "Gear efficiency", "percent", 100.0, "Motor and gear", 1, 100, shown_with=MOTOR),
-    Input("friction", "Friction at the rotor", "torque", 0.0005, "Motor and gear", 0, 10, shown_with=MOTOR),
+    Input(
+        "exponent", "Exponent of its loss", "number", 2.0, "Running", 0.8, 2.5, shown_with=DUCTED
+    ),
+    Input(
+        "advance",
+        "Air comes towards it at",
+        "air_speed",
+        0.0,
+        "Running",
+        0,
+        50,
+        shown_with=("placed", ("free",)),
+    ),
+    Input(
+        "drive",
+        "Driven at",
+        "choice",
+        "speed",
+        "Motor and gear",
+        choices=(("speed", "the speed above"), ("motor", "what motor and gear reach")),
+    ),
+    Input(
+        "stall_torque",
+        "Motor torque at rest",
+        "torque",
+        0.030,
+        "Motor and gear",
+        0,
+        100,
+        shown_with=MOTOR,
+    ),
+    Input(
+        "idle_speed",
+        "Motor speed without load",
+        "rotational_speed",
+        2600.0,
+        "Motor and gear",
+        1,
+        100000,
+        shown_with=MOTOR,
+    ),
+    Input(
+        "gear_ratio",
+        "Motor turns for one of the rotor",
+        "number",
+        1.0,
+        "Motor and gear",
+        0.01,
+        100,
+        shown_with=MOTOR,
+    ),
+    Input(
+        "gear_efficiency",
+        "Gear efficiency",
+        "percent",
+        100.0,
+        "Motor and gear",
+        1,
+        100,
+        shown_with=MOTOR,
+    ),
+    Input(
+        "friction",
+        "Friction at the rotor",
+        "torque",
+        0.0005,
+        "Motor and gear",
+        0,
+        10,
+        shown_with=MOTOR,
+    ),
     Input("motor_efficiency", "Motor efficiency", "percent", 55.0, "Motor and gear", 1, 99),
-    Input("material", "Material", "choice", "petg", "Strength", choices=tuple((m.key, m.label) for m in MATERIALS.values())),
+    Input(
+        "material",
+        "Material",
+        "choice",
+        "petg",
+        "Strength",
+        choices=tuple((m.key, m.label) for m in MATERIALS.values()),
+    ),
     Input("wall", "Hub wall", "length", 0.0016, "Strength", 0.0001, 0.05),
-    Input("edge", "Blade edge, at least", "length", 0.001, "Strength", 0, 0.01, note="of the print; the prediction keeps the section's own edge"),
+    Input(
+        "edge",
+        "Blade edge, at least",
+        "length",
+        0.001,
+        "Strength",
+        0,
+        0.01,
+        note="of the print; the prediction keeps the section's own edge",
+    ),
     Input("depth", "Hub depth", "length", 0.024, "Strength", 0.002, 0.5),
     Input("shaft", "Shaft", "length", 0.004, "Strength", 0.0005, 0.1),
-    Input("layers", "Layers lie", "choice", "flat", "Strength", choices=(("flat", "across the axis"), ("standing", "along the axis"))),
+    Input(
+        "layers",
+        "Layers lie",
+        "choice",
+        "flat",
+        "Strength",
+        choices=(("flat", "across the axis"), ("standing", "along the axis")),
+    ),
 )
 
 
@@ -90,7 +252,11 @@ def installed(values: Values, speed: float | None = None) -> Installed:
     two = values["arrangement"] != "one"
     turns = (1, -1) if values["arrangement"] == "counter" else (1, 1)
     return Installed(
-        (row, row) if two else (row,), speed or values["speed"], turns if two else (1,), values["inlet"], values["arrangement"] == "straightened"
+        (row, row) if two else (row,),
+        speed or values["speed"],
+        turns if two else (1,),
+        values["inlet"],
+        values["arrangement"] == "straightened",
     )
 
 
@@ -98,7 +264,9 @@ def solid(values: Values) -> Any:
     """The rotor as a solid."""
     from hauch.core.geometry.solids import Hub, rotor_solid
 
-    return rotor_solid(blading(values), Hub(values["shaft"], values["wall"], values["depth"]), edge=values["edge"])
+    return rotor_solid(
+        blading(values), Hub(values["shaft"], values["wall"], values["depth"]), edge=values["edge"]
+    )
 
 
 def extent(values: Values) -> dict[str, float]:
@@ -109,5 +277,9 @@ def extent(values: Values) -> dict[str, float]:
     low, high = blade_depth(row)
     half = values["depth"] / 2
     return {
-        "swept": row.tip, "hub": row.hub, "depth": max(high, half) - min(low, -half), "wall": min(*row.thickness, values["wall"]), "shaft": values["shaft"],
-    }  # fmt: skip
+        "swept": row.tip,
+        "hub": row.hub,
+        "depth": max(high, half) - min(low, -half),
+        "wall": min(*row.thickness, values["wall"]),
+        "shaft": values["shaft"],
+    }

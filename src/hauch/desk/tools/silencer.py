@@ -11,9 +11,24 @@ from hauch.core.geometry.desk_drawings import silencer_drawing
 from hauch.core.predict.model import cause
 from hauch.core.predict.silencer import DOUBT, Chamber, PerforatedTube, QuarterWave, Silencer, curve
 from hauch.core.quantity import Quantity, Step, exact, measured
-from hauch.desk.tools.base import Answer, Chart, Figure, Input, Line, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.base import (
+    Answer,
+    Chart,
+    Figure,
+    Input,
+    Line,
+    Remark,
+    Setting,
+    Tool,
+    Values,
+    register,
+)
 
-PERFORATED, BRANCH, ROOM = ("form", ("perforated",)), ("form", ("branch",)), ("form", ("chamber", "perforated"))
+PERFORATED, BRANCH, ROOM = (
+    ("form", ("perforated",)),
+    ("form", ("branch",)),
+    ("form", ("chamber", "perforated")),
+)
 INPUTS = (
     Input(
         "form",
@@ -21,14 +36,27 @@ INPUTS = (
         "choice",
         "chamber",
         "Silencer",
-        choices=(("chamber", "expansion chamber"), ("branch", "quarter-wave branch"), ("perforated", "perforated tube in a chamber")),
+        choices=(
+            ("chamber", "expansion chamber"),
+            ("branch", "quarter-wave branch"),
+            ("perforated", "perforated tube in a chamber"),
+        ),
     ),
     Input("duct", "Duct", "length", 0.040, "Silencer", 0.002, 1),
     Input("chamber", "Chamber", "length", 0.090, "Silencer", 0.002, 2, shown_with=ROOM),
     Input("branch", "Branch", "length", 0.025, "Silencer", 0.001, 1, shown_with=BRANCH),
     Input("length", "Length", "length", 0.120, "Silencer", 0.001, 5),
     Input("hole", "Holes", "length", 0.003, "Silencer", 0.0002, 0.1, shown_with=PERFORATED),
-    Input("open_share", "Open share of the tube", "percent", 5.0, "Silencer", 0, 100, shown_with=PERFORATED),
+    Input(
+        "open_share",
+        "Open share of the tube",
+        "percent",
+        5.0,
+        "Silencer",
+        0,
+        100,
+        shown_with=PERFORATED,
+    ),
     Input("wall", "Wall", "length", 0.0016, "Silencer", -0.01, 0.05),
     Input("whistle", "Measured whistle", "frequency", 600.0, "Tones", 20, 16000),
     Input("blades", "Blades of the fan", "count", 7, "Tones", 1, 100),
@@ -43,7 +71,14 @@ def part(values: Values) -> Silencer:
         return Chamber(values["duct"], values["chamber"], values["length"])
     if values["form"] == "branch":
         return QuarterWave(values["duct"], values["branch"], values["length"])
-    return PerforatedTube(values["duct"], values["chamber"], values["length"], values["hole"], values["wall"], values["open_share"] / 100)
+    return PerforatedTube(
+        values["duct"],
+        values["chamber"],
+        values["length"],
+        values["hole"],
+        values["wall"],
+        values["open_share"] / 100,
+    )
 
 
 def solid(values: Values) -> Any:
@@ -70,9 +105,19 @@ def extent(values: Values) -> dict[str, float]:
     made, wall = part(values), values["wall"]
     if isinstance(made, QuarterWave):
         wide = max(made.duct, made.branch) + 2 * wall
-        return {"width": wide, "height": made.duct + made.length + 2 * wall, "length": made.branch + 2 * STUB, "wall": wall}
+        return {
+            "width": wide,
+            "height": made.duct + made.length + 2 * wall,
+            "length": made.branch + 2 * STUB,
+            "wall": wall,
+        }
     wide = made.chamber + 2 * wall
-    return {"width": wide, "height": wide, "length": made.length + 2 * wall + 2 * STUB, "wall": wall}
+    return {
+        "width": wide,
+        "height": wide,
+        "length": made.length + 2 * wall + 2 * STUB,
+        "wall": wall,
+    }
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -84,7 +129,10 @@ def work(values: Values, setting: Setting) -> Answer:
     top = max(min(2 * limit, 12000.0), 2.2 * values["whistle"], 3 * tone)
     grid = np.linspace(20, top, 400)
     loss = curve(silencer, grid, c)
-    at = lambda f: float(silencer.loss(f, c))  # noqa: E731
+
+    def at(f):
+        return float(silencer.loss(f, c))
+
     formula = {
         "chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)",
         "branch": "TL = 10 lg(1 + (m tan kL)² / 4)",
@@ -92,7 +140,14 @@ def work(values: Values, setting: Setting) -> Answer:
     }[values["form"]]
 
     def told(f: float) -> Quantity:
-        step = Step("Transmission loss", formula, (("f", f, "Hz"), ("c", c, "m/s"), ("L", values["length"], "m")), at(f), "dB", "Munjal 2014, ch. 2")
+        step = Step(
+            "Transmission loss",
+            formula,
+            (("f", f, "Hz"), ("c", c, "m/s"), ("L", values["length"], "m")),
+            at(f),
+            "dB",
+            "Munjal 2014, ch. 2",
+        )
         width = 0.03 * f  # a print's length and the air's temperature shift the curve by about 3 %
         shift = max(abs(at(f + width) - at(f)), abs(at(f - width) - at(f)))
         return measured(
@@ -114,9 +169,23 @@ def work(values: Values, setting: Setting) -> Answer:
         figures.append(Figure("tuned", "Tuned to", "frequency", exact(f0, "Hz"), True))
         needed = silencer.open_share * (values["whistle"] / f0) ** 2
         if 0 < needed <= 0.5:
-            figures.append(Figure("open_for", "Open share for the whistle", "percent", exact(100 * needed, "%"), True))
+            figures.append(
+                Figure(
+                    "open_for",
+                    "Open share for the whistle",
+                    "percent",
+                    exact(100 * needed, "%"),
+                    True,
+                )
+            )
         else:
-            remarks.append(Remark("care", "No open share up to 50 % tunes this chamber to the whistle; change its length or width."))
+            remarks.append(
+                Remark(
+                    "care",
+                    "No open share up to 50 % tunes this chamber to the whistle; change its length"
+                    " or width.",
+                )
+            )
     else:
         wanted = silencer.length_for(values["whistle"], c)
         figures.append(
@@ -124,7 +193,18 @@ def work(values: Values, setting: Setting) -> Answer:
                 "tuned",
                 "Most loss at",
                 "frequency",
-                exact(c / (4 * (values["length"] if isinstance(silencer, Chamber) else silencer.sounding_length)), "Hz"),
+                exact(
+                    c
+                    / (
+                        4
+                        * (
+                            values["length"]
+                            if isinstance(silencer, Chamber)
+                            else silencer.sounding_length
+                        )
+                    ),
+                    "Hz",
+                ),
                 True,
             )
         )
@@ -147,7 +227,13 @@ def work(values: Values, setting: Setting) -> Answer:
             )
         )
         if wanted <= 0:
-            remarks.append(Remark("care", "The whistle is so high that the branch is shorter than its own end correction; take a narrower one."))
+            remarks.append(
+                Remark(
+                    "care",
+                    "The whistle is so high that the branch is shorter than its own end correction;"
+                    " take a narrower one.",
+                )
+            )
     figures += [
         Figure("limit", "Holds up to", "frequency", exact(limit, "Hz")),
         Figure("blade", "Blade-passing tone", "frequency", exact(tone, "Hz")),
@@ -158,17 +244,22 @@ def work(values: Values, setting: Setting) -> Answer:
             remarks.append(
                 Remark(
                     "range",
-                    f"The {name} ({f:.0f} Hz) lies above {limit:.0f} Hz, where the formula no longer holds: cross modes, or a chamber "
-                    "that is long against the wave.",
+                    f"The {name} ({f:.0f} Hz) lies above {limit:.0f} Hz, where the formula no"
+                    " longer holds: cross modes, or a chamber that is long against the wave.",
                 )
             )
         elif at(f) < 3:
-            remarks.append(Remark("care", f"At the {name} ({f:.0f} Hz) the silencer takes {at(f):.1f} dB only."))
+            remarks.append(
+                Remark(
+                    "care", f"At the {name} ({f:.0f} Hz) the silencer takes {at(f):.1f} dB only."
+                )
+            )
     remarks.append(
         Remark(
             "note",
-            "Transmission loss is what the silencer takes from a wave that goes through without coming back; what is heard "
-            "outside depends on the ducts before and behind it too, and the flow's own noise is not in it.",
+            "Transmission loss is what the silencer takes from a wave that goes through without"
+            " coming back; what is heard outside depends on the ducts before and behind it too, and"
+            " the flow's own noise is not in it.",
         )
     )
     inside = grid <= limit
@@ -179,7 +270,12 @@ def work(values: Values, setting: Setting) -> Answer:
         ("decibel", "transmission loss"),
         (
             Line("model", tuple(grid[inside].tolist()), tuple(loss[inside].tolist())),
-            Line("beyond its range", tuple(grid[~inside].tolist()), tuple(loss[~inside].tolist()), dashed=True),
+            Line(
+                "beyond its range",
+                tuple(grid[~inside].tolist()),
+                tuple(loss[~inside].tolist()),
+                dashed=True,
+            ),
         ),
         marks=(("whistle", values["whistle"]), ("blade-passing", tone)),
     )
@@ -193,9 +289,14 @@ TOOL = register(
         "Which length takes out which whistle?",
         INPUTS,
         work,
-        "Plane waves: below the first cross mode of the chamber, a perforated chamber shorter than an eighth of the "
-        "wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
-        cautions=("A soft or leaking wall lets the sound around: seal joints with gaskets before judging a silencer.",),
+        "Plane waves: below the first cross mode of the chamber, a perforated chamber shorter than"
+        " an eighth of the wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
+        cautions=(
+            (
+                "A soft or leaking wall lets the sound around: seal joints with gaskets before"
+                " judging a silencer."
+            ),
+        ),
         solid=solid,
         extent=extent,
         part="intake",

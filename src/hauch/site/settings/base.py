@@ -1,4 +1,6 @@
-"""Settings of an installation, all from the environment that ./hauch sets; safe by default (no debug, no secret here)."""
+"""Settings of an installation, all from the environment that ./hauch sets; safe by default (no
+debug, no secret here).
+"""
 
 from __future__ import annotations
 
@@ -70,12 +72,19 @@ TEMPLATES = [
     }
 ]
 
-DATABASES = {"default": database(os.environ["HAUCH_DATABASE_URL"], pool=os.environ.get("HAUCH_POOL") != "0")}
+DATABASES = {
+    "default": database(os.environ["HAUCH_DATABASE_URL"], pool=os.environ.get("HAUCH_POOL") != "0")
+}
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
 AUTH_USER_MODEL = "people.User"
-AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}
+]
 LOGIN_URL = "people:login"
 LOGIN_REDIRECT_URL = "home"
 LOGOUT_REDIRECT_URL = "people:login"
@@ -119,7 +128,10 @@ STORAGES = {
     "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
     "staticfiles": {"BACKEND": "whitenoise.storage.CompressedManifestStaticFilesStorage"},
 }
-FILE_UPLOAD_HANDLERS = ["hauch.site.uploads.LimitedUploadHandler", "django.core.files.uploadhandler.TemporaryFileUploadHandler"]
+FILE_UPLOAD_HANDLERS = [
+    "hauch.site.uploads.LimitedUploadHandler",
+    "django.core.files.uploadhandler.TemporaryFileUploadHandler",
+]
 FILE_UPLOAD_PERMISSIONS = 0o600
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 4000
 DATA_UPLOAD_MAX_MEMORY_SIZE = 6_000_000  # a piece of a file comes as a body

@@ -21,6 +21,10 @@ def figure(kind: str, data: Any, label: str, system: str) -> SafeString:
     text = json.dumps(spec, ensure_ascii=False).translate(_ESCAPES)
     number = f"chart-{kind}-{next(_ids)}"
     return format_html(
-        '<figure class="chart-figure" data-chart="{}"><div class="chart" role="img" aria-label="{}"></div><script type="application/json" id="{}">{}</script></figure>',
-        number, label, number, mark_safe(text),  # noqa: S308 escaped above
-    )  # fmt: skip
+        '<figure class="chart-figure" data-chart="{}"><div class="chart" role="img"'
+        ' aria-label="{}"></div><script type="application/json" id="{}">{}</script></figure>',
+        number,
+        label,
+        number,
+        mark_safe(text),  # noqa: S308 escaped above
+    )

@@ -34,7 +34,9 @@ def figure(context, value, kind, expanded=None, sign=False) -> SafeString:
 
 @register.simple_tag(takes_context=True)
 def number(context, value, kind, doubt=None) -> str:
-    """The number alone, with as many digits as a doubt allows, for a table whose heading has the unit."""
+    """The number alone, with as many digits as a doubt allows, for a table whose heading has the
+    unit.
+    """
     return show(value, kind, units_of(context), doubt).number
 
 
@@ -63,7 +65,9 @@ NUMBERED = re.compile(r"([A-Za-z]+)(\d+)")
 
 @register.filter
 def in_columns(inputs) -> dict[str, list]:
-    """Inputs of a step as they are best read: three or more numbered alike (q1, q2, …) side by side as ``columns`` and ``rows``, all others as ``plain``."""
+    """Inputs of a step as they are best read: three or more numbered alike (q1, q2, …) side by side
+    as ``columns`` and ``rows``, all others as ``plain``.
+    """
     by_stem: dict[str, dict[str, tuple]] = {}
     for symbol, value, unit in inputs:
         if found := NUMBERED.fullmatch(symbol):
@@ -71,7 +75,9 @@ def in_columns(inputs) -> dict[str, list]:
     columns = {stem: cells for stem, cells in by_stem.items() if len(cells) >= 3}
     numbers = list(dict.fromkeys(number for cells in columns.values() for number in cells))
     rows = [(number, [cells.get(number) for cells in columns.values()]) for number in numbers]
-    plain = [one for one in inputs if not ((found := NUMBERED.fullmatch(one[0])) and found[1] in columns)]
+    plain = [
+        one for one in inputs if not ((found := NUMBERED.fullmatch(one[0])) and found[1] in columns)
+    ]
     return {"columns": list(columns), "rows": rows, "plain": plain}
 
 
@@ -79,7 +85,9 @@ def in_columns(inputs) -> dict[str, list]:
 def step(context, value, kind, sign=False) -> SafeString:
     """A step, limit or other difference of a kind, in the person's units (no zero point in it)."""
     written = KINDS[kind].shown[units_of(context)]
-    shown = show(None if value is None else value * factor_from_si(written, kind), "number", sign=sign)
+    shown = show(
+        None if value is None else value * factor_from_si(written, kind), "number", sign=sign
+    )
     return _html(Shown(shown.number, "", written))
 
 

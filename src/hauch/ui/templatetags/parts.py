@@ -47,28 +47,54 @@ def score_axis(scale) -> SafeString:
     step = scale["step"]
     first = math.ceil(scale["low"] / step) * step
     ticks = [first + step * i for i in range(int((scale["high"] - first) / step) + 1)]
-    texts = "".join(f'<text x="{_x(t, scale):.1f}" y="12" text-anchor="middle">{t:g}</text>' for t in ticks)
-    return mark_safe(f'<svg class="dots axis" width="{WIDTH}" height="16" aria-hidden="true">{texts}</svg>')  # noqa: S308 numbers only
+    texts = "".join(
+        f'<text x="{_x(t, scale):.1f}" y="12" text-anchor="middle">{t:g}</text>' for t in ticks
+    )
+    return mark_safe(  # noqa: S308 numbers only
+        f'<svg class="dots axis" width="{WIDTH}" height="16" aria-hidden="true">{texts}</svg>'
+    )
 
 
 @register.simple_tag
-def score_dot(scale, score, doubt, entry=None, reference=False, unit="% of the reference") -> SafeString:
-    """Score with doubt as a dot and a line, over the reference's band and dashed line; the same scale in every row."""
+def score_dot(
+    scale, score, doubt, entry=None, reference=False, unit="% of the reference"
+) -> SafeString:
+    """Score with doubt as a dot and a line, over the reference's band and dashed line; the same
+    scale in every row.
+    """
     ground = scale["ground"]
-    low, high, x = (min(max(_x(v, scale), 2), WIDTH - 2) for v in (score - doubt, score + doubt, score))
+    low, high, x = (
+        min(max(_x(v, scale), 2), WIDTH - 2) for v in (score - doubt, score + doubt, score)
+    )
     shape = mark_svg(None if reference else entry.mark, 14, x=x - 7, y=HEIGHT / 2 - 7)
     colour = "m-ref" if reference else f"m{entry.mark % 8}"
     band = SafeString("")
     if ground is not None:
         band_low, band_high = _x(ground - scale["band"], scale), _x(ground + scale["band"], scale)
         band = format_html(
-            '<rect class="band" x="{}" y="0" width="{}" height="{}"/><path class="ground" d="M{} 0V{}"/>',
-            f"{band_low:.1f}", f"{band_high - band_low:.1f}", HEIGHT, f"{_x(ground, scale):.1f}", HEIGHT,
-        )  # fmt: skip
+            '<rect class="band" x="{}" y="0" width="{}" height="{}"/><path class="ground" d="M{}'
+            ' 0V{}"/>',
+            f"{band_low:.1f}",
+            f"{band_high - band_low:.1f}",
+            HEIGHT,
+            f"{_x(ground, scale):.1f}",
+            HEIGHT,
+        )
     return format_html(
-        '<svg class="dots" width="{}" height="{}" role="img" aria-label="{} {}, plus or minus {}">{}<path class="whisker {}" d="M{} {}H{}"/>{}</svg>',
-        WIDTH, HEIGHT, f"{score:.1f}", unit, f"{doubt:.1f}", band, colour, f"{low:.1f}", HEIGHT / 2, f"{high:.1f}", shape,
-    )  # fmt: skip
+        '<svg class="dots" width="{}" height="{}" role="img" aria-label="{} {}, plus or minus'
+        ' {}">{}<path class="whisker {}" d="M{} {}H{}"/>{}</svg>',
+        WIDTH,
+        HEIGHT,
+        f"{score:.1f}",
+        unit,
+        f"{doubt:.1f}",
+        band,
+        colour,
+        f"{low:.1f}",
+        HEIGHT / 2,
+        f"{high:.1f}",
+        shape,
+    )
 
 
 @register.simple_tag
