@@ -421,6 +421,10 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
             f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not"
             " taken twice."
         )
+    # All of them first, in one order: a run by hand in one of them waits for us, and neither waits
+    # for the other.
+    for test in sorted(new.tests, key=lambda test: test.pk):
+        in_turn(test)
     columns = [[c.channel, c.unit] for c in new.columns]
     recording = Recording.objects.create(
         uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns
