@@ -104,6 +104,15 @@ class RolesTests(TransactionTestCase):
         page = urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=10).read()
         self.assertIn(b"Sign in", page)
 
+    def test_an_empty_database_is_told_before_anything_is_done(self):
+        """The cluster's own database, beside the one that the tests are run on, has no table."""
+        url = environment()["HAUCH_DATABASE_URL"].rpartition("/")[0] + "/postgres"
+        around = environment(HAUCH_SECRET_KEY="of-all-hosts", HAUCH_DATABASE_URL=url)
+        command = [sys.executable, "-m", "hauch.ops", "worker", "--data", tempfile.mkdtemp()]
+        done = subprocess.run(command, env=around, capture_output=True, text=True)
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("Run ./hauch manage migrate first", done.stderr)
+
     def test_without_the_secret_of_all_hosts_it_says_so(self):
         around = {k: v for k, v in environment().items() if k != "HAUCH_SECRET_KEY"}
         done = subprocess.run(

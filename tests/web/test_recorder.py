@@ -443,7 +443,9 @@ class StreamTests(RecorderCase):
         }  # a late sample may come behind
         last = max(ticks)
         self.assertEqual(ticks, set(range(min(ticks), last + 1)))
-        time.sleep(1.0)
+        self.until(
+            lambda one: one.recording.next_tick() > last + 40, what="a pause's worth of rows"
+        )
         again = [part for part in asyncio.run(listen(last, "rows")) if "event: rows" in part]
         first = json.loads(again[0].split("data: ")[1])
         self.assertEqual(first["first"], last + 1)

@@ -24,11 +24,13 @@ def database(options: argparse.Namespace) -> Iterator[DataFolder]:
     data = DataFolder(options.data)
     with _elsewhere(data) if os.environ.get("HAUCH_DATABASE_URL") else _here(data):
         django.setup()
+        from django.db import connection, connections
+
         try:
+            if options.command != "manage" and not connection.introspection.table_names():
+                raise CannotGoOn("The database is empty. Run ./hauch manage migrate first.")
             yield data
         finally:
-            from django.db import connections
-
             connections.close_all()
 
 
