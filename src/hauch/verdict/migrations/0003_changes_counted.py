@@ -3,17 +3,6 @@
 from django.db import migrations, models
 
 
-def carry_over(apps, schema_editor):
-    standing = apps.get_model("verdict", "Standing")
-    standing.objects.update(changes=1, judged=0)  # entries are judged by one version from now on
-    standing.objects.filter(stale=False, rules__round__state="published").update(judged=1)
-
-
-def back(apps, schema_editor):
-    standing = apps.get_model("verdict", "Standing")
-    standing.objects.filter(judged__gte=models.F("changes")).update(stale=False)
-
-
 class Migration(migrations.Migration):
     dependencies = [("verdict", "0002_schemes")]
 
@@ -30,8 +19,6 @@ class Migration(migrations.Migration):
             "failure",
             models.CharField(blank=True, help_text="what went wrong when it was last computed", max_length=300),
         ),
-        migrations.RunPython(carry_over, back),
-        migrations.RemoveField("standing", "stale"),
         migrations.AddField(
             "standingrow",
             "version",

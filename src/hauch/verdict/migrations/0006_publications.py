@@ -9,7 +9,7 @@ class Migration(migrations.Migration):
 
     dependencies = [
         ('rounds', '0005_procedures'),
-        ('verdict', '0003_changes_counted'),
+        ('verdict', '0005_stale_removed'),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
