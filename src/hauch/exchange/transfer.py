@@ -563,6 +563,7 @@ class _Importer:
                 raise BundleRefused(
                     f"A safety gate of {specimen} has cautions that are no sentences."
                 )
+        _behind_the_gate(specimen)
         return specimen
 
     def _file(self, row: dict[str, Any], version: Version) -> None:
@@ -646,6 +647,22 @@ class _Importer:
             if row["result"] is not None:
                 _check_result(row["result"])
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
+
+
+CAME = (
+    "Came from elsewhere: it passes the safety gate here, where its part is checked and its speed"
+    " limit worked out."
+)
+
+
+def _behind_the_gate(specimen: Specimen) -> None:
+    """A rotor that was ready elsewhere is not ready here: its limit may come from an older rule."""
+    if specimen.version.entry.round.part != Round.Part.ROTOR:
+        return
+    specimen.cap = None
+    if specimen.state == Specimen.State.READY:
+        specimen.state, specimen.note = Specimen.State.PRINTED, f"{specimen.note}\n{CAME}".strip()
+    specimen.save(update_fields=["cap", "state", "note"])
 
 
 def _check_curve(curve: Any) -> None:

@@ -22,7 +22,8 @@ def lower(apps, schema_editor):
             tips = [values["outer"] / 2 for values in figures if values.get("outer")]
             of_tips = min((TIP_LIMIT / tip * 60 / (2 * math.pi) for tip in tips), default=specimen.cap)
             specimen.cap = min(of_tips, specimen.cap / math.sqrt(BENT))
-        if specimen.state == "ready" and specimen.version.entry.round.state != "published":
+        unlimited = specimen.cap is None
+        if specimen.state == "ready" and (unlimited or specimen.version.entry.round.state != "published"):
             specimen.state, specimen.since = "printed", timezone.now()
             specimen.note = f"{specimen.note}\n{LEFT}".strip()
         specimen.save(update_fields=["cap", "state", "since", "note"])
