@@ -31,6 +31,7 @@ from benchmarks.harness import Row, row
 from hauch.bench import live
 from hauch.bench.actions import Subject
 from hauch.bench.models import Live
+from hauch.bench.traces import after, trace_of
 from hauch.instruments.profile import presets
 from hauch.instruments.standins import DEVICES, PER_BENCH
 from hauch.rounds.models import Test
@@ -176,7 +177,7 @@ def taken_over(lives: list[Live], recorder: subprocess.Popen) -> float:
         waiting = [
             one
             for one in waiting
-            if one.recording.started_at.timestamp() + one.recording.next_tick() / one.recording.rate
+            if one.recording.started_at.timestamp() + after(one.recording) / one.recording.rate
             < killed + 0.1
         ]
         time.sleep(0.02)
@@ -226,7 +227,8 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     lost = expected = 0
     pause = 0.0
     for one in lives:
-        times, channels = one.recording.arrays()
+        stretch = trace_of(one.recording).own_window()
+        times, channels = stretch.times, stretch.channels
         shown = times[np.isfinite(channels.pop(FORGETFUL))]
         pause = max(pause, float(np.diff(shown).max()))
         ticks = np.rint(times * one.recording.rate).astype(int)

@@ -16,6 +16,7 @@ from hauch.core.quantity import coverage_factor
 from hauch.core.trace.marks import find_marks, spikes
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import fit_settling
+from hauch.core.trace.source import Held
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
 from tests.core.test_faults_found import ar, soak
 from tests.formats.test_logger_csv import DATA
@@ -60,7 +61,7 @@ def run() -> Iterator[Row]:
         yield row(f"traces: median doubt of the end, {kind}", float(np.median(doubts)), "K")
     table = inspect((DATA / "bench_f_sweep.csv").read_bytes())
     log = read_log(table, guess_mapping(table), ZoneInfo("UTC"), True)
-    reduced = steady_readings(log.times, log.channels, {}, "r", by_point=True)
+    reduced = steady_readings(Held(log.times, log.channels), {}, "r", by_point=True)
     means = {
         key: [reduced.readings[key][reduced.positions[key] == n].mean() for n in range(1, 9)]
         for key in reduced.readings

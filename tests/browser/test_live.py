@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 
 from hauch.bench.models import Live, Observation, Run
 from tests.browser.live_base import LiveBrowserTests
+from tests.traces import whole
 
 
 class LiveTests(LiveBrowserTests):
@@ -119,7 +120,7 @@ class LiveTests(LiveBrowserTests):
         self.steady(page)
         page.wait_for_timeout(1_000)
         # The picture has no gap: what was recorded meanwhile came after.
-        times, _ = Live.objects.get().recording.arrays()
+        times, _ = whole(Live.objects.get().recording)
         self.assertLess(float((times[1:] - times[:-1]).max()), 0.05)
         self.assertTrue(self.troubles)
         self.troubles.clear()

@@ -12,6 +12,7 @@ from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
 from hauch.core.trace.reduce import Chosen, steady_readings, told
 from hauch.core.trace.settle import fit_settling
+from hauch.core.trace.source import Held
 
 SAMPLES = 100_000
 
@@ -186,7 +187,7 @@ class OtherMarkTests(unittest.TestCase):
         self.assertIn(("over_range", 10, 23), [(m.kind, m.first, m.last) for m in marks])
         self.assertNotIn(
             "over_range",
-            [m.kind for m in steady_readings(times, {"air_speed": values}, {}, "r").marks],
+            [m.kind for m in steady_readings(Held(times, {"air_speed": values}), {}, "r").marks],
         )
 
     def test_a_stop_on_purpose_is_no_stall(self):
@@ -214,8 +215,7 @@ class OtherMarkTests(unittest.TestCase):
         times = np.arange(100.0)
         values = np.where(times < 95, 5.0, 9.0) + np.random.default_rng(1).normal(0, 0.01, 100)
         reduced = steady_readings(
-            times,
-            {"air_speed": values},
+            Held(times, {"air_speed": values}),
             {},
             "r",
             chosen=Chosen([(80, 99)], [("air_speed", 95, 99)]),

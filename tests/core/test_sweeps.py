@@ -29,6 +29,7 @@ from hauch.core.rig.fan import Loft140
 from hauch.core.trace.align import NotAligned, align, at_times
 from hauch.core.trace.beside import with_background, with_tare
 from hauch.core.trace.reduce import Chosen, steady_readings
+from hauch.core.trace.source import Held
 from hauch.core.trace.steps import find_steps, is_sweep
 from hauch.core.trace.vibration import velocity_rms
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
@@ -84,7 +85,7 @@ class SampleTests(unittest.TestCase):
             with self.subTest(name):
                 stands = find_steps(log.times, channels)
                 self.assertEqual([round(log.times[s.last] / 30) for s in stands], list(range(1, 9)))
-        reduced = steady_readings(log.times, log.channels, {}, "r", by_point=True)
+        reduced = steady_readings(Held(log.times, log.channels), {}, "r", by_point=True)
         means = {
             key: [reduced.readings[key][reduced.positions[key] == n].mean() for n in range(1, 9)]
             for key in reduced.readings
@@ -143,7 +144,9 @@ class StepTests(unittest.TestCase):
         with self.assertRaisesRegex(ValueError, "needs the throttle"):
             find_steps(self.times, {"air_speed": np.ones(4000)})
         with self.assertRaisesRegex(NoResult, "only 1 step was found"):
-            steady_readings(self.times, {"throttle": np.full(4000, 50.0)}, {}, "r", by_point=True)
+            steady_readings(
+                Held(self.times, {"throttle": np.full(4000, 50.0)}), {}, "r", by_point=True
+            )
 
 
 class LawTests(unittest.TestCase):
@@ -600,11 +603,13 @@ class TurningTests(unittest.TestCase):
             [np.repeat([20.0, 30, 40], 200), np.repeat([50.0, 60, 70, 80], 600)]
         )
         reduced = steady_readings(
-            times,
-            {
-                "throttle": throttle,
-                "speed": 10 * throttle + np.random.default_rng(1).normal(0, 1, 3000),
-            },
+            Held(
+                times,
+                {
+                    "throttle": throttle,
+                    "speed": 10 * throttle + np.random.default_rng(1).normal(0, 1, 3000),
+                },
+            ),
             {},
             "r",
             chosen=Chosen([(60, 300)]),
@@ -621,7 +626,7 @@ class WindowTests(unittest.TestCase):
         )
         windows = [(10.0 * i + 2, 10.0 * i + 8) for i in range(6)]
         reduced = steady_readings(
-            times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows), places=3
+            Held(times, {"air_speed": speed}), {}, "r", chosen=Chosen(windows), places=3
         )
         means = [
             reduced.readings["air_speed"][reduced.positions["air_speed"] == p].mean()
@@ -629,7 +634,9 @@ class WindowTests(unittest.TestCase):
         ]
         np.testing.assert_allclose(means, [4.1, 5.1, 6.1], atol=0.01)
         self.assertEqual(
-            steady_readings(times, {"air_speed": speed}, {}, "r", chosen=Chosen(windows)).positions,
+            steady_readings(
+                Held(times, {"air_speed": speed}), {}, "r", chosen=Chosen(windows)
+            ).positions,
             {},
         )
 
@@ -654,7 +661,7 @@ class WindowTests(unittest.TestCase):
             "room_temperature": Meter("R", "R", 0.01),
         }
         reduced = steady_readings(
-            times, channels, meters, "r", 0.5, chosen=Chosen([(380.0, 399.0)])
+            Held(times, channels), meters, "r", 0.5, chosen=Chosen([(380.0, 399.0)])
         )
         self.assertAlmostEqual(reduced.steady["load_temperature"].value, 45.0, delta=0.1)
         self.assertTrue(reduced.settling.settled)

@@ -10,6 +10,7 @@ from hauch.core.measure.run import NoResult
 from hauch.core.trace.marks import find_marks, spikes, standing, stretches
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import correlation_factor, fit_settling
+from hauch.core.trace.source import Held
 from hauch.core.trace.thin import thinned
 
 
@@ -54,10 +55,10 @@ class MarkTests(unittest.TestCase):
         running = np.full(100, 1800.0)
         stalled = np.concatenate([running, np.zeros(50)])
         times = np.arange(150) * 0.5
-        self.assertEqual(standing(times, stalled), [(100, 149)])
-        self.assertEqual(standing(times[:30], np.zeros(30)), [(0, 29)])
-        self.assertEqual(standing(times[:100], running), [])
-        self.assertEqual(standing(times[:5], np.full(5, math.nan)), [])
+        self.assertEqual(standing(times, stalled, 1800.0, 0.0), [(100, 149)])
+        self.assertEqual(standing(times[:30], np.zeros(30), 0.0, 0.0), [(0, 29)])
+        self.assertEqual(standing(times[:100], running, 1800.0, 0.0), [])
+        self.assertEqual(standing(times[:5], np.full(5, math.nan), 1800.0, 0.0), [])
 
     def test_a_stop_between_is_a_stall_and_a_lost_pulse_and_the_time_before_the_start_are_none(
         self,
@@ -67,7 +68,7 @@ class MarkTests(unittest.TestCase):
         speed[:40] = 0.0
         speed[100:150] = 0.0
         speed[200:203] = 0.0
-        self.assertEqual(standing(times, speed), [(100, 149)])
+        self.assertEqual(standing(times, speed, 1800.0, 4.0), [(100, 149)])
 
     def test_dropouts_are_stretches(self):
         values = np.ones(40)
@@ -151,13 +152,13 @@ class RecordingTests(unittest.TestCase):
         return times, {"load_temperature": load, "room_temperature": room, "speed": speed}
 
     def test_settled_soak_gives_its_end_value(self):
-        reduced = steady_readings(*self.soak(), self.METERS, "7")
+        reduced = steady_readings(Held(*self.soak()), self.METERS, "7")
         self.assertAlmostEqual(reduced.steady["load_temperature"].value, 62.0, delta=0.05)
         self.assertTrue(reduced.settling.settled)
 
     def test_faults_are_marked_and_left_out(self):
-        clean = steady_readings(*self.soak(), self.METERS, "7")
-        faulty = steady_readings(*self.soak(dropout=(200, 220), spike=400), self.METERS, "7")
+        clean = steady_readings(Held(*self.soak()), self.METERS, "7")
+        faulty = steady_readings(Held(*self.soak(dropout=(200, 220), spike=400)), self.METERS, "7")
         self.assertEqual(
             [(m.kind, m.first) for m in faulty.marks], [("dropout", 200), ("spike", 400)]
         )
@@ -172,10 +173,10 @@ class RecordingTests(unittest.TestCase):
         times, channels = self.soak()
         channels["speed"][times >= 500] = 0.0
         with self.assertRaisesRegex(NoResult, "stopped 500 s after the start"):
-            steady_readings(times, channels, self.METERS, "7")
+            steady_readings(Held(times, channels), self.METERS, "7")
         channels["speed"][:] = 0.0
         with self.assertRaisesRegex(NoResult, "never started"):
-            steady_readings(times, channels, self.METERS, "7")
+            steady_readings(Held(times, channels), self.METERS, "7")
 
     def test_a_dead_channel_is_no_result(self):
         times, channels = self.soak()
@@ -183,7 +184,7 @@ class RecordingTests(unittest.TestCase):
         with self.assertRaisesRegex(
             NoResult, "Room temperature: no sample in the stretch from 674 to 898 s"
         ):
-            steady_readings(times, channels, self.METERS, "7")
+            steady_readings(Held(times, channels), self.METERS, "7")
 
     def test_thinning_keeps_spikes_and_gaps(self):
         values = [1.0] * 5000

@@ -22,6 +22,7 @@ from hauch.stores.actions import ask_instrument
 from hauch.stores.models import Instrument
 from tests.builder import PASSWORD, ROOM, START, build
 from tests.instruments.meters import Meters, profiles_of
+from tests.traces import whole
 
 KEY = "0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a001"
 
@@ -173,7 +174,7 @@ class SecondLoggerTests(TestCase):
         second = Recording.objects.get(beside=self.run_.recording)
         self.assertAlmostEqual(second.shift, self.LATE, delta=0.7)
         self.assertIn("agree to", second.shift_note)
-        times, channels = Recording.objects.get(pk=self.run_.recording_id).arrays()
+        times, channels = whole(Recording.objects.get(pk=self.run_.recording_id))
         at = float(np.interp(170.0, times, channels["static_pressure"]))
         self.assertAlmostEqual(at, 1e-5 * self.speed(np.array([170.0]))[0] ** 2, delta=0.5)
         self.assertContains(self.client.get(self.run_.get_absolute_url()), "second.csv, moved by")

@@ -19,7 +19,7 @@ from PIL import Image
 from hauch.bench import exclusions, guide, live
 from hauch.bench.actions import Room, Subject
 from hauch.bench.compare import comparisons, orientation_told
-from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run, window_of
+from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.queries import bracket_due, plan_of
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version
@@ -28,6 +28,7 @@ from hauch.rounds.models import Setting, Test
 from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import PASSWORD, ROOM, build
+from tests.traces import whole
 
 CHANNELS = ("air_speed", "sound_level", "voltage", "current", "speed", "throttle")
 RATE = 10.0
@@ -925,7 +926,7 @@ class PageTests(LiveCase):
 
     def test_a_window_is_read_without_the_whole_recording(self):
         one = self.record(self.begin(), 40.0)
-        times, channels = window_of(one.recording, 10.0, 12.0)
+        times, channels = whole(one.recording, 10.0, 12.0)
         self.assertEqual((len(times), round(float(channels["speed"].mean()), -1)), (21, 1900.0))
 
     def test_units_follow_the_person(self):

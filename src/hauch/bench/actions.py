@@ -10,31 +10,30 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.db.models import Count, Max
 from django.utils import timezone
 
 from hauch.bench import progress
-from hauch.bench.models import Chunk, LogMapping, Reading, Recording, Result, Run, SourceFile
+from hauch.bench.models import LogMapping, Reading, Recording, Result, Run, SourceFile
 from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
 from hauch.bench.signals import results_changed
+from hauch.bench.traces import store, trace_of
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import channels_of, fed_by
 from hauch.core.trace.align import NotAligned, align
+from hauch.core.trace.source import Held, Trace
 from hauch.entries.actions import seal
 from hauch.entries.models import Entry
-from hauch.formats.logger_csv import TIME, Column, Log
+from hauch.formats.logger_csv import Column, Log
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round, Setting, Test
 from hauch.stores.models import Picture, ReferenceSpecimen
 from hauch.workshop.models import Specimen
-
-CHUNK_SAMPLES = 6000
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,8 +197,15 @@ def in_turn(test: Test) -> Test:
     )
 
 
-def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
-    """A new run with the next free repeat; its result is still to be computed."""
+def make_run(
+    user: User, new: NewRun, recording: Recording | None, trace: Trace | None = None
+) -> Run:
+    """A new run with the next free repeat; its result is still to be computed.
+
+    Parameters
+    ----------
+    trace : of the recording, where it is at hand
+    """
     test = in_turn(new.test)
     setting = new.setting or test.setting
     rig = (
@@ -210,7 +216,7 @@ def make_run(user: User, new: NewRun, recording: Recording | None) -> Run:
         test=new.test,
         rig=rig,
         setting=setting,
-        hours=_hours(test, recording),
+        hours=_hours(test, trace or (trace_of(recording) if recording else None)),
         note=new.note,
         **new.subject.fields,
         replicate=next_replicate(test, setting, new.subject),
@@ -250,13 +256,13 @@ READING_MINUTES = 3.0
 """About how long a part runs while readings are taken by hand."""
 
 
-def _hours(test: Test, recording: Recording | None) -> float:
+def _hours(test: Test, trace: Trace | None) -> float:
     """Hours for which the part ran: as recorded, else the soak and the time in which readings are
     taken.
     """
-    if recording is not None:
-        times, _ = recording.arrays()
-        return max(float(times[-1] - times[0]), 0.0) / 3600 if times.size else 0.0
+    if trace is not None:
+        low, high = trace.extent or (0.0, 0.0)
+        return (high - low) / 3600
     return ((test.soak_minutes or 0.0) + READING_MINUTES) / 60
 
 
@@ -276,9 +282,14 @@ def _store_readings(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     )
 
 
-def finish_run(run: Run) -> Run:
-    """Compute the result of a new run and count it."""
-    run.result = Result.objects.create(run=run, **compute(run))
+def finish_run(run: Run, trace: Trace | None = None) -> Run:
+    """Compute the result of a new run and count it.
+
+    Parameters
+    ----------
+    trace : of its recording, where it is at hand
+    """
+    run.result = Result.objects.create(run=run, **compute(run, trace))
     progress.update(run)
     results_changed.send(Run, round=run.test.round)
     return run
@@ -429,7 +440,8 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
     recording = Recording.objects.create(
         uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns
     )
-    store_chunks(recording, new.log.times, new.log.channels)
+    trace = Held(new.log.times, new.log.channels)
+    store(recording, trace)
     runs = []
     for test in new.tests:
         extra = {
@@ -443,6 +455,7 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
                 test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key
             ),
             recording,
+            trace,
         )
         _store_readings(run, extra)
         record(
@@ -453,7 +466,7 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
             run=str(run.uid),
             file=new.source.name if new.source else "",
         )
-        runs.append(finish_run(run))
+        runs.append(finish_run(run, trace))
     return runs
 
 
@@ -464,23 +477,6 @@ def _check_readings_of_extra(extra: Mapping[str, Sequence[Typed]]) -> None:
                 check_reading(CHANNELS[key], reading.value)
             except ReadingImpossible as problem:
                 raise ValidationError({key: str(problem)}) from problem
-
-
-def store_chunks(
-    recording: Recording, times: np.ndarray, channels: Mapping[str, np.ndarray]
-) -> None:
-    """Append traces in chunks of `CHUNK_SAMPLES`; the seconds are the channel ``time``."""
-    chunks = []
-    for key, values in {TIME: times, **channels}.items():
-        data = np.ascontiguousarray(values, dtype="<f8")
-        for seq, start in enumerate(range(0, data.size, CHUNK_SAMPLES)):
-            part = data[start : start + CHUNK_SAMPLES]
-            chunks.append(
-                Chunk(
-                    recording=recording, channel=key, seq=seq, count=part.size, data=part.tobytes()
-                )
-            )
-    Chunk.objects.bulk_create(chunks)
 
 
 @transaction.atomic
@@ -509,7 +505,8 @@ def add_second(
     require(user, "run.record", first.round)
     if imported_before(first.round, source.sha256) is not None:
         raise ValidationError("This file was imported before; it is not taken twice.")
-    times, channels = first.own_arrays()
+    own = trace_of(first).own_window()
+    times, channels = own.times, own.channels
     fresh = [key for key in log.channels if key not in channels]
     if not fresh:
         raise ValidationError("All channels of this file are in the first recording already.")
@@ -551,7 +548,7 @@ def add_second(
         shift=round(shift, 4),
         shift_note=note,
     )
-    store_chunks(second, log.times, log.channels)
+    store(second, Held(log.times, log.channels))
     record(
         user,
         "recording.second",

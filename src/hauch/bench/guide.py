@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from hauch.bench.live import READING_SECONDS, by_hand_swept
-from hauch.bench.models import Live, Run, window_of
+from hauch.bench.models import Live, Run
 from hauch.bench.reduction import places_of
+from hauch.bench.traces import trace_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.rigs import RIGS
@@ -253,9 +254,8 @@ def reading_rows(live: Live) -> list[dict[str, Any]]:
     """Means of each reading that was taken, for the table; a reading far off the others is marked."""
     rows = []
     for low, high in live.windows:
-        _, channels = window_of(live.recording, low, high)
         means = {}
-        for key, values in channels.items():
+        for key, values in trace_of(live.recording).window(low, high).channels.items():
             good = values[np.isfinite(values)]
             level = CHANNELS[key].kind == "level"
             means[key] = (
@@ -302,8 +302,8 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
         seen: dict[str, list[float]] = {}
         for reading in run.readings.all():
             seen.setdefault(reading.channel, []).append(reading.value)
-        if run.recording is not None and run.recording.rate and run.windows:
-            for key, values in window_of(run.recording, *run.windows[-1])[1].items():
+        if run.recording is not None and run.windows:
+            for key, values in trace_of(run.recording).window(*run.windows[-1]).channels.items():
                 good = values[np.isfinite(values)]
                 if good.size:
                     seen.setdefault(key, []).append(float(good.mean()))

@@ -13,8 +13,9 @@ from typing import Any
 
 import numpy as np
 
-from hauch.bench.models import Live, window_of
+from hauch.bench.models import Live
 from hauch.bench.session import RECENT_SECONDS, Session, Task
+from hauch.bench.traces import after, minutes_lacking, trace_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.instruments.grid import Grid
@@ -76,7 +77,7 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
         float(recording.rate or 50.0),
         recording.started_at.timestamp(),
     )
-    next_tick = recording.next_tick()
+    next_tick = after(recording)
     meters = list(live.test.rig.meters.select_related("instrument"))
     by_resource: dict[str, dict[str, Profile]] = {}
     for meter in meters:
@@ -139,17 +140,13 @@ def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
     of this machine].
     """
     session, rate = held.session, held.session.rate
-    end = (next_tick - 1) / rate
+    trace, end = trace_of(live.recording), (next_tick - 1) / rate
+    recent = trace.window(end - RECENT_SECONDS, end + 0.5 / rate)
     begin = max(
-        min(session.turned if math.isfinite(session.turned) else end, end - RECENT_SECONDS),
-        end - MOST_HISTORY,
-        0.0,
+        min(session.turned if math.isfinite(session.turned) else end, end), end - MOST_HISTORY
     )
-    times, values = window_of(live.recording, begin, end + 0.5 / rate)
-    ticks = np.rint(times * rate).astype(int)
-    rows = np.full((next_tick - int(ticks[0]), len(session.channels)), np.nan)
-    rows[ticks - ticks[0]] = np.column_stack([values[c] for c in session.channels])
-    session.restore(int(ticks[0]), rows)
+    session.restore(trace.seconds(begin, end, session.channels), recent)
+    session.stale_minutes = minutes_lacking(live.recording, session.next_minute)
     # What was said of the throttle may be a second old; the motor controller tells what it is,
     # unless it was turned after its last sample.
     shown = session.last("throttle", 1.0)

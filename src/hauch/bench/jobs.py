@@ -7,9 +7,10 @@ from typing import Any
 
 from procrastinate.contrib.django import app
 
-from hauch.bench.models import Run
+from hauch.bench.models import Recording, Run
 from hauch.bench.signals import results_changed
 from hauch.bench.successors import carry_over
+from hauch.bench.traces import compact, ended_in_pieces, held_by_recorder
 from hauch.people.models import User
 from hauch.rounds.models import Test
 
@@ -17,6 +18,36 @@ CARRIED_AT_ONCE = 1500
 """Tests of up to this many runs are carried over in the request that changed the rules; larger ones
 by the worker.
 """
+
+
+@app.task(name="bench.compact")
+def compact_recording(recording_id: int) -> None:
+    """Make chunks of a live recording that has ended, when no recorder holds it any more; safe to
+    run twice. What a recorder still holds is left to the sweep.
+    """
+    recording = Recording.objects.get(pk=recording_id)
+    if not held_by_recorder(recording):
+        compact(recording)
+
+
+def defer_compact(recording_id: int) -> None:
+    """Leave a recording that ends to the worker, when its recorder has stored its last rows."""
+    compact_recording.configure(
+        lock=f"compact-{recording_id}", schedule_in={"seconds": COMPACT_AFTER}
+    ).defer(recording_id=recording_id)
+
+
+COMPACT_AFTER = 15
+"""A recorder that lives has stored its last rows so long after the end [s]."""
+
+
+@app.periodic(cron="7 * * * *")
+@app.task(name="bench.sweep", queueing_lock="bench-sweep")
+def sweep(timestamp: int) -> None:
+    """Make chunks of recordings whose job came too early or is gone."""
+    for recording in ended_in_pieces():
+        if not held_by_recorder(recording):
+            compact(recording)
 
 
 @app.task(name="bench.carry_over")

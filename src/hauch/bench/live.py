@@ -24,6 +24,7 @@ from hauch.bench.actions import (
     next_replicate,
     seal_version,
 )
+from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording, Run
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
@@ -484,6 +485,7 @@ def end(user: User, live: Live) -> Live:
     live.ended_at = timezone.now()
     live.save(update_fields=["ended_at"])
     _wish(live, cut=True)
+    defer_compact(live.recording_id)
     record(user, "live.end", live, live.round)
     return live
 
@@ -533,6 +535,7 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
     live.ended_at = timezone.now()
     live.save(update_fields=["ended_at"])
     _wish(live, cut=True)
+    defer_compact(live.recording_id)
     results_changed.send(Run, round=live.round)
     return run
 

@@ -1,7 +1,7 @@
 """Runs, their raw readings and recordings, and the results computed from them.
 
 Raw data (`Reading`, `Chunk`, `SourceFile`) is append-only: the database refuses to change or delete
-it.
+it. A `Piece` goes when it has become part of a chunk.
 """
 
 from __future__ import annotations
@@ -11,19 +11,15 @@ import uuid
 from datetime import datetime
 from typing import Any
 
-import numpy as np
 from django.conf import settings
 from django.db import models
-from django.db.models import F, Max, Q
+from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
-from hauch.core.trace.align import at_times
 from hauch.entries.models import Entry, Version
-from hauch.instruments.grid import Piece as Grid
-from hauch.instruments.grid import joined
 from hauch.rounds.models import Round, Setting, Test
 from hauch.stores.models import Picture, ReferenceSpecimen, Rig
 from hauch.workshop.models import Specimen
@@ -107,63 +103,14 @@ class Recording(models.Model):
     def __str__(self) -> str:
         return f"recording of {self.started_at:%Y-%m-%d %H:%M}"
 
-    def arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """Seconds from the start and values by channel [SI], shape (n,); those of loggers that ran
-        beside it are on its clock.
-        """
-        times, channels = self.own_arrays()
-        for second in self.seconds.all():
-            other_times, others = second.own_arrays()
-            channels |= {
-                key: at_times(times, other_times + second.shift, values)
-                for key, values in others.items()
-                if key not in channels
-            }
-        return times, channels
-
-    def next_tick(self) -> int:
-        """The tick after the last one that is stored of a live recording; 0 where there is none."""
-        return self.pieces.aggregate(after=Max(F("first") + F("count")))["after"] or 0
-
-    def own_arrays(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """As `arrays`, without what ran beside it."""
-        if self.rate is not None:
-            pieces = [
-                Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, len(self.columns)))
-                for p in self.pieces.order_by("pk")
-            ]
-            ticks, rows = joined(pieces, len(self.columns))
-            return ticks / self.rate, {
-                key: np.ascontiguousarray(rows[:, i]) for i, key in enumerate(self.columns)
-            }
-        parts: dict[str, list[np.ndarray]] = {}
-        for chunk in self.chunks.order_by("channel", "seq"):
-            parts.setdefault(chunk.channel, []).append(np.frombuffer(chunk.data, dtype="<f8"))
-        channels = {key: np.concatenate(arrays) for key, arrays in parts.items()}
-        return channels.pop("time", np.zeros(0)), channels
-
-
-def window_of(
-    recording: Recording, low: float, high: float
-) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-    """Seconds and values by channel of a stretch of a live recording, without reading all of it."""
-    rate, width = recording.rate or 1.0, len(recording.columns)
-    near = recording.pieces.filter(
-        first__lte=math.ceil(high * rate), first__gte=math.floor(low * rate) - 3000
-    ).order_by("pk")
-    ticks, rows = joined(
-        [Grid(p.first, np.frombuffer(p.data, dtype="<f8").reshape(-1, width)) for p in near], width
-    )
-    inside = (ticks >= low * rate) & (ticks <= high * rate)
-    return ticks[inside] / rate, {key: rows[inside, i] for i, key in enumerate(recording.columns)}
-
 
 class Piece(models.Model):
-    """Rows of a live recording, stored as they come: ticks from ``first`` on, all channels,
-    little-endian 64-bit floats in SI, NaN where there is none.
+    """Rows of a recording that is still going on, stored as they come: ticks from ``first`` on, all
+    channels, little-endian 64-bit floats in SI, NaN where there is none.
 
     A later piece fills in what an earlier one lacks, when a meter that had dropped out hands in
-    what it kept.
+    what it kept. When the recording has ended they become chunks; the database lets go of a piece
+    only then.
     """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="pieces")
@@ -206,19 +153,42 @@ class Waveform(models.Model):
 
 class Chunk(models.Model):
     """A piece of one channel's trace: little-endian 64-bit floats in SI units, NaN where a sample
-    is missing.
+    is missing. The channel ``time`` holds the seconds of the samples.
     """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="chunks")
     channel = models.CharField(max_length=30, choices=[("time", "Time"), *CHANNEL_CHOICES])
     seq = models.PositiveIntegerField()
+    from_s = models.FloatField(help_text="s of the recording of its first sample")
+    to_s = models.FloatField(help_text="s of the recording of its last sample")
     count = models.PositiveIntegerField()
     data = models.BinaryField()
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["recording", "channel", "seq"], name="chunk_once")
+            models.UniqueConstraint(fields=["recording", "channel", "seq"], name="chunk_once"),
+            models.CheckConstraint(
+                condition=Q(to_s__gte=F("from_s")), name="chunk_ends_after_it_begins"
+            ),
         ]
+        indexes = [models.Index(fields=["recording", "channel", "from_s"], name="chunk_by_time")]
+
+
+class Minute(models.Model):
+    """A minute of a recording by the second, so that nobody reads each sample to draw hours: by
+    channel the number of samples, their mean, least and most. Made from the samples and may be made
+    again.
+    """
+
+    recording = models.ForeignKey(Recording, on_delete=models.CASCADE, related_name="minutes")
+    number = models.IntegerField(help_text="minutes from the start of the recording")
+    channels = models.JSONField(help_text="in the order of the data, the first one is time")
+    data = models.BinaryField(
+        help_text="64-bit floats of shape (4, channels, 60): number, mean, least, most"
+    )
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["recording", "number"], name="minute_once")]
 
 
 class Run(models.Model):

@@ -25,7 +25,8 @@ from django.utils import timezone
 
 from hauch.bench.files import keep_file
 from hauch.bench.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
-from hauch.bench.models import Live, Piece, Waveform
+from hauch.bench.models import Live, Piece, Recording, Waveform
+from hauch.bench.traces import RECORDER_LOCK, keep_minutes, remake_minute
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search
 from hauch.core.sound.clip import clipping
@@ -49,8 +50,6 @@ recording stays with the recorder that has its rows.
 """
 HUNG = 10.0
 """A recorder that says nothing of what it holds for so long [s] has its recordings taken from it."""
-LOCK = 0x48415543
-"""First key of the advisory locks of live recordings."""
 WANTED, RECORDED = "hauch_wanted", "hauch_live"
 MOST_PAYLOAD = 7_500
 """PostgreSQL passes at most 8000 bytes with a notice."""
@@ -97,6 +96,7 @@ class Recorder:
                 self._report(everything=began >= next_report)
                 if began >= next_report:
                     next_report = began + REPORT_EVERY
+                    self._keep_stale_minute()
                 self.down_since = math.inf
             except LOST as trouble:
                 self._lost(trouble)
@@ -134,7 +134,9 @@ class Recorder:
 
     @staticmethod
     def _lock(listener: psycopg.Connection, pk: int) -> bool:
-        row = listener.execute("select pg_try_advisory_lock(%s, %s)", (LOCK, pk)).fetchone()
+        row = listener.execute(
+            "select pg_try_advisory_lock(%s, %s)", (RECORDER_LOCK, pk)
+        ).fetchone()
         return bool(row and row[0])
 
     def _notices(self, timeout: float) -> bool:
@@ -201,7 +203,7 @@ class Recorder:
                 "select pg_terminate_backend(pid) from pg_locks where locktype = 'advisory' and"
                 " granted and classid = %s::int and objid = %s::int and database = (select oid from"
                 " pg_database where datname = current_database())",
-                (LOCK, live.pk),
+                (RECORDER_LOCK, live.pk),
             )
             self.watched.pop(live.pk)
         return False
@@ -370,6 +372,19 @@ class Recorder:
                         )
         for _, held in waiting:
             held.unsaved.clear()
+            for _, minute in held.session.minutes_over():
+                keep_minutes(held.recording, minute)
+
+    def _keep_stale_minute(self) -> None:
+        """Keep one minute by the second from what is stored: one that another recorder left, or
+        into which a meter filled in what it had kept.
+        """
+        for held in self.held.values():
+            if held.session.stale_minutes:
+                number = min(held.session.stale_minutes)
+                remake_minute(Recording.objects.get(pk=held.recording), number)
+                held.session.stale_minutes.discard(number)
+                return
 
     def _report(self, everything: bool = True) -> None:
         """Write what each bench says: all of them, or only those with something urgent."""
@@ -413,7 +428,7 @@ class Recorder:
         self._store()
         self._drop(pk)
         with suppress(*LOST):
-            self._connect().execute("select pg_advisory_unlock(%s, %s)", (LOCK, pk))
+            self._connect().execute("select pg_advisory_unlock(%s, %s)", (RECORDER_LOCK, pk))
 
     def _drop(self, pk: int) -> None:
         self.held.pop(pk).close()

@@ -7,10 +7,10 @@ from collections import defaultdict
 from dataclasses import asdict
 from typing import Any
 
-import numpy as np
 from django.db.models import prefetch_related_objects
 
 from hauch.bench.models import Run
+from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter
@@ -18,8 +18,9 @@ from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import significant
 from hauch.core.trace import beside, trouble
-from hauch.core.trace.marks import Mark
+from hauch.core.trace.marks import Mark, known_of
 from hauch.core.trace.reduce import RISE_RESOLUTION, Chosen, Reduced, marks_of, steady_readings
+from hauch.core.trace.source import Trace
 from hauch.rounds.models import HELD_EQUAL, Test
 
 
@@ -36,41 +37,31 @@ def chosen_of(run: Run) -> Chosen:
     return Chosen(windows, out)
 
 
-def used_channels(test: Test, channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Channels of a recording that the test's procedure reads, and the throttle, which says what
-    was wanted; a trace without a single sample is none.
+def reduced_of(run: Run, meters: dict[str, Meter], trace: Trace | None) -> Reduced | None:
+    """Steady part of the run's recording, on the channels that its procedure uses and the throttle,
+    which says what was wanted.
     """
-    wanted = {*channels_of(test.how), "throttle"}
-    return {
-        key: values
-        for key, values in channels.items()
-        if key in wanted and np.isfinite(values).any()
-    }
-
-
-def trace_of(run: Run, meters: dict[str, Meter]) -> Reduced | None:
-    """Steady part of the run's recording, on the channels that its procedure uses."""
     if run.recording is None:
         return None
-    times, channels = run.recording.arrays()
-    if not times.size:
-        raise NoResult("Nothing was recorded. Check the meters' lines and record again.")
-    used = used_channels(run.test, channels)
-    chosen = chosen_of(run)
+    trace = trace or trace_of(run.recording)
     reduced = steady_readings(
-        times,
-        used,
+        trace,
         meters,
         str(run.uid),
         run.test.resolution or RISE_RESOLUTION,
-        chosen=chosen,
+        channels={*channels_of(run.test.how), "throttle"},
+        chosen=chosen_of(run),
         by_point=run.test.how.by_point,
         places=places_of(run.test) if run.windows else 0,
     )
     if stretch := run.beside.get(beside.BACKGROUND):
-        beside.with_background(times, channels, reduced.readings, tuple(stretch))
+        quiet = trace.window(*stretch, ["sound_level"])
+        beside.with_background(quiet.times, quiet.channels, reduced.readings, tuple(stretch))
     if stretch := run.beside.get(beside.TARE):
-        beside.with_tare(times, channels, reduced.readings, reduced.positions, tuple(stretch))
+        bare = trace.window(*stretch, ["torque", "speed"])
+        beside.with_tare(
+            bare.times, bare.channels, reduced.readings, reduced.positions, tuple(stretch)
+        )
     if run.test.soak == Test.Soak.MINUTES:
         reduced.steady.pop(
             "load_temperature", None
@@ -119,8 +110,13 @@ def equal_of(test: Test) -> float | None:
     )
 
 
-def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
-    """All that a run was read with, as the core takes it, and what its recording gave."""
+def run_input(run: Run, trace: Trace | None = None) -> tuple[RunInput, Reduced | None]:
+    """All that a run was read with, as the core takes it, and what its recording gave.
+
+    Parameters
+    ----------
+    trace : of the recording, where it is at hand; else it is read from the database
+    """
     test, rig = run.test, run.rig
     meters = meters_of(run)
     source = run.carried_from or run
@@ -131,7 +127,7 @@ def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
         if reading.pk not in left_out:
             values[reading.channel].append(reading.value)
             positions[reading.channel].append(reading.position)
-    reduced = trace_of(run, meters)
+    reduced = reduced_of(run, meters, trace)
     readings: dict[str, Any] = {**(reduced.readings if reduced else {}), **values}
     given = RunInput(
         run=str(run.uid),
@@ -152,9 +148,13 @@ def run_input(run: Run) -> tuple[RunInput, Reduced | None]:
     return given, reduced
 
 
-def compute(run: Run) -> dict[str, Any]:
+def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
     """The fields of the run's result: a figure with doubt, working and curve, or the reason why
     there is none; and what was found on the way.
+
+    Parameters
+    ----------
+    trace : of the recording, where it is at hand; else it is read from the database
     """
     marks: list[Mark] = []
     troubles: list[str] = []
@@ -170,7 +170,7 @@ def compute(run: Run) -> dict[str, Any]:
         "core_version": CORE_VERSION,
     }
     try:
-        given, reduced = run_input(run)
+        given, reduced = run_input(run, trace)
         marks = reduced.marks if reduced else []
         troubles = clipped_told(run) + [
             s
@@ -222,18 +222,14 @@ def _rounded(value: Any) -> Any:
     return value
 
 
+LAST_LOOK = 600.0
+"""How much of a recording is looked at for what happened before a part did not finish [s]."""
+
+
 def marks_in(run: Run) -> list[Mark]:
-    """Marks of a run that has no result, such as one that did not finish."""
-    if run.recording is None:
+    """Marks of a run that has no result, such as one that did not finish: what happened last."""
+    trace = trace_of(run.recording) if run.recording is not None else None
+    if trace is None or (extent := trace.extent) is None:
         return []
-    times, channels = run.recording.arrays()
-    return (
-        marks_of(
-            times,
-            {key: values for key, values in channels.items() if key in CHANNELS},
-            meters_of(run),
-            chosen_of(run),
-        )
-        if times.size
-        else []
-    )
+    stretch = trace.window(extent[1] - LAST_LOOK, extent[1], CHANNELS)
+    return marks_of(stretch, meters_of(run), chosen_of(run), known_of(trace.seconds()))

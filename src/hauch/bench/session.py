@@ -8,6 +8,7 @@ import math
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -19,9 +20,15 @@ from hauch.core.trace import marks as faults
 from hauch.core.trace.marks import STALL_SHARE
 from hauch.core.trace.reduce import told
 from hauch.core.trace.settle import Settling, fit_settling
+from hauch.core.trace.source import EDGE, Seconds, Stretch
 from hauch.instruments.grid import Grid, Piece
 
-RECENT_SECONDS = 60
+RECENT_SECONDS = 75
+"""Rows of so long are held [s]: a minute, and what meters hand in late."""
+LOOK_SECONDS = 60
+"""Faults are looked for in the rows of so long [s]."""
+MINUTE_WAITS = 6.0
+"""A minute is kept by the second so long after its end [s], with what came late."""
 STALL_CUT = 3.0
 """A part that stands still for this long with the throttle open gets it closed [s]: a rotor that is
 held burns its motor.
@@ -93,8 +100,12 @@ class Session:
     recent: deque[np.ndarray] = field(default_factory=deque)
     recent_first: int = 0
     second: list[np.ndarray] = field(default_factory=list)
+    second_at: int = 0
     seconds: list[np.ndarray] = field(default_factory=list)
     seconds_at: list[float] = field(default_factory=list)
+    next_minute: int = 0
+    stale_minutes: set[int] = field(default_factory=set)
+    """Minutes that are to be kept by the second, or kept anew, from what is stored."""
     events: deque[str] = field(default_factory=lambda: deque(maxlen=12))
     told: set[tuple[str, str, int]] = field(default_factory=set)
     still_since: float = math.nan
@@ -117,27 +128,34 @@ class Session:
             self.recent.append(np.full(len(self.channels), np.nan))
         for tick, row in enumerate(piece.rows, piece.first):
             self.recent.append(row)
+            if self.second and int(tick / self.rate) != self.second_at:
+                self._second_over()
+            self.second_at = int(tick / self.rate)
             self.second.append(row)
-            if len(self.second) >= self.rate:
-                self._second_over(tick)
         while len(self.recent) > RECENT_SECONDS * self.rate:
             self.recent.popleft()
             self.recent_first += 1
 
-    def restore(self, first: int, rows: np.ndarray) -> None:
-        """Begin with rows that another session has added, shape (n, channels), from tick ``first``
-        on; NaN where there is none.
+    def restore(self, seconds: Seconds, recent: Stretch) -> None:
+        """Begin with what another session has added: all that is still needed by the second, and
+        the rows of the last seconds.
         """
-        size = round(self.rate)
-        whole = len(rows) // size
-        blocks = rows[: whole * size].reshape(whole, size, -1)
-        good = np.isfinite(blocks)
-        sums, counts = np.where(good, blocks, 0.0).sum(axis=1), good.sum(axis=1)
-        self.seconds = list(np.where(counts > 0, sums / np.maximum(counts, 1), np.nan))
-        self.seconds_at = [(first + (i + 1) * size - 1) / self.rate for i in range(whole)]
-        self.second = list(rows[whole * size :])
-        self.recent = deque(rows[-int(RECENT_SECONDS * self.rate) :])
-        self.recent_first = first + len(rows) - len(self.recent)
+        newest = recent.times[-1]
+        self.second_at = int(newest + EDGE)
+        over = seconds.times < self.second_at
+        self.seconds_at = (np.floor(seconds.times[over] + EDGE) + 0.5).tolist()
+        self.seconds = list(np.column_stack([seconds.mean[c][over] for c in self.channels]))
+        ticks = np.rint(recent.times * self.rate).astype(int)
+        rows = np.full((int(ticks[-1]) + 1 - int(ticks[0]), len(self.channels)), np.nan)
+        rows[ticks - ticks[0]] = np.column_stack([recent.channels[c] for c in self.channels])
+        self.recent, self.recent_first = deque(rows), int(ticks[0])
+        self.second = [
+            row
+            for tick, row in enumerate(rows, ticks[0])
+            if int(tick / self.rate) == self.second_at
+        ]
+        minute = 60 * self.rate
+        self.next_minute = math.ceil(self.recent_first / minute)
 
     def patch(self, piece: Piece) -> None:
         """Fill in what a meter handed in late."""
@@ -145,13 +163,31 @@ class Session:
             if 0 <= tick - self.recent_first < len(self.recent):
                 held = self.recent[tick - self.recent_first]
                 np.copyto(held, row, where=np.isfinite(row))
+            if (number := int(tick / (60 * self.rate))) < self.next_minute:
+                self.stale_minutes.add(number)
 
-    def _second_over(self, tick: int) -> None:
+    def minutes_over(self) -> list[tuple[int, Stretch]]:
+        """Minutes that are over and not yet kept by the second, with their rows."""
+        found, minute = [], round(60 * self.rate)
+        while (self.next_minute + 1) * 60 + MINUTE_WAITS <= self.now:
+            first = self.next_minute * minute - self.recent_first
+            if first < 0:  # the recorder was away: they are made from what is stored
+                self.stale_minutes.add(self.next_minute)
+            else:
+                rows = np.stack(list(islice(self.recent, first, first + minute)))
+                there = np.isfinite(rows).any(axis=1)
+                ticks = self.next_minute * minute + np.flatnonzero(there)
+                columns = {c: rows[there, i] for i, c in enumerate(self.channels)}
+                found.append((self.next_minute, Stretch(ticks / self.rate, columns)))
+            self.next_minute += 1
+        return found
+
+    def _second_over(self) -> None:
         block = np.stack(self.second)
         good = np.isfinite(block)
         sums, counts = np.where(good, block, 0.0).sum(axis=0), good.sum(axis=0)
         self.seconds.append(np.where(counts > 0, sums / np.maximum(counts, 1), np.nan))
-        self.seconds_at.append(tick / self.rate)
+        self.seconds_at.append(self.second_at + 0.5)
         self.second = []
 
     @property
@@ -340,7 +376,12 @@ class Session:
         if len(self.recent) < 30:
             return
         rows = np.stack(list(self.recent))  # a copy at once: rows come in meanwhile
-        times = (self.recent_first + np.arange(len(rows))) / self.rate
+        first = self.recent_first
+        rows, skipped = (
+            rows[-int(LOOK_SECONDS * self.rate) :],
+            max(len(rows) - int(LOOK_SECONDS * self.rate), 0),
+        )
+        times = (first + skipped + np.arange(len(rows))) / self.rate
         found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
         for mark in found:
             # A mark that begins with the oldest row may have begun before; one that touches the

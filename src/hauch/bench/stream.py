@@ -25,9 +25,8 @@ from django.db import connection
 
 from hauch.bench.models import Live
 from hauch.bench.recorder import RECORDED
-from hauch.core.trace.thin import binned
-from hauch.instruments.grid import Piece as Rows
-from hauch.instruments.grid import joined
+from hauch.bench.traces import after, trace_of, with_products
+from hauch.core.trace.thin import binned, seconds_binned
 
 KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""
@@ -38,6 +37,8 @@ rest.
 """
 
 HISTORY_POINTS = 600
+FINE_SECONDS = 150.0
+"""So much of a recording is shown by quarters of a second; of a longer one the seconds do."""
 CATCH_UP_ROWS = 3_000
 """A browser that lacks more rows than this gets thinned history instead."""
 
@@ -107,17 +108,13 @@ def event(kind: str, data: dict[str, Any], number: int | None = None) -> str:
 
 
 def rows_after(live: Live, tick: int) -> tuple[int, list[list[float | None]]]:
-    """Rows that follow a tick, as they are stored: first tick and rows; thinned to history where
-    they are many.
-    """
-    width = len(live.recording.columns)
-    pieces = live.recording.pieces.filter(first__gt=tick - 200).order_by("pk")
-    ticks, rows = joined(
-        [Rows(p.first, np.frombuffer(p.data, "<f8").reshape(-1, width)) for p in pieces], width
-    )
-    keep = ticks > tick
-    ticks, rows = ticks[keep], rows[keep]
-    return (int(ticks[0]) if ticks.size else tick + 1), [
+    """Rows that follow a tick, as they are stored: first tick and rows."""
+    rate, columns = live.recording.rate or 1.0, live.recording.columns
+    stretch = trace_of(live.recording).window(low=(tick + 0.5) / rate)
+    if not stretch.times.size:
+        return tick + 1, []
+    rows = np.column_stack([stretch.channels[key] for key in columns])
+    return round(float(stretch.times[0]) * rate), [
         [None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in rows.tolist()
     ]
 
@@ -126,32 +123,26 @@ def history(live: Live) -> dict[str, Any]:
     """All of a recording so far, for a screen: start, lowest, highest and mean of each stretch by
     channel, and the newest tick.
     """
-    times, channels = live.recording.own_arrays()
-    channels = with_products(channels)
-    width = max(0.25, float(times[-1]) / HISTORY_POINTS) if times.size else 0.25
-    traces = {
-        key: [
-            [float(f"{v:.6g}") for v in stretch]
-            for stretch in zip(
-                *(part.tolist() for part in binned(times, values, width)), strict=True
-            )
-        ]
-        for key, values in channels.items()
-    }
+    trace, rate = trace_of(live.recording), live.recording.rate or 1.0
+    end = (trace.extent or (0.0, -1 / rate))[1]
+    if end <= FINE_SECONDS:
+        fine = with_products(trace.window())
+        traces = {key: binned(fine.times, values, 0.25) for key, values in fine.channels.items()}
+    else:
+        seconds = trace.seconds()
+        width = max(1.0, end / HISTORY_POINTS)
+        traces = {key: seconds_binned(seconds, key, width) for key in seconds.mean}
     return {
-        "traces": traces,
-        "tick": round(float(times[-1]) * (live.recording.rate or 1)) if times.size else -1,
+        "traces": {
+            key: [
+                [float(f"{v:.6g}") for v in stretch]
+                for stretch in zip(*(part.tolist() for part in parts), strict=True)
+            ]
+            for key, parts in traces.items()
+        },
+        "tick": round(end * rate),
         "status": live.status,
     }
-
-
-def with_products(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Channels with those that are a product of two, where they are not read themselves: direct
-    current power.
-    """
-    if "power" not in channels and {"voltage", "current"} <= set(channels):
-        return channels | {"power": channels["voltage"] * channels["current"]}
-    return channels
 
 
 async def events(live: Live, last: int | None) -> AsyncIterator[str]:
@@ -193,9 +184,10 @@ async def events(live: Live, last: int | None) -> AsyncIterator[str]:
 
 async def _missed(live: Live, known: int) -> AsyncIterator[str]:
     """Rows from the table that a browser does not have yet."""
-    first, rows = await sync_to_async(rows_after)(live, known)
-    if len(rows) > CATCH_UP_ROWS:
+    if await sync_to_async(after)(live.recording) - known > CATCH_UP_ROWS:
         told = await sync_to_async(history)(live)
         yield event("history", told, told["tick"])
-    elif rows:
+        return
+    first, rows = await sync_to_async(rows_after)(live, known)
+    if rows:
         yield event("rows", {"first": first, "rows": rows}, first + len(rows) - 1)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import Http404, HttpRequest, HttpResponse
@@ -18,11 +17,13 @@ from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Observation, Run
 from hauch.bench.queries import runs, seen_in
 from hauch.bench.reduction import marks_in
+from hauch.bench.traces import trace_of
 from hauch.bench.views import repeats_chart
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.trace import trouble
-from hauch.core.trace.thin import thinned
+from hauch.core.trace.reduce import STEADY_SHARE
+from hauch.core.trace.thin import drawn
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
@@ -144,18 +145,15 @@ def _traces(
 ) -> list[dict[str, Any]]:
     if run.recording is None:
         return []
-    times, channels = run.recording.arrays()
-    if not times.size:
+    trace = trace_of(run.recording)
+    extent = trace.extent
+    if extent is None:
         return []
-    used = [
-        key
-        for key in channels_of(run.test.how)
-        if key in channels and np.isfinite(channels[key]).any()
-    ]
+    shown = drawn(trace, channels_of(run.test.how))
     windows = run.windows or (
         []
         if run.state == Run.State.DNF or run.test.how.by_point
-        else [(times[-1] - 0.25 * (times[-1] - times[0]), times[-1])]
+        else [(extent[1] - STEADY_SHARE * (extent[1] - extent[0]), extent[1])]
     )
     notes = [
         {"kind": "seen", "word": f"seen {n}", "from": o.at_s, "to": o.at_s}
@@ -163,9 +161,9 @@ def _traces(
         if o.at_s is not None
     ]
     charts = []
-    for key in used:
+    for key in (key for key in channels_of(run.test.how) if key in shown):
         channel = CHANNELS[key]
-        thin_times, values = thinned(times.tolist(), channels[key].tolist())
+        thin_times, values = shown[key]
         own = [m for m in marks if m[0] in {key, "time"}]
         charts.append(
             {
@@ -187,7 +185,7 @@ def _traces(
                     ]
                     + notes
                 ),
-                "reference": _band_on_trace(run, key, channels, band),
+                "reference": _band_on_trace(run, key, shown, band),
                 "counted": ", ".join(
                     f"{n:,} {COUNTED[kind]}"
                     for kind in COUNTED
@@ -206,17 +204,16 @@ MOST_MARKS = 60
 
 
 def _band_on_trace(
-    run: Run, key: str, channels: dict, band: tuple[float, float] | None
+    run: Run, key: str, shown: dict[str, Any], band: tuple[float, float] | None
 ) -> tuple[float, float] | None:
     """Where the reference would end on this channel: for the load, its rise above this run's room;
     else only for the metric itself.
     """
     if band is None:
         return None
-    if key == "load_temperature" and "room_temperature" in channels:
-        room = channels["room_temperature"]
-        room = room[np.isfinite(room)]
-        return (float(room[-1]) + band[0], band[1]) if room.size else None
+    if key == "load_temperature" and "room_temperature" in shown:
+        room = [value for value in shown["room_temperature"][1] if value is not None]
+        return (room[-1] + band[0], band[1]) if room else None
     return band if run.test.procedure == key else None
 
 

@@ -12,11 +12,13 @@ import numpy as np
 
 from hauch.bench.actions import NewRun, Room, Subject, Typed, finish_run, make_run, record_run
 from hauch.bench.live import observe
-from hauch.bench.models import Piece, Recording, Run
+from hauch.bench.models import Recording, Run
+from hauch.bench.traces import store
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN
 from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig.live import CHANNELS, LiveRig
+from hauch.core.trace.source import Held
 from hauch.demo.stores import SPIN, START, members, people, uid
 from hauch.entries.models import Entry, Version
 from hauch.people.models import User
@@ -169,14 +171,9 @@ def _trace(
         columns=columns,
         rate=RATE,
     )
-    Piece.objects.bulk_create(
-        Piece(
-            recording=recording,
-            first=first + i,
-            count=len(rows[i : i + 600]),
-            data=np.ascontiguousarray(rows[i : i + 600], "<f8").tobytes(),
-        )
-        for i in range(0, len(rows), 600)
+    store(
+        recording,
+        Held(np.arange(first, first + len(rows)) / RATE, dict(zip(columns, rows.T, strict=True))),
     )
     key = uid("run", "rigs", test.key, name)
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)

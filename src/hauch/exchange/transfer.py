@@ -10,14 +10,15 @@ from django.db.models import Model, Q
 
 from hauch import __version__
 from hauch.bench import progress
-from hauch.bench.actions import store_chunks
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
 from hauch.bench.queries import runs
+from hauch.bench.traces import store, trace_of
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity.units import KINDS
+from hauch.core.trace.source import Held
 from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import (
@@ -275,8 +276,8 @@ def export_round(user: User, round: Round) -> bytes:
     content = content_of(round)
     traces, sources = {}, {}
     for recording in round.recordings.select_related("source"):
-        times, channels = recording.own_arrays()
-        traces[str(recording.uid)] = {"time": times, **channels}
+        stretch = trace_of(recording).own_window()
+        traces[str(recording.uid)] = {"time": stretch.times, **stretch.channels}
         if recording.source is not None:
             sources[recording.source.sha256] = file_content(recording.source)
     for file in PartFile.objects.filter(version__entry__round=round):
@@ -600,7 +601,7 @@ class _Importer:
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
             raise BundleRefused(f"A trace holds the unknown channel “{sorted(unknown)[0]}”.")
-        store_chunks(recording, trace.pop("time"), trace)
+        store(recording, Held(trace.pop("time"), trace))
         return recording
 
     def _observations(self, rows: list[dict[str, Any]], **of: Any) -> None:

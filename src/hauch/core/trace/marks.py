@@ -19,6 +19,7 @@ import numpy as np
 from scipy.ndimage import median_filter
 
 from hauch.core.measure.channels import CHANNELS, SPEEDS
+from hauch.core.trace.source import Seconds, Stretch, seconds_of
 
 SPIKE_SIGMAS = 4.6
 """A sample this many robust standard deviations off its neighbours is a spike. Normal scatter
@@ -226,26 +227,26 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
     return flags
 
 
-def never_moved(times: np.ndarray, values: np.ndarray, speed: np.ndarray) -> bool:
+def never_moved(whole: Seconds, channel: str) -> bool:
     """Whether a meter showed one reading throughout, although the part stood still and ran for
     `STUCK_SECONDS` each while it was read.
 
     Parameters
     ----------
-    times : seconds, shape (n,)
-    values : of a channel in `FOLLOWS`, shape (n,), NaN where there is no sample
-    speed : rotational speed, shape (n,), NaN where there is no sample
+    whole : all of a recording by the second, with the speed of the part
+    channel : one of `FOLLOWS`
 
     Notes
     -----
     What follows the speed cannot be the same at rest and running. A reading of nothing may be: the
     part moves less than the meter feels.
     """
-    there = np.isfinite(values) & np.isfinite(speed)
-    shown = values[there]
-    if shown.size < 60 or shown[0] == 0 or shown.min() != shown.max():
+    speed = whole.mean["speed"]
+    there = np.isfinite(whole.mean[channel]) & np.isfinite(speed)
+    least, most = whole.least[channel][there], whole.most[channel][there]
+    if whole.count[channel][there].sum() < 60 or least[0] == 0 or least.min() != most.max():
         return False
-    step, top = float(np.median(np.diff(times))), float(speed[there].max())
+    step, top = max(float(np.median(np.diff(whole.times))), 1.0), float(speed[there].max())
     still, runs = (
         float(flags.sum()) * step
         for flags in (speed[there] < STALL_SHARE * top, speed[there] > 0.5 * top)
@@ -253,14 +254,46 @@ def never_moved(times: np.ndarray, values: np.ndarray, speed: np.ndarray) -> boo
     return top > 0 and min(still, runs) >= STUCK_SECONDS
 
 
-def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What all of a recording says of a stretch of it: by channel of a speed, at which speed the
+    part runs [1/min] and when it first did [s]; and the channels whose meter never moved.
+    """
+
+    runs: dict[str, tuple[float, float]]
+    frozen: frozenset[str]
+
+
+def known_of(whole: Seconds) -> Known:
+    """What all of a recording says, by the second."""
+    runs = {}
+    for key in (key for key in SPEEDS if key in whole.mean):
+        speed = whole.mean[key]
+        there = np.isfinite(speed)
+        if there.any():
+            running = float(np.percentile(speed[there], 95))
+            first = np.argmax(whole.most[key][there] >= STALL_SHARE * running)
+            runs[key] = running, float(whole.times[there][first])
+    frozen = (
+        {key for key in FOLLOWS & set(whole.mean) if never_moved(whole, key)}
+        if "speed" in runs
+        else set()
+    )
+    return Known(runs, frozenset(frozen))
+
+
+def standing(
+    times: np.ndarray, speed: np.ndarray, running: float, since: float
+) -> list[tuple[int, int]]:
     """First and last index of each stretch in which a part stands still; all of it when it never
     started.
 
     Parameters
     ----------
     times : seconds, shape (n,)
-    speed : rotational speed, shape (n,), NaN where there is no sample
+    speed : rotational speed [1/min], shape (n,), NaN where there is no sample
+    running, since : at which speed it runs [1/min] and when it first did [s], from all of the
+        recording
 
     Notes
     -----
@@ -271,14 +304,12 @@ def standing(times: np.ndarray, speed: np.ndarray) -> list[tuple[int, int]]:
     there = np.flatnonzero(np.isfinite(speed))
     if there.size == 0:
         return []
-    running = float(np.percentile(speed[there], 95))
     if running <= 0:
         return [(0, speed.size - 1)]
     found = []
-    began = there[np.argmax(speed[there] >= STALL_SHARE * running)]
     for a, b in stretches(speed[there] < STALL_SHARE * running):
         first, last = there[a], there[b]
-        if first > began and b - a >= 4 and times[last] - times[first] >= STALL_SECONDS:
+        if times[first] > since and b - a >= 4 and times[last] - times[first] >= STALL_SECONDS:
             found.append((int(first), int(speed.size - 1 if b == there.size - 1 else last)))
     return found
 
@@ -301,8 +332,9 @@ def find_marks(
     channels: Mapping[str, np.ndarray],
     resolutions: Mapping[str, float] | None = None,
     ranges: Mapping[str, tuple[float, float]] | None = None,
+    known: Known | None = None,
 ) -> list[Mark]:
-    """All marks of a recording, in order of time.
+    """All marks of a recording, or of a stretch of one, in order of time.
 
     Parameters
     ----------
@@ -310,20 +342,19 @@ def find_marks(
     channels : channel key -> values, shape (n,), NaN where there is no sample
     resolutions : channel key -> step of the meter's last digit
     ranges : channel key -> range in which the meter's limits hold
+    known : what all of the recording says, where this is a stretch of it
     """
     resolutions, ranges = resolutions or {}, ranges or {}
+    known = known or known_of(seconds_of(Stretch(times, dict(channels))))
     marks = [Mark("time", "gap", a, b, float(times[a]), float(times[b])) for a, b in gaps(times)]
     stops = {
-        key: _unwanted(standing(times, channels[key]), channels.get("throttle"))
+        key: _unwanted(standing(times, channels[key], *known.runs[key]), channels.get("throttle"))
         for key in SPEEDS
-        if key in channels
+        if key in channels and key in known.runs
     }
     idle = np.zeros(len(times), dtype=bool)
-    if "speed" in channels and np.isfinite(channels["speed"]).any():
-        idle = ~(
-            channels["speed"]
-            >= STALL_SHARE * max(float(np.nanpercentile(channels["speed"], 95)), 1.0)
-        )
+    if "speed" in channels and "speed" in known.runs:
+        idle = ~(channels["speed"] >= STALL_SHARE * max(known.runs["speed"][0], 1.0))
     # Samples around a stop or start are no spikes: the whole bench changed at once. Nor does a
     # meter stick while nothing moves.
     ends = [float(times[i]) for found in stops.values() for stop in found for i in stop]
@@ -340,9 +371,7 @@ def find_marks(
             if math.isfinite(low) or math.isfinite(high)
             else np.zeros(0, bool)
         )
-        frozen = (
-            key in FOLLOWS and "speed" in channels and never_moved(times, values, channels["speed"])
-        )
+        frozen = key in known.frozen
         if key not in SET:
             found["stuck"] = np.isfinite(values) if frozen else stuck(times, values)
         for kind, flags in found.items():

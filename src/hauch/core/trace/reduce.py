@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.measure.meter import Meter, read
 from hauch.core.measure.run import NoResult
 from hauch.core.quantity import Influence, Quantity, Step
-from hauch.core.trace.marks import SET, WORDS, Mark, find_marks, never_started
+from hauch.core.trace.marks import SET, WORDS, Known, Mark, find_marks, known_of, never_started
 from hauch.core.trace.settle import Settling, correlation_factor, fit_settling
+from hauch.core.trace.source import Seconds, Stretch, Trace, seconds_of
 from hauch.core.trace.steps import Stand, find_steps, is_sweep
 
 STEADY_SHARE = 0.25
@@ -54,36 +55,83 @@ class Reduced:
     left_out: dict[str, int] = field(default_factory=dict)
 
 
+LEAD = 120.0
+"""How much of a trace before a reading is looked at for faults around it [s]."""
+
+
 def marks_of(
-    times: np.ndarray,
-    channels: Mapping[str, np.ndarray],
-    meters: Mapping[str, Meter],
-    chosen: Chosen,
+    stretch: Stretch, meters: Mapping[str, Meter], chosen: Chosen, known: Known | None = None
 ) -> list[Mark]:
-    """Marks that were found, and those that people made."""
+    """Marks of a stretch: those that were found, and those that people made.
+
+    Parameters
+    ----------
+    known : what all of the recording says, where this is a part of it
+    """
+    times = stretch.times
     marks = find_marks(
         times,
-        channels,
+        stretch.channels,
         {key: m.resolution for key, m in meters.items()},
         {key: (m.low, m.high) for key, m in meters.items()},
+        known,
     )
     for key, low, high in chosen.excluded:
         first, last = (
             int(np.searchsorted(times, low)),
             int(np.searchsorted(times, high, side="right")) - 1,
         )
-        if key == "time" or key in channels:
-            marks.append(Mark(key, "excluded", first, max(last, first), low, high))
+        outside = last < first or first >= times.size
+        if (key == "time" or key in stretch.channels) and not outside:
+            marks.append(Mark(key, "excluded", first, last, low, high))
     return sorted(marks, key=lambda mark: (mark.first, mark.channel, mark.kind))
 
 
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """A stretch that is read: its samples, its marks, and the readings in it [(from s, to s)]."""
+
+    stretch: Stretch
+    marks: list[Mark]
+    windows: list[tuple[float, float]]
+
+    def good(self, key: str) -> np.ndarray:
+        """Samples of a channel that are averaged, boolean, shape (n,)."""
+        flags = np.isfinite(self.stretch.channels[key])
+        for mark in self.marks:
+            if mark.channel in {key, "time"} and mark.kind in LEFT_OUT:
+                flags[mark.first : mark.last + 1] = False
+        return flags
+
+
+def needed(
+    extent: tuple[float, float], windows: Sequence[tuple[float, float]]
+) -> list[tuple[float, float]]:
+    """The stretches of a recording [(from s, to s)] that its readings are taken from, in order; all
+    of it where no readings were chosen.
+
+    A reading needs `LEAD` before it and nothing after it, so that a figure stays what it is while
+    the recording goes on.
+    """
+    if not windows:
+        return [extent]
+    found: list[tuple[float, float]] = []
+    for begin, end in sorted(windows):
+        low, high = max(begin - LEAD, extent[0]), min(end, extent[1])
+        if found and low <= found[-1][1]:
+            found[-1] = (found[-1][0], max(high, found[-1][1]))
+        else:
+            found.append((low, high))
+    return found
+
+
 def steady_readings(
-    times: np.ndarray,
-    channels: Mapping[str, np.ndarray],
+    trace: Trace,
     meters: Mapping[str, Meter],
     run: str,
     rise_resolution: float = RISE_RESOLUTION,
     *,
+    channels: Collection[str] | None = None,
     chosen: Chosen = Chosen(),
     by_point: bool = False,
     places: int = 0,
@@ -92,40 +140,44 @@ def steady_readings(
 
     Parameters
     ----------
-    times : seconds from the start, shape (n,)
-    channels : channel key -> values, shape (n,) [SI unit of the channel], NaN where there is no
-        sample
+    trace : what was recorded; only the stretches that the readings need are read
     meters : channel key -> meter
     run : identity of the run
     rise_resolution : what the round asks of a settled temperature [K]
+    channels : those that are wanted, where the trace has a sample of them; all where None
     chosen : windows that were taken as readings, and what was left out by hand
     by_point : split a sweep into its stands, one point each
     places : windows were read at so many places in turn; 0 where all were read at one
 
     Raises
     ------
-    NoResult : the part never ran, it stopped, or there is no sweep where one is needed; says when
+    NoResult : nothing was recorded, the part never ran, it stopped, or there is no sweep where one
+        is needed; says when
     """
-    times = np.asarray(times, dtype=float)
-    marks = marks_of(times, channels, meters, chosen)
-    if by_point:
-        low, high = (
-            (chosen.windows[0][0], chosen.windows[-1][1])
-            if chosen.windows
-            else (float(times[0]), float(times[-1]))
-        )
-        part = slice(
-            int(np.searchsorted(times, low)), int(np.searchsorted(times, high, side="right"))
-        )
-        stands = _stands(
-            times[part], {key: values[part] for key, values in channels.items()}, marks
-        )
-        windows = [(float(times[part][s.steady]), float(times[part][s.last])) for s in stands]
-    else:
-        windows = list(chosen.windows)
-    windows = windows or [
-        (float(times[-1] - STEADY_SHARE * (times[-1] - times[0])), float(times[-1]))
+    extent = trace.extent
+    if extent is None:
+        raise NoResult("Nothing was recorded. Check the meters' lines and record again.")
+    chosen_windows = [(low, min(high, extent[1])) for low, high in chosen.windows]
+    parts, whole = _parts(trace, meters, chosen, chosen_windows, extent, channels)
+    keys = [
+        key
+        for key in parts[0].stretch.channels
+        if any(np.isfinite(part.stretch.channels[key]).any() for part in parts) or whole.has(key)
     ]
+    parts = [replace(part, stretch=part.stretch.only(keys)) for part in parts]
+    marks = [m for part in parts for m in part.marks if m.channel == "time" or m.channel in keys]
+    if by_point:
+        part = parts[0]
+        low, high = (chosen_windows[0][0], chosen_windows[-1][1]) if chosen_windows else extent
+        swept = part.stretch.between(low, high)
+        stands = _stands(swept.times, swept.channels, marks)
+        windows = [(float(swept.times[s.steady]), float(swept.times[s.last])) for s in stands]
+        parts = [replace(part, windows=windows)]
+    else:
+        windows = chosen_windows
+    if not windows:
+        windows = [(extent[1] - STEADY_SHARE * (extent[1] - extent[0]), extent[1])]
+        parts = [replace(part, windows=windows) for part in parts]
     # What a meter shows out of its range while nobody reads it is of no account.
     marks = [
         m
@@ -133,50 +185,83 @@ def steady_readings(
         if m.kind != "over_range"
         or any(m.from_s <= high and m.to_s >= low for low, high in windows)
     ]
-    _refuse_stall(marks, windows, times.size)
+    for part in parts:
+        _refuse_stall(part, marks)
     readings: dict[str, np.ndarray] = {}
     correlation: dict[str, float] = {}
     positions: dict[str, np.ndarray] = {}
     left_out: dict[str, int] = {}
-    for key, values in channels.items():
-        good = np.isfinite(values)
-        for mark in marks:
-            if mark.channel in {key, "time"} and mark.kind in LEFT_OUT:
-                good[mark.first : mark.last + 1] = False
-        parts = [np.flatnonzero(good & (times >= low) & (times <= high)) for low, high in windows]
-        if key in SET and not any(part.size for part in parts):
+    for key in keys:
+        taken, count = _samples(parts, windows, key)
+        if key in SET and not any(samples.size for samples in taken):
             continue
-        if not any(part.size for part in parts) or (
-            by_point and not all(part.size for part in parts)
+        if not any(samples.size for samples in taken) or (
+            by_point and not all(samples.size for samples in taken)
         ):
             raise NoResult(
                 f"{CHANNELS[key].label}: no sample in {_in_words(windows)} is usable. Check the"
                 " meter and record again.",
                 marks,
             )
-        readings[key] = np.concatenate([np.asarray(values)[part] for part in parts])
-        correlation[key] = max(correlation_factor(np.asarray(values)[part]) for part in parts)
-        left_out[key] = (
-            sum(int(((times >= low) & (times <= high)).sum()) for low, high in windows)
-            - readings[key].size
-        )
+        readings[key] = np.concatenate(taken)
+        correlation[key] = max(correlation_factor(samples) for samples in taken)
+        left_out[key] = count - readings[key].size
         if by_point or places:
-            numbers = np.arange(len(parts)) % (places or len(parts)) + 1
-            positions[key] = np.repeat(numbers, [part.size for part in parts])
+            numbers = np.arange(len(taken)) % (places or len(taken)) + 1
+            positions[key] = np.repeat(numbers, [samples.size for samples in taken])
     steady: dict[str, Quantity] = {}
     settling = None
-    if {"load_temperature", "room_temperature"} <= set(channels) and "load_temperature" in meters:
-        settling = _settle(
-            times,
-            channels,
-            marks,
-            rise_resolution,
-            windows[-1][1] if chosen.windows else float(times[-1]),
-        )
+    if {"load_temperature", "room_temperature"} <= set(keys) and "load_temperature" in meters:
+        end = windows[-1][1] if chosen_windows else extent[1]
+        settling = _settle(trace, meters, chosen, rise_resolution, end)
         steady["load_temperature"] = _settled_load(
             settling, readings, meters["load_temperature"], run
         )
     return Reduced(readings, correlation, steady, marks, settling, windows, positions, left_out)
+
+
+def _parts(
+    trace: Trace,
+    meters: Mapping[str, Meter],
+    chosen: Chosen,
+    windows: Sequence[tuple[float, float]],
+    extent: tuple[float, float],
+    channels: Collection[str] | None,
+) -> tuple[list[_Part], Seconds]:
+    """The stretches that are needed with their marks, and all before their end by the second."""
+    spans = needed(extent, windows)
+    stretches = [trace.window(low, high, channels) for low, high in spans]
+    whole = (
+        seconds_of(stretches[0])
+        if spans[0][0] <= extent[0] and len(spans) == 1
+        else trace.seconds(extent[0], spans[-1][1], channels)
+    )
+    known = known_of(whole)
+    return [
+        _Part(
+            stretch,
+            marks_of(stretch, meters, chosen, known),
+            [(low, high) for low, high in windows if span[0] <= high <= span[1]],
+        )
+        for span, stretch in zip(spans, stretches, strict=True)
+    ], whole
+
+
+def _samples(
+    parts: Sequence[_Part], windows: Sequence[tuple[float, float]], key: str
+) -> tuple[list[np.ndarray], int]:
+    """Samples of a channel that are averaged, by reading, and how many there are with those that
+    are not.
+    """
+    taken: dict[tuple[float, float], np.ndarray] = {}
+    count = 0
+    for part in parts:
+        times, values, good = part.stretch.times, part.stretch.channels[key], part.good(key)
+        for low, high in part.windows:
+            inside = (times >= low) & (times <= high)
+            taken[(low, high)] = values[inside & good]
+            count += int(inside.sum())
+    return [taken[window] for window in windows], count
 
 
 def _stands(
@@ -198,16 +283,22 @@ def _stands(
     return stands
 
 
-def _refuse_stall(marks: list[Mark], windows: list[tuple[float, float]], count: int) -> None:
-    """Nothing is averaged over a part that stood still."""
-    if never_started(marks, count):
+def _refuse_stall(part: _Part, marks: list[Mark]) -> None:
+    """Nothing is averaged over a part that stood still.
+
+    Parameters
+    ----------
+    marks : all that were found, told with the reason
+    """
+    count = part.stretch.times.size
+    if never_started(part.marks, count):
         raise NoResult(
             "The part never started: its speed stays at 0 1/min. Record it as did not finish.",
             marks,
         )
-    for mark in marks:
+    for mark in part.marks:
         if mark.kind == "stall" and any(
-            mark.from_s <= high and mark.to_s >= low for low, high in windows
+            mark.from_s <= high and mark.to_s >= low for low, high in part.windows
         ):
             which = CHANNELS[mark.channel].label.lower().replace("speed", "part", 1)
             ended = (
@@ -250,27 +341,25 @@ def told(mark: Mark) -> str:
 
 
 def _settle(
-    times: np.ndarray,
-    channels: Mapping[str, np.ndarray],
-    marks: list[Mark],
-    resolution: float,
-    end: float,
+    trace: Trace, meters: Mapping[str, Meter], chosen: Chosen, resolution: float, end: float
 ) -> Settling:
     """Fit from the last turn of the throttle to the end of what was read: before it the body was on
-    its way elsewhere.
+    its way elsewhere. The means of each second do for a body that warms.
     """
-    load = np.array(channels["load_temperature"], dtype=float)
+    seconds = trace.seconds(high=end, channels=["load_temperature", "throttle", *SPEEDS])
+    marks = marks_of(Stretch(seconds.times, seconds.mean), meters, chosen)
+    load = seconds.mean["load_temperature"].copy()
     for mark in marks:
         if mark.channel in {"load_temperature", "time"} and mark.kind in LEFT_OUT:
             load[mark.first : mark.last + 1] = np.nan
-    part = times <= end
-    if "throttle" in channels:
-        throttle = np.asarray(channels["throttle"], dtype=float)
-        known = np.flatnonzero(np.isfinite(throttle) & part)
+    part = np.ones(load.size, bool)
+    if "throttle" in seconds.mean:
+        throttle = seconds.mean["throttle"]
+        known = np.flatnonzero(np.isfinite(throttle))
         turns = known[1:][np.abs(np.diff(throttle[known])) > TURNED]
         if turns.size:
-            part &= times >= times[turns[-1]]
-    return fit_settling(times[part], load[part], resolution)
+            part &= seconds.times >= seconds.times[turns[-1]]
+    return fit_settling(seconds.times[part], load[part], resolution)
 
 
 TURNED = 0.5

@@ -3,12 +3,51 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 
 import numpy as np
 
+from hauch.core.trace.marks import gaps
+from hauch.core.trace.source import Seconds, Trace
+
+MOST_POINTS = 700
+"""Points that a screen shows of a trace."""
+
+
+def drawn(
+    trace: Trace, channels: Collection[str], most: int = MOST_POINTS
+) -> dict[str, tuple[list[float], list[float | None]]]:
+    """Times and values of some channels for a screen, those that have a sample; see `thinned`.
+
+    A trace of more seconds than points is drawn by the least and most of each second.
+    """
+    extent = trace.extent
+    if extent is None:
+        return {}
+    if extent[1] - extent[0] <= most:
+        stretch = trace.window(channels=channels)
+        return {
+            key: thinned(stretch.times.tolist(), values.tolist(), most)
+            for key, values in stretch.channels.items()
+            if np.isfinite(values).any()
+        }
+    seconds = trace.seconds(channels=channels)
+    times = np.repeat(seconds.times, 2)
+    breaks = [2 * after for _, after in gaps(seconds.times)]
+    shown = {}
+    for key in seconds.mean:
+        if seconds.has(key):
+            ends = np.column_stack([seconds.least[key], seconds.most[key]]).ravel()
+            shown[key] = thinned(
+                np.insert(times, breaks, times[breaks]).tolist(),
+                np.insert(ends, breaks, np.nan).tolist(),
+                most,
+            )
+    return shown
+
 
 def thinned(
-    times: list[float], values: list[float], most: int = 700
+    times: list[float], values: list[float], most: int = MOST_POINTS
 ) -> tuple[list[float], list[float | None]]:
     """Fewer points for a screen: of each stretch the lowest and the highest, so that no spike
     vanishes; None where lost.
@@ -44,17 +83,37 @@ def binned(
     width : length of a stretch [s]
     """
     good = np.isfinite(values)
-    at, known = (
-        np.floor(times[good] / width).astype(np.int64),
-        np.asarray(values, dtype=float)[good],
+    known = np.asarray(values, dtype=float)[good]
+    return _binned(times[good], np.ones(known.size), known, known, known, width)
+
+
+def seconds_binned(
+    seconds: Seconds, channel: str, width: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """As `binned`, of a channel that is given by the second; ``width`` is at least one second."""
+    good = seconds.count[channel] > 0
+    count, mean, least, most = (
+        figures[channel][good]
+        for figures in (seconds.count, seconds.mean, seconds.least, seconds.most)
     )
-    if not at.size:
+    return _binned(seconds.times[good], count, mean, least, most, width)
+
+
+def _binned(
+    times: np.ndarray,
+    count: np.ndarray,
+    mean: np.ndarray,
+    least: np.ndarray,
+    most: np.ndarray,
+    width: float,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    if not times.size:
         return (np.zeros(0),) * 4
+    at = np.floor(times / width).astype(np.int64)
     first = np.flatnonzero(np.concatenate(([True], np.diff(at) != 0)))
-    counts = np.diff(np.append(first, at.size))
     return (
         at[first] * width,
-        np.minimum.reduceat(known, first),
-        np.maximum.reduceat(known, first),
-        np.add.reduceat(known, first) / counts,
+        np.minimum.reduceat(least, first),
+        np.maximum.reduceat(most, first),
+        np.add.reduceat(count * mean, first) / np.add.reduceat(count, first),
     )
