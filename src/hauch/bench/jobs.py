@@ -7,6 +7,7 @@ from typing import Any
 
 from procrastinate.contrib.django import app
 
+from hauch.bench.importing import run_import
 from hauch.bench.models import Recording, Run
 from hauch.bench.signals import results_changed
 from hauch.bench.successors import carry_over
@@ -18,6 +19,17 @@ CARRIED_AT_ONCE = 1500
 """Tests of up to this many runs are carried over in the request that changed the rules; larger ones
 by the worker.
 """
+
+
+@app.task(name="bench.import_log")
+def import_later(import_id: int) -> None:
+    """Import a large file; a worker that dies leaves it to the next one."""
+    run_import(import_id)
+
+
+def defer_import(import_id: int) -> None:
+    """Leave an import to the worker, inside the transaction that asks for it."""
+    import_later.configure(lock=f"import-{import_id}").defer(import_id=import_id)
 
 
 @app.task(name="bench.compact")

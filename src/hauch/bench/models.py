@@ -126,6 +126,58 @@ class Piece(models.Model):
         ]
 
 
+class LogImport(models.Model):
+    """A large file that the worker imports, and what became of it."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting", "waiting for the worker"
+        RUNNING = "running", "being imported"
+        DONE = "done", "imported"
+        FAILED = "failed", "not imported"
+
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="imports")
+    source = models.ForeignKey(SourceFile, on_delete=models.PROTECT, related_name="imports")
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
+    asked = models.JSONField(help_text="what was confirmed, see bench.importing.Asked")
+    stage = models.CharField(max_length=60, blank=True, help_text="what is being done")
+    progress = models.FloatField(default=0.0, help_text="share that is done")
+    recording = models.ForeignKey(
+        Recording, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    told = models.TextField(blank=True, help_text="what it came to, in a sentence")
+    problems = models.JSONField(default=list, blank=True, help_text="why it was not imported")
+    rows = models.JSONField(default=list, blank=True, help_text="[line, why it cannot be read]")
+    created_at = models.DateTimeField(default=timezone.now)
+    ended_at = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["-created_at", "-id"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["round", "source"],
+                condition=Q(ended_at__isnull=True),
+                name="one_import_of_a_file_at_a_time",
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.source}, {self.get_state_display()}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("bench:importing", args=[self.round.slug, self.pk])
+
+    @property
+    def ended(self) -> bool:
+        """Whether nothing more becomes of it."""
+        return self.ended_at is not None
+
+    @classmethod
+    def under_way(cls, round: Round, source: SourceFile) -> LogImport | None:
+        """The import of a file that waits or runs, if any."""
+        return cls.objects.filter(round=round, source=source, ended_at=None).first()
+
+
 class Waveform(models.Model):
     """Sound or acceleration as it was sampled, a few seconds of it, kept as a WAV file.
     Append-only.

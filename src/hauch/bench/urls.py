@@ -26,6 +26,7 @@ urlpatterns = [
     path("live/<int:pk>/accept/", views_live.accept, name="live_accept"),
     path("live/<int:pk>/end/", views_live.end, name="live_end"),
     path("live/<int:pk>/dnf/", views_live.give_up, name="live_dnf"),
+    path("imports/<int:pk>/", views_import.importing, name="importing"),
     path("files/", views_import.upload, name="upload"),
     path("files/<slug:sha256>/", views_import.preview, name="preview"),
 ]

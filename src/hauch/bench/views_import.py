@@ -9,11 +9,9 @@ from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions
-from hauch.bench.actions import NewRecording, imported_before
+from hauch.bench.actions import Subject, imported_before
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.forms import (
     RoomForm,
@@ -25,7 +23,9 @@ from hauch.bench.forms import (
     typed_readings,
     unit_choices,
 )
-from hauch.bench.models import LogMapping, Recording, SourceFile
+from hauch.bench.importing import AT_ONCE, Asked, Second, read_asked, store_asked, told
+from hauch.bench.imports import ask_import
+from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
 from hauch.bench.queries import plan_of
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
@@ -37,12 +37,11 @@ from hauch.formats.logger_csv import (
     Column,
     LogRefused,
     Table,
+    check_mapping,
+    glance,
     guess_mapping,
-    inspect,
-    read_log,
 )
-from hauch.people.models import User
-from hauch.rounds.models import Round, Test
+from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.ui.fields import parse_number
 
@@ -70,7 +69,7 @@ def upload(request: HttpRequest, slug: str) -> HttpResponse:
         return refused(request, round, problem)
     data = sent.read()
     try:
-        inspect(data)
+        glance(data)
     except LogRefused as reason:
         return refused(request, round, f"{sent.name}: {reason}")
     source = keep_file(request.user, sent.name, data)
@@ -102,7 +101,9 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     """The guessed meaning of each column to confirm, what was run, the room; then the import."""
     round = round_for(request.user, slug, "run.record")
     source = get_object_or_404(SourceFile, sha256=sha256)  # only who has the content knows its hash
-    table = inspect(file_content(source))
+    if (under_way := LogImport.under_way(round, source)) is not None:
+        return redirect(under_way)
+    table = glance(file_content(source))
     remembered = LogMapping.objects.filter(fingerprint=table.fingerprint).first()
     beside = _beside(request, round)
     plan = plan_of(round, 0)
@@ -112,18 +113,17 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     if request.method == "POST":
         mapping = mapping_of(request.POST, table)
         form = RoomForm(request.POST, units=units)
-        day_first = request.POST.get("day_first", "yes") == "yes"
         if form.is_valid():
-            if beside is not None:
-                answer, problems = _import_second(
-                    request, round, beside, source, table, mapping, day_first
-                )
-            else:
-                answer, problems = _import(
-                    request, round, source, table, mapping, form, tests, day_first
-                )
-            if answer is not None:
-                return answer
+            try:
+                check_mapping(table, mapping)
+                asked = _asked(request, round, mapping, form, beside)
+                answer, problems = _import(request, round, source, asked)
+                if answer is not None:
+                    return answer
+            except LogRefused as problem:
+                problems = [str(problem)]
+            except ValidationError as problem:
+                problems = spread_errors(problem, form)
         chosen = set(request.POST.getlist("tests"))
     else:
         mapping = (
@@ -157,7 +157,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
             if beside in {c.channel for c in mapping} - {key}
         ],
         "rows": [table.cells(line) for line in table.lines[:SHOWN_ROWS]],
-        "count": len(table.lines),
+        "count": table.count,
         "slashes": (
             any("/" in cell for cell in table.cells(table.lines[0])) if table.lines else False
         ),
@@ -172,41 +172,6 @@ def _beside(request: HttpRequest, round: Round) -> Recording | None:
     """The recording that a second logger ran beside, where the file is one."""
     pk = request.GET.get("beside", "")
     return get_object_or_404(Recording, pk=pk, round=round) if pk.isdigit() else None
-
-
-def _import_second(
-    request: HttpRequest,
-    round: Round,
-    first: Recording,
-    source: SourceFile,
-    table: Table,
-    mapping: list[Column],
-    day_first: bool,
-) -> tuple[HttpResponse | None, list[str]]:
-    """Add a second logger's file to a recording, or say in sentences why not."""
-    by, typed = request.POST.get("by", "traces"), request.POST.get("seconds", "").strip()
-    try:
-        seconds = parse_number(typed) if typed else 0.0
-        log = read_log(table, mapping, timezone.get_current_timezone(), day_first)
-        second = actions.add_second(request.user, first, source, log, mapping, by, seconds)
-    except LogRefused as refusal:
-        return (
-            (refused(request, round, f"{source.name}: {refusal}", refusal), [])
-            if refusal.problems
-            else (None, [str(refusal)])
-        )
-    except ValidationError as problem:
-        return None, list(problem.messages)
-    except ValueError as problem:
-        return None, [f"Seconds to move it by: {problem}"]
-    actions.remember_mapping(request.user, table.fingerprint, mapping, day_first)
-    messages.success(
-        request,
-        f"{source.name} runs beside the first recording now, moved by {second.shift:+.2f} s"
-        f" {second.shift_note}. Its runs were computed again.",
-    )
-    run = first.runs.order_by("pk").first()
-    return (redirect(run) if run else redirect("bench:overview", round.slug)), []
 
 
 def _columns(table: Table, mapping: list[Column]) -> list[dict[str, Any]]:
@@ -241,7 +206,7 @@ def _room_from(table: Table, mapping: list[Column], round: Round, units: str) ->
     for index, column in enumerate(mapping):
         if column.channel == "room_temperature" and table.lines:
             try:
-                text = table.cells(table.lines[-1])[index].replace(",", ".")
+                text = table.cells(table.last)[index].replace(",", ".")
                 kind = CHANNELS["room_temperature"].kind
                 celsius = float(to_si(float(text), column.unit, kind))
             except (ValueError, IndexError):
@@ -250,59 +215,79 @@ def _room_from(table: Table, mapping: list[Column], round: Round, units: str) ->
     return initial
 
 
-def _import(
+def _asked(
     request: HttpRequest,
     round: Round,
-    source: SourceFile,
-    table: Table,
     mapping: list[Column],
     form: RoomForm,
-    tests: list[Test],
-    day_first: bool,
+    beside: Recording | None,
+) -> Asked:
+    """What was confirmed of a file.
+
+    Raises
+    ------
+    ValidationError : with a sentence for each thing that is missing or no number
+    """
+    room, second = form.room(), None
+    extra, problems = typed_readings(_split(request), tuple(BY_HAND), request.user.units)
+    if problems:
+        raise ValidationError(problems)
+    if not form.is_valid():
+        raise ValidationError([])  # the form tells its own
+    subject = Subject()
+    if beside is not None:
+        typed = request.POST.get("seconds", "").strip()
+        try:
+            seconds = parse_number(typed) if typed else 0.0
+        except ValueError as problem:
+            raise ValidationError(f"Seconds to move it by: {problem}") from problem
+        second = Second(beside.pk, request.POST.get("by", "traces"), seconds)
+    else:
+        subject = subject_of(round, request.POST.get("subject", ""))
+    return Asked(
+        columns=[(column.channel, column.unit) for column in mapping],
+        day_first=request.POST.get("day_first", "yes") == "yes",
+        started_at=form.moment(),
+        room=room,
+        tests=[int(pk) for pk in request.POST.getlist("tests") if pk.isdigit()],
+        specimen=subject.specimen.pk if subject.specimen else None,
+        reference=subject.reference.pk if subject.reference else None,
+        extra=extra,
+        note=form.cleaned_data["note"],
+        beside=second,
+    )
+
+
+def _import(
+    request: HttpRequest, round: Round, source: SourceFile, asked: Asked
 ) -> tuple[HttpResponse | None, list[str]]:
-    """Import, or say in sentences why not."""
-    user: User = request.user
-    room = form.room()
-    extra, problems = typed_readings(_split(request), tuple(BY_HAND), user.units)
-    if problems or not form.is_valid():
-        return None, problems
+    """Import a file, or leave a large one to the worker; else say in sentences why not."""
+    if source.size > AT_ONCE:
+        return redirect(ask_import(request.user, round, source, asked)), []
     try:
-        log = read_log(table, mapping, timezone.get_current_timezone(), day_first)
+        table, log = read_asked(source, asked)
+        recording, made = store_asked(request.user, round, source, asked, table, log)
     except LogRefused as refusal:
         if refusal.problems:
             return refused(request, round, f"{source.name}: {refusal}", refusal), []
         return None, [str(refusal)]
-    try:
-        subject = subject_of(round, request.POST.get("subject", ""))
-        chosen = [test for test in tests if str(test.pk) in request.POST.getlist("tests")]
-        started = log.start or form.moment()
-        recorded = actions.import_log(
-            user,
-            NewRecording(
-                round,
-                source,
-                log,
-                chosen,
-                subject,
-                room,
-                started,
-                mapping,
-                extra,
-                note=form.cleaned_data["note"],
-            ),
-        )
-    except ValidationError as problem:
-        return None, spread_errors(problem, form)
-    actions.remember_mapping(user, table.fingerprint, mapping, day_first)
-    figures = ", ".join(
-        f"{run.test.how.short.lower()}{'' if run.result.value is not None else ' (no result)'}"
-        for run in recorded
+    messages.success(request, told(source, recording, made))
+    return (redirect(made[0]) if made else redirect("bench:overview", round.slug)), []
+
+
+def importing(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+    """How far the import of a large file is, and what became of it."""
+    round = round_for(request.user, slug, "run.record")
+    one = get_object_or_404(LogImport.objects.select_related("source"), pk=pk, round=round)
+    recording = one.recording and (one.recording.beside or one.recording)
+    context = {
+        "round": round,
+        "import": one,
+        "runs": recording.runs.select_related("test").order_by("pk") if recording else [],
+    }
+    return render(
+        request, "bench/_importing.html" if request.htmx else "bench/importing.html", context
     )
-    messages.success(
-        request,
-        f"{source.name}: {len(log.times):,} rows imported as {len(recorded)} runs: {figures}.",
-    )
-    return redirect(recorded[0]), []
 
 
 def _split(request: HttpRequest):

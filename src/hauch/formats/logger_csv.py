@@ -12,7 +12,7 @@ import csv
 import hashlib
 import math
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 
 import numpy as np
@@ -76,6 +76,10 @@ class Table:
     units: tuple[str, ...]
     lines: list[str] = field(repr=False)
     first_line: int = 2
+    count: int = 0
+    """Rows of the file; ``lines`` holds fewer where only its beginning was looked at."""
+    last: str = field(default="", repr=False)
+    """The last row."""
 
     @property
     def fingerprint(self) -> str:
@@ -127,6 +131,27 @@ def decode(data: bytes) -> tuple[str, str]:
         return data.decode("utf-8-sig"), "UTF-8"
     except UnicodeDecodeError:
         return data.decode("cp1252", errors="replace"), "Windows-1252"
+
+
+GLANCE = 256 * 1024
+"""So much of a file tells what its columns are [bytes]."""
+
+
+def glance(data: bytes) -> Table:
+    """What `inspect` tells, from the beginning of a large file: its rows are counted, not held.
+
+    Raises
+    ------
+    LogRefused : no table in it, or it is too large
+    """
+    cut = data.rfind(b"\n", 0, GLANCE) + 1
+    if len(data) <= GLANCE or not cut or data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return inspect(data)
+    decode(data[:cut] if len(data) <= MOST_BYTES else data)
+    table = inspect(data[:cut])
+    rest = data[cut:].rstrip()
+    last = decode(rest[rest.rfind(b"\n") + 1 :])[0]
+    return replace(table, count=table.count + rest.count(b"\n") + 1, last=last)
 
 
 def inspect(data: bytes) -> Table:
@@ -190,7 +215,18 @@ def inspect(data: bytes) -> Table:
         if has_units
         else header_units
     )
-    return Table(encoding, delimiter, decimal, header, units, lines[body:], body + 1)
+    rows = lines[body:]
+    return Table(
+        encoding,
+        delimiter,
+        decimal,
+        header,
+        units,
+        rows,
+        body + 1,
+        len(rows),
+        rows[-1] if rows else "",
+    )
 
 
 def _is_number(cell: str) -> bool:

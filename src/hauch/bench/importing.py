@@ -1,0 +1,178 @@
+"""A logger's file becomes a recording with its runs: at once, or by the worker where it is large."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+import msgspec
+from django.core.exceptions import PermissionDenied, ValidationError
+from django.db import transaction
+from django.utils import timezone
+
+from hauch.bench.actions import (
+    NewRecording,
+    Room,
+    Subject,
+    Typed,
+    add_second,
+    import_log,
+    remember_mapping,
+)
+from hauch.bench.files import file_content
+from hauch.bench.models import LogImport, Recording, Run, SourceFile
+from hauch.formats.logger_csv import Column, Log, LogRefused, Table, inspect, read_log
+from hauch.people.models import User
+from hauch.rounds.models import Round, Test
+from hauch.stores.models import ReferenceSpecimen
+from hauch.workshop.models import Specimen
+
+AT_ONCE = 5_000_000
+"""A file of up to so many bytes is imported in the request that confirms its columns."""
+
+
+class Second(msgspec.Struct, frozen=True):
+    """A logger that ran beside a recording: which one, and how its clock is brought onto the
+    first one's.
+    """
+
+    recording: int
+    by: str
+    seconds: float = 0.0
+
+
+class Asked(msgspec.Struct, frozen=True):
+    """What was confirmed of a file: its columns, and either what was run, the room and the tests
+    that it feeds, or which recording it ran beside.
+    """
+
+    columns: list[tuple[str, str]]
+    day_first: bool
+    started_at: datetime
+    room: Room
+    tests: list[int] = []
+    specimen: int | None = None
+    reference: int | None = None
+    extra: dict[str, list[Typed]] = {}
+    note: str = ""
+    beside: Second | None = None
+
+    @property
+    def mapping(self) -> list[Column]:
+        """The columns as the reader takes them."""
+        return [Column(channel, unit) for channel, unit in self.columns]
+
+    @property
+    def subject(self) -> Subject:
+        """What was run."""
+        return Subject(
+            Specimen.objects.select_related("version__entry").filter(pk=self.specimen).first(),
+            ReferenceSpecimen.objects.select_related("type").filter(pk=self.reference).first(),
+        )
+
+
+def read_asked(source: SourceFile, asked: Asked) -> tuple[Table, Log]:
+    """A kept file as it was confirmed.
+
+    Raises
+    ------
+    LogRefused : with the rows that cannot be read
+    """
+    table = inspect(file_content(source))
+    return table, read_log(table, asked.mapping, timezone.get_current_timezone(), asked.day_first)
+
+
+@transaction.atomic
+def store_asked(
+    user: User, round: Round, source: SourceFile, asked: Asked, table: Table, log: Log
+) -> tuple[Recording, list[Run]]:
+    """Store the recording of a file with its runs and their results, and remember what its columns
+    mean.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : nothing is saved then
+    """
+    mapping = asked.mapping
+    if asked.beside is not None:
+        first = Recording.objects.get(pk=asked.beside.recording, round=round)
+        recording = add_second(
+            user, first, source, log, mapping, asked.beside.by, asked.beside.seconds
+        )
+        made = list(first.runs.select_related("result").order_by("pk"))
+    else:
+        tests = list(
+            Test.objects.filter(round=round, pk__in=asked.tests)
+            .select_related("round", "rig", "setting")
+            .order_by("order", "pk")
+        )
+        made = import_log(
+            user,
+            NewRecording(
+                round,
+                source,
+                log,
+                tests,
+                asked.subject,
+                asked.room,
+                log.start or asked.started_at,
+                mapping,
+                asked.extra,
+                note=asked.note,
+            ),
+        )
+        recording = made[0].recording
+    remember_mapping(user, table.fingerprint, mapping, asked.day_first)
+    return recording, made
+
+
+def told(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
+    """What an import came to, in a sentence."""
+    if recording.beside_id is not None:
+        return (
+            f"{source.name} runs beside the first recording now, moved by {recording.shift:+.2f} s"
+            f" {recording.shift_note}. Its runs were computed again."
+        )
+    rows = recording.chunks.filter(channel="time").values_list("count", flat=True)
+    figures = ", ".join(
+        f"{run.test.how.short.lower()}{'' if run.result.value is not None else ' (no result)'}"
+        for run in made
+    )
+    return f"{source.name}: {sum(rows):,} rows imported as {len(made)} runs: {figures}."
+
+
+def run_import(pk: int) -> None:
+    """Do an import that was left to the worker, and keep what became of it; safe to run twice."""
+    row = LogImport.objects.select_related("round", "source", "by").get(pk=pk)
+    if row.ended:
+        return
+    mine = LogImport.objects.filter(pk=pk)
+
+    def say(stage: str, share: float) -> None:
+        mine.update(state=LogImport.State.RUNNING, stage=stage, progress=share)
+
+    def ended(state: LogImport.State, **more: Any) -> None:
+        mine.update(state=state, progress=1.0, ended_at=timezone.now(), **more)
+
+    asked = msgspec.convert(row.asked, Asked)
+    try:
+        say("Reading the file", 0.05)
+        table, log = read_asked(row.source, asked)
+        say("Storing what it holds and computing the figures", 0.5)
+        with transaction.atomic():  # that it is done is committed with what was done
+            recording, made = store_asked(row.by, row.round, row.source, asked, table, log)
+            ended(LogImport.State.DONE, recording=recording, told=told(row.source, recording, made))
+    except LogRefused as refusal:
+        ended(
+            LogImport.State.FAILED,
+            problems=[str(refusal)],
+            rows=[[problem.line, problem.reason] for problem in refusal.problems],
+        )
+    except ValidationError as problem:
+        ended(LogImport.State.FAILED, problems=list(problem.messages))
+    except PermissionDenied:
+        ended(
+            LogImport.State.FAILED,
+            problems=[f"{row.by} may no longer record runs in this round; nothing was imported."],
+        )

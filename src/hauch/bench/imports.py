@@ -1,0 +1,29 @@
+"""Asking for the import of a large file."""
+
+from __future__ import annotations
+
+import msgspec
+from django.db import transaction
+
+from hauch.bench.importing import Asked
+from hauch.bench.jobs import defer_import
+from hauch.bench.models import LogImport, SourceFile
+from hauch.people.audit import record
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.models import Round
+
+
+@transaction.atomic
+def ask_import(user: User, round: Round, source: SourceFile, asked: Asked) -> LogImport:
+    """Leave an import to the worker. A file whose import waits or runs is not asked for twice."""
+    require(user, "run.record", round)
+    Round.objects.select_for_update(of=("self",)).get(pk=round.pk)
+    if (under_way := LogImport.under_way(round, source)) is not None:
+        return under_way
+    made = LogImport.objects.create(
+        round=round, source=source, by=user, asked=msgspec.to_builtins(asked)
+    )
+    record(user, "import.ask", made, round, file=source.name)
+    defer_import(made.pk)
+    return made
