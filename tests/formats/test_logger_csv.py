@@ -7,10 +7,12 @@ from pathlib import Path
 import numpy as np
 
 from hauch.formats.logger_csv import (
+    GLANCE,
     MOST_BYTES,
     Column,
     LogRefused,
     check_mapping,
+    glance,
     guess_mapping,
     inspect,
     read_log,
@@ -31,6 +33,34 @@ def refusal(text, mapping=None):
     except LogRefused as refused:
         return refused
     raise AssertionError("not refused")
+
+
+class GlanceTests(unittest.TestCase):
+    def test_the_beginning_tells_what_the_whole_tells(self):
+        rows = "".join(
+            f"{i * 0.1:.1f};{4 + i % 7 / 10:.2f}\r\n".replace(".", ",") for i in range(40_000)
+        )
+        for name, data in (
+            ("long", ("Zeit [s];Luft [m/s]\r\n" + rows).encode()),
+            ("blank at its end", ("Zeit [s];Luft [m/s]\r\n" + rows + "\r\n\r\n").encode()),
+            ("wide characters", ("Zeit [s];Luft [m/s]\r\n" + rows).encode("utf-16")),
+            ("short", b"t [s];v [m/s]\n0;1\n1;2\n"),
+            ("one long line", b"t [s];v [m/s]\n0;1" + b"1" * GLANCE),
+        ):
+            with self.subTest(name):
+                one, other = glance(data), inspect(data)
+                self.assertEqual(
+                    (one.header, one.units, one.decimal, one.delimiter, one.count),
+                    (other.header, other.units, other.decimal, other.delimiter, other.count),
+                )
+                self.assertEqual(one.cells(one.last), other.cells(other.last))
+                self.assertEqual(one.fingerprint, other.fingerprint)
+        self.assertLess(len(glance(("t;v\n" + "1;2\n" * 200_000).encode()).lines), 100_000)
+
+    def test_what_is_no_table_is_refused_at_a_glance(self):
+        for data in (b"\x00" * 600_000, b"x" * 600_000, b"a;b\n" * (MOST_BYTES // 4 + 1)):
+            with self.assertRaises(LogRefused):
+                glance(data)
 
 
 class RealFileTests(unittest.TestCase):

@@ -1,12 +1,15 @@
 """Pages: who gets where, how many queries, what bad input is told."""
 
+from unittest import mock
+
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection, transaction
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
-from hauch.bench.models import Recording, Run, SourceFile
+from hauch.bench.jobs import import_later
+from hauch.bench.models import LogImport, Recording, Run, SourceFile
 from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round
@@ -472,6 +475,55 @@ class UploadTests(Pages):
             "april.csv", data + b"03.04.2026 09:32:00;3,8;38,9;48,7;66,2;21,5;11,92;0,371;1704\r\n"
         )
         self.assertContains(remembered, "as Operator confirmed them for this logger")
+
+    def left_to_the_worker(self, data=None, **more):
+        """A file that counts as large is confirmed; its import, and the page that tells of it."""
+        preview = self.upload("long.csv", data or (DATA / "bench_b_german.csv").read_bytes())
+        with mock.patch("hauch.bench.views_import.AT_ONCE", 1000):
+            page = self.confirm(preview, **more)
+        return LogImport.objects.get(), page
+
+    def test_a_large_file_is_left_to_the_worker_once(self):
+        asked, page = self.left_to_the_worker()
+        self.assertContains(page, "Waiting for the worker")
+        url = page.request["PATH_INFO"]
+        for name in ("again", "another tab"):
+            with self.subTest(name):
+                same = self.upload("long.csv", (DATA / "bench_b_german.csv").read_bytes())
+                self.assertEqual(same.request["PATH_INFO"], url)
+        self.assertEqual(Recording.objects.count(), 0)
+        import_later(asked.pk)
+        import_later(asked.pk)  # the job of a worker that died is run again
+        done = self.client.get(url, headers={"hx-request": "true"})
+        self.assertContains(done, "long.csv: 1,200 rows imported as 2 runs: air, power.")
+        self.assertNotContains(done, "hx-trigger")
+        for run in Recording.objects.get().runs.all():
+            self.assertContains(done, run.get_absolute_url())
+        asked.refresh_from_db()
+        self.assertEqual((asked.state, asked.progress), (LogImport.State.DONE, 1.0))
+        self.assertEqual(self.get("designer", url).status_code, 403)
+        self.assertEqual(self.get("stranger", url).status_code, 404)
+
+    def test_a_large_file_that_cannot_be_imported_says_why_and_can_be_asked_for_again(self):
+        data = (DATA / "bench_d_broken.csv").read_bytes()
+        asked, page = self.left_to_the_worker(data)
+        import_later(asked.pk)
+        told = self.client.get(page.request["PATH_INFO"])
+        self.assertContains(told, "43 of 1802 rows cannot be read, so nothing was imported")
+        self.assertContains(told, "“OL” in air speed is not a number")
+        self.assertContains(told, "Back to its columns")
+        self.assertEqual((Recording.objects.count(), Run.objects.filter(note="x").count()), (0, 0))
+        again = self.upload("long.csv", data)
+        self.assertIn("columns", again.context)
+
+    def test_whoever_left_the_round_imports_nothing_later(self):
+        asked, page = self.left_to_the_worker()
+        self.built.round.memberships.filter(user=self.built.operator).delete()
+        import_later(asked.pk)
+        asked.refresh_from_db()
+        self.assertEqual(asked.state, LogImport.State.FAILED)
+        self.assertIn("may no longer record runs", asked.problems[0])
+        self.assertEqual(Recording.objects.count(), 0)
 
     def test_broken_file_lists_rows_and_imports_nothing(self):
         answer = self.confirm(self.upload("broken.csv", (DATA / "bench_d_broken.csv").read_bytes()))

@@ -137,6 +137,10 @@ GLANCE = 256 * 1024
 """So much of a file tells what its columns are [bytes]."""
 
 
+LEAST_LINES = 100
+"""A beginning with fewer lines than this tells little of the rest."""
+
+
 def glance(data: bytes) -> Table:
     """What `inspect` tells, from the beginning of a large file: its rows are counted, not held.
 
@@ -145,7 +149,11 @@ def glance(data: bytes) -> Table:
     LogRefused : no table in it, or it is too large
     """
     cut = data.rfind(b"\n", 0, GLANCE) + 1
-    if len(data) <= GLANCE or not cut or data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+    if (
+        len(data) <= GLANCE
+        or data.count(b"\n", 0, cut) < LEAST_LINES
+        or data[:2] in (b"\xff\xfe", b"\xfe\xff")
+    ):
         return inspect(data)
     decode(data[:cut] if len(data) <= MOST_BYTES else data)
     table = inspect(data[:cut])
