@@ -28,12 +28,12 @@ from django.test import Client
 from playwright.sync_api import sync_playwright
 
 from benchmarks.harness import Row, row
-from hauch.bench import live
 from hauch.bench.actions import Subject
 from hauch.bench.models import Live
 from hauch.bench.traces import after, trace_of
 from hauch.instruments.profile import presets
 from hauch.instruments.standins import DEVICES, PER_BENCH
+from hauch.live import actions as live
 from hauch.rounds.models import Test
 from hauch.stores.models import Instrument, Rig
 from tests.builder import PASSWORD, build

@@ -13,9 +13,9 @@ import numpy as np
 from django.db import transaction
 
 from benchmarks.harness import Row, row, seconds
+from hauch.bench import traces
 from hauch.bench.actions import NewRecording, Subject, Typed, import_log
 from hauch.bench.models import Recording
-from hauch.bench.traces import store
 from hauch.core.trace.source import Held
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
 from tests.builder import ROOM, START, Built, build
@@ -81,7 +81,7 @@ def run() -> Iterator[Row]:
     def store():
         with transaction.atomic():
             recording = Recording.objects.create(round=built.round, started_at=START)
-            store(recording, Held(log.times, log.channels))
+            traces.store(recording, Held(log.times, log.channels))
 
     storing = seconds(store, 7)
     yield row("log: stored", storing, "s")
@@ -118,7 +118,7 @@ def _a_day(built: Built) -> Iterator[Row]:
     table = inspect(data)
     log = read_log(table, guess_mapping(table))
     with transaction.atomic():
-        store(
+        traces.store(
             Recording.objects.create(round=built.round, started_at=START),
             Held(log.times, log.channels),
         )

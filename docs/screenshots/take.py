@@ -17,13 +17,13 @@ from django.test.runner import DiscoverRunner  # noqa: E402
 from playwright.sync_api import sync_playwright  # noqa: E402
 
 from hauch.bench.actions import Subject  # noqa: E402
-from hauch.bench.live import begin  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
-from hauch.bench.recorder import Recorder  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
 from hauch.demo import load_demo  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402
 from hauch.entries.models import Entry, PartFile  # noqa: E402
+from hauch.live.actions import begin  # noqa: E402
+from hauch.live.recorder import Recorder  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
 from hauch.stores.models import ReferenceSpecimen, Rig  # noqa: E402

@@ -14,7 +14,7 @@ from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
 from django.core.asgi import get_asgi_application
 from django.db import connections
 
-from hauch.bench.recorder import Recorder
+from hauch.live.recorder import Recorder
 from tests.browser.base import BrowserTests
 from tests.instruments.meters import Meters, put_on_line
 

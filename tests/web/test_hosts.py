@@ -123,3 +123,19 @@ class RolesTests(TransactionTestCase):
         )
         self.assertEqual(done.returncode, 1)
         self.assertIn("HAUCH_SECRET_KEY is not", done.stderr)
+
+
+class WebProcessTests(unittest.TestCase):
+    def test_it_loads_nothing_that_talks_to_meters(self):
+        code = (
+            "import sys, hauch.site.asgi\n"
+            "from django.urls import get_resolver\n"
+            "count = len(get_resolver().reverse_dict)\n"
+            "[list(p.url_patterns) for p in get_resolver().url_patterns if hasattr(p, 'url_patterns')]\n"
+            "wrong = ('pyvisa', 'hauch.instruments.link', 'hauch.live.recorder')\n"
+            "print([name for name in wrong if name in sys.modules])"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], env=environment(), capture_output=True, text=True
+        )
+        self.assertEqual(done.stdout.strip(), "[]", done.stderr[-2000:])

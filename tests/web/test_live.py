@@ -16,13 +16,25 @@ from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
 
-from hauch.bench import exclusions, guide, live
+from hauch.bench import exclusions
 from hauch.bench.actions import Room, Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
+from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version
+from hauch.live import actions as live
+from hauch.live import guide
+from hauch.live.protocol import (
+    KEPT_WISHES,
+    MOST_WAITING,
+    Cut,
+    Mounted,
+    Throttle,
+    Wave,
+    wanted_of,
+)
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Setting, Test
 from hauch.stores.models import Instrument
@@ -38,6 +50,11 @@ def png() -> bytes:
     out = io.BytesIO()
     Image.new("RGB", (40, 30), (10, 90, 90)).save(out, "PNG")
     return out.getvalue()
+
+
+def last_wish(one: Live):
+    """What was wanted last."""
+    return wanted_of(one).wishes[-1].wish
 
 
 class LiveCase(TestCase):
@@ -102,9 +119,7 @@ class BeginTests(LiveCase):
     def test_begins_once_on_a_rig_and_records_what_is_on_a_line(self):
         one = self.begin()
         self.assertEqual(set(one.recording.columns), set(CHANNELS))
-        self.assertEqual(
-            one.wanted, {"wishes": [{"n": 1, "at": one.wanted["wishes"][0]["at"], "mounted": ""}]}
-        )
+        self.assertEqual([(w.n, w.wish) for w in wanted_of(one).wishes], [(1, Mounted(""))])
         self.assertEqual(self.begin().pk, one.pk)
         with self.assertRaisesRegex(ValidationError, "Rack rig is taken: Amsel is on it"):
             self.begin(subject=Subject(reference=self.built.reference))
@@ -133,17 +148,17 @@ class BeginTests(LiveCase):
             live.sweep(self.built.operator, one, [10, 20, 30], 10.0)
         live.confirm(self.built.operator, one, "guard")
         self.assertEqual(
-            live.set_throttle(self.built.operator, one, 50.0).last_wish["throttle"], 50.0
+            last_wish(live.set_throttle(self.built.operator, one, 50.0)), Throttle(50.0)
         )
-        self.assertTrue(live.cut(self.built.operator, one).last_wish["cut"])
+        self.assertEqual(last_wish(live.cut(self.built.operator, one)), Cut())
         for wrong in (-1.0, 101.0, float("nan")):
             with self.assertRaisesRegex(ValidationError, "from 0 to 100"):
                 live.set_throttle(self.built.operator, one, wrong)
 
     def test_by_rule(self):
         one = self.guarded(self.begin())
-        task = live.hold(self.built.operator, one, "power", 3.0).last_wish["task"]
-        self.assertEqual((task["channel"], task["target"]), ("power", 3.0))
+        task = last_wish(live.hold(self.built.operator, one, "power", 3.0))
+        self.assertEqual((task.channel, task.target), ("power", 3.0))
         for wrong, words in (
             (lambda: live.hold(self.built.operator, one, "torque", 1.0), "not read on this rig"),
             (lambda: live.hold(self.built.operator, one, "speed", -5.0), "cannot be held"),
@@ -253,7 +268,7 @@ class ReadTests(LiveCase):
         )
         one.refresh_from_db()
         self.assertIsNotNone(one.ended_at)
-        self.assertTrue(one.last_wish["cut"])
+        self.assertEqual(last_wish(one), Cut())
         self.client.login(username="operator", password=PASSWORD)
         page = self.client.get(run.get_absolute_url())
         self.assertContains(page, "Did not finish: rubs at the frame")
@@ -269,16 +284,26 @@ class OrderTests(LiveCase):
         live.take(self.built.operator, one)
         live.cut(self.built.operator, one)
         live.set_throttle(self.built.operator, one, 10.0)
-        wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
-        self.assertEqual(
-            [next(k for k in w if k not in {"n", "at"}) for w in wishes],
-            ["mounted", "mounted", "wave", "cut", "throttle"],
-        )
-        self.assertEqual([w["n"] for w in wishes], [1, 2, 3, 4, 5])
-        for _ in range(60):
+        wishes = wanted_of(Live.objects.get(pk=one.pk)).wishes
+        self.assertEqual([type(w.wish) for w in wishes], [Mounted, Mounted, Wave, Cut, Throttle])
+        self.assertEqual([w.n for w in wishes], [1, 2, 3, 4, 5])
+
+    def test_no_wish_is_dropped_while_the_recorder_is_away(self):
+        one = self.record(self.guarded(self.begin()), 30.0)
+        waiting = len(wanted_of(one).wishes)
+        for _ in range(MOST_WAITING - waiting):
             live.set_throttle(self.built.operator, one, 10.0)
-        wishes = Live.objects.get(pk=one.pk).wanted["wishes"]
-        self.assertEqual((len(wishes), wishes[-1]["n"]), (live.MOST_WISHES, 65))
+        with self.assertRaisesRegex(ValidationError, "wait for the recorder already"):
+            live.set_throttle(self.built.operator, one, 20.0)
+        live.cut(self.built.operator, one)  # always passed on
+        one = Live.objects.get(pk=one.pk)
+        wishes = wanted_of(one).wishes
+        self.assertEqual([w.n for w in wishes], list(range(1, MOST_WAITING + 2)))
+        self.assertEqual(last_wish(one), Cut())
+        self.record(one, 30.0, seen=MOST_WAITING + 1)
+        live.set_throttle(self.built.operator, one, 20.0)
+        kept = [w.n for w in wanted_of(Live.objects.get(pk=one.pk)).wishes]
+        self.assertEqual(kept, list(range(MOST_WAITING + 2 - KEPT_WISHES, MOST_WAITING + 3)))
 
     def test_no_hand_goes_in_while_the_throttle_is_open(self):
         one = self.record(self.guarded(self.begin()), 30.0)
@@ -343,7 +368,7 @@ class OrderTests(LiveCase):
         one = self.guarded(self.begin())
         self.client.login(username="operator", password=PASSWORD)
         answer = self.client.post(
-            reverse("bench:live_end", args=[self.built.round.slug, one.pk]), {"then": "reference"}
+            reverse("live:end", args=[self.built.round.slug, one.pk]), {"then": "reference"}
         )
         self.assertEqual(
             answer["Location"],
@@ -578,9 +603,17 @@ class GuideTests(LiveCase):
         self.record(one, 40.0)
         self.assertEqual(self.now(one), "read")
         Test.objects.filter(pk=self.built.tests["air"].pk).update(soak="settled", soak_minutes=None)
-        self.record(one, 40.0, forecast={"settled": False})
+        self.record(
+            one,
+            40.0,
+            forecast={"end": 40.0, "half": 1.0, "tau": 90.0, "settled": False, "to_go": 60.0},
+        )
         self.assertEqual(self.now(one), "soak")
-        self.record(one, 40.0, forecast={"settled": True})
+        self.record(
+            one,
+            40.0,
+            forecast={"end": 40.0, "half": 0.1, "tau": 90.0, "settled": True, "to_go": 0.0},
+        )
         self.assertEqual(self.now(one), "read")
 
     def test_a_reading_far_off_the_others_is_marked(self):
@@ -714,10 +747,11 @@ class ExclusionTests(LiveCase):
 class ObservationTests(LiveCase):
     def test_notes_with_time_tags_and_picture_belong_to_the_run_and_the_entry(self):
         one = self.record(self.guarded(self.begin()), 40.0)
-        seen = live.observe(
+        seen = observe(
             self.built.operator,
             self.built.round,
-            live=one,
+            recording=one.recording,
+            at_s=one.seconds(),
             text="tufts point back",
             tags=["tufts", "nonsense"],
         )
@@ -752,7 +786,7 @@ class ObservationTests(LiveCase):
         self.assertContains(entry, "a crack at the hub")
         self.assertContains(entry, "tufts point back")
         with self.assertRaises(ValidationError):
-            live.observe(self.built.operator, self.built.round, live=one)
+            observe(self.built.operator, self.built.round, recording=one.recording)
         self.assertEqual(Observation.objects.count(), 2)
 
 
@@ -816,14 +850,14 @@ class PageTests(LiveCase):
     def post(self, name, one, data=None, htmx=True):
         headers = {"HX-Request": "true"} if htmx else {}
         return self.client.post(
-            reverse(f"bench:{name}", args=[self.slug, one.pk]), data or {}, headers=headers
+            reverse(f"live:{name}", args=[self.slug, one.pk]), data or {}, headers=headers
         )
 
     def test_from_the_overview_to_the_run(self):
         page = self.client.get(reverse("bench:overview", args=[self.slug]))
         self.assertContains(page, "Record live")
         page = self.client.post(
-            reverse("bench:live_start", args=[self.slug, self.built.tests["air"].pk]),
+            reverse("live:start", args=[self.slug, self.built.tests["air"].pk]),
             {"subject": f"s{self.subject.specimen.pk}"},
             follow=True,
         )
@@ -833,26 +867,26 @@ class PageTests(LiveCase):
             self.client.get(reverse("bench:overview", args=[self.slug])),
             "is being recorded on Rack rig",
         )
-        self.assertContains(self.post("live_take", one), "The recorder is silent", status_code=422)
-        self.assertContains(self.post("live_step", one, {"step": "mount"}), "The guard is closed")
-        self.assertContains(self.post("live_step", one, {"step": "guard"}), "Open the throttle")
-        self.post("live_step", one, {"step": "throttle"})
-        self.assertEqual(Live.objects.get().last_wish["throttle"], 100.0)
+        self.assertContains(self.post("take", one), "The recorder is silent", status_code=422)
+        self.assertContains(self.post("step", one, {"step": "mount"}), "The guard is closed")
+        self.assertContains(self.post("step", one, {"step": "guard"}), "Open the throttle")
+        self.post("step", one, {"step": "throttle"})
+        self.assertEqual(last_wish(Live.objects.get()), Throttle(100.0))
         self.assertContains(
-            self.post("live_throttle", one, {"do": "set", "percent": "lots"}),
+            self.post("throttle", one, {"do": "set", "percent": "lots"}),
             "is not a number",
             status_code=422,
         )
         self.assertContains(
-            self.post("live_throttle", one, {"do": "hold", "channel": "nonsense"}),
+            self.post("throttle", one, {"do": "hold", "channel": "nonsense"}),
             "Choose what is held",
             status_code=422,
         )
-        self.post("live_throttle", one, {"do": "hold", "channel": "power", "target": "3"})
-        self.assertEqual(Live.objects.get().last_wish["task"]["target"], 3.0)
+        self.post("throttle", one, {"do": "hold", "channel": "power", "target": "3"})
+        self.assertEqual(last_wish(Live.objects.get()).target, 3.0)
         self.assertContains(
             self.post(
-                "live_throttle",
+                "throttle",
                 one,
                 {"do": "sweep", "low": "30", "high": "90", "count": "99", "dwell": "10"},
             ),
@@ -860,18 +894,16 @@ class PageTests(LiveCase):
             status_code=422,
         )
         self.post(
-            "live_throttle",
+            "throttle",
             one,
             {"do": "sweep", "low": "30", "high": "90", "count": "4", "dwell": "10"},
         )
-        self.assertEqual(Live.objects.get().last_wish["task"]["levels"], [30.0, 50.0, 70.0, 90.0])
+        self.assertEqual(last_wish(Live.objects.get()).levels, [30.0, 50.0, 70.0, 90.0])
         self.record(one, 40.0)
-        self.assertContains(self.post("live_take", one), "1 of 2 readings")
+        self.assertContains(self.post("take", one), "1 of 2 readings")
+        self.assertContains(self.post("note", one, {"text": "hums", "tags": ["whistle"]}), "hums")
         self.assertContains(
-            self.post("live_note", one, {"text": "hums", "tags": ["whistle"]}), "hums"
-        )
-        self.assertContains(
-            self.post("live_accept", one, {"form_key": "x"}), "Enter a valid UUID", status_code=422
+            self.post("accept", one, {"form_key": "x"}), "Enter a valid UUID", status_code=422
         )
         data = {
             "temperature": "21",
@@ -880,13 +912,13 @@ class PageTests(LiveCase):
             "form_key": "0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a001",
             "then": "show",
         }
-        answer = self.post("live_accept", one, data)
+        answer = self.post("accept", one, data)
         run = Run.objects.get()
         self.assertEqual(answer["HX-Redirect"], run.get_absolute_url())
         page = self.client.get(run.get_absolute_url())
         self.assertContains(page, "hums")
-        self.assertContains(self.post("live_undo", one), "no reading to take back", status_code=422)
-        self.post("live_end", one, htmx=False)
+        self.assertContains(self.post("undo", one), "no reading to take back", status_code=422)
+        self.post("end", one, htmx=False)
         self.assertRedirects(
             self.client.get(one.get_absolute_url()),
             run.get_absolute_url(),
@@ -894,7 +926,7 @@ class PageTests(LiveCase):
         )
         self.assertEqual(
             self.client.get(
-                reverse("bench:live_guide", args=[self.slug, one.pk]),
+                reverse("live:guide", args=[self.slug, one.pk]),
                 headers={"HX-Request": "true"},
             )["HX-Redirect"],
             reverse("bench:overview", args=[self.slug]),
@@ -906,7 +938,7 @@ class PageTests(LiveCase):
         for n in range(3):
             self.taken(one, (10 + n, 14 + n))
             answer = self.post(
-                "live_accept", one, data | {"form_key": f"0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a00{n}"}
+                "accept", one, data | {"form_key": f"0b0b7d2e-8f0d-4a3e-9b53-0d5c11f0a00{n}"}
             )
         self.assertIsNotNone(Live.objects.get().ended_at)
         self.assertIn("/tests/", answer["HX-Redirect"])
@@ -916,12 +948,10 @@ class PageTests(LiveCase):
         for who in ("designer", "viewer", "stranger"):
             self.client.login(username=who, password=PASSWORD)
             self.assertIn(self.client.get(one.get_absolute_url()).status_code, (403, 404))
-            self.assertIn(
-                self.post("live_throttle", one, {"percent": "50"}).status_code, (403, 404)
-            )
+            self.assertIn(self.post("throttle", one, {"percent": "50"}).status_code, (403, 404))
         self.client.logout()
         self.assertEqual(
-            self.client.get(reverse("bench:live_stream", args=[self.slug, one.pk])).status_code, 302
+            self.client.get(reverse("live:stream", args=[self.slug, one.pk])).status_code, 302
         )
 
     def test_a_window_is_read_without_the_whole_recording(self):

@@ -517,7 +517,7 @@ class UploadTests(Pages):
         self.assertIn("columns", again.context)
 
     def test_whoever_left_the_round_imports_nothing_later(self):
-        asked, page = self.left_to_the_worker()
+        asked, _ = self.left_to_the_worker()
         self.built.round.memberships.filter(user=self.built.operator).delete()
         import_later(asked.pk)
         asked.refresh_from_db()

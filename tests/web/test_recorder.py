@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
 import signal
 import subprocess
 import sys
@@ -15,21 +16,33 @@ from unittest import mock
 
 import numpy as np
 from asgiref.sync import sync_to_async
-from django.db import connection, connections
+from django.db import OperationalError, connection, connections
 from django.test import TransactionTestCase
+from msgspec.structs import replace
 
-from hauch.bench import live
 from hauch.bench.actions import Subject
-from hauch.bench.held import STALE, Held, go_on, task_again, task_of
-from hauch.bench.models import Live, Run, Waveform
-from hauch.bench.recorder import SHUT_AFTER, Recorder
-from hauch.bench.session import RECENT_SECONDS, Session
-from hauch.bench.stream import events, hub, rows_after
+from hauch.bench.models import Live, Recording, Run, Waveform
 from hauch.bench.traces import RECORDER_LOCK, after
 from hauch.core.trace.source import Stretch, seconds_of
 from hauch.formats.sound import read_wav
 from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
+from hauch.live import actions as live
+from hauch.live.held import STALE, Held, go_on, task_again, task_of
+from hauch.live.protocol import (
+    Cut,
+    Hold,
+    Sweep,
+    TaskSaid,
+    Throttle,
+    Wanted,
+    Wished,
+    plain,
+    status_of,
+)
+from hauch.live.recorder import SHUT_AFTER, Recorder
+from hauch.live.session import RECENT_SECONDS, Session, assessed
+from hauch.live.stream import events, hub, rows_after
 from hauch.people.keep import kept
 from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
@@ -313,7 +326,7 @@ class DeathTests(RecorderCase):
         self.spin(60.0)
         first.send_signal(signal.SIGSTOP)
         self.addCleanup(lambda: first.poll() is None and first.send_signal(signal.SIGCONT))
-        with mock.patch("hauch.bench.recorder.HUNG", 2.0):
+        with mock.patch("hauch.live.recorder.HUNG", 2.0):
             second = self.recorder()
             self.until(
                 lambda one: any("was taken up again" in line for line in one.status["events"]),
@@ -455,6 +468,86 @@ class StreamTests(RecorderCase):
         self.assertEqual(hub.queues, {})
 
 
+class AloneTests(RecorderCase):
+    """What goes wrong with one bench stops that bench alone."""
+
+    def setUp(self):
+        super().setUp()
+        logging.disable(logging.CRITICAL)  # what was stopped is logged, here on purpose
+        self.addCleanup(logging.disable, logging.NOTSET)
+        self.recorder = Recorder(say=lambda text: None)
+        self.sent = []
+        self.other = Live.objects.create(
+            round=self.one.round,
+            test=self.built.tests["power"],
+            setting=self.one.setting,
+            reference=self.built.reference,
+            recording=Recording.objects.create(
+                round=self.one.round, started_at=self.one.started_at, columns=["speed"], rate=50.0
+            ),
+            operator=self.built.operator,
+        )
+        for live_ in (self.one, self.other):
+            grid = Grid(["speed"], 50.0, time.time(), 0, {})
+            session = Session(live_.pk, ["speed"], 50.0, grid, throttle=80.0)
+            session.send = self.sent.append
+            self.recorder.held[live_.pk] = Held(session, live_.recording_id, time.time())
+        self.broken = self.recorder.held[self.one.pk]
+
+    def check_alone(self, words):
+        self.assertEqual(list(self.recorder.held), [self.other.pk])
+        self.assertEqual(self.sent, [0.0])  # only the throttle of the one that failed
+        self.recorder._report()
+        self.addCleanup((self.recorder.listener and self.recorder.listener.close) or (lambda: None))
+        one, other = (status_of(Live.objects.get(pk=x.pk)) for x in (self.one, self.other))
+        self.assertIn(words, one.stopped)
+        self.assertEqual((one.throttle, other.stopped, other.throttle), (0.0, "", 80.0))
+
+    def test_rows_that_cannot_be_taken_in(self):
+        for problem in (ValueError("a profile"), OSError("its line")):
+            with self.subTest(problem):
+                self.broken.session.grid.ready = mock.Mock(side_effect=problem)
+                self.recorder._collect()
+        self.check_alone("ValueError: a profile")
+
+    def test_rows_that_cannot_be_stored(self):
+        self.broken.unsaved.append(Rows(-5, np.ones((1, 1))))
+        good = self.recorder.held[self.other.pk]
+        good.unsaved.append(Rows(3, np.ones((1, 1))))
+        self.recorder._store()
+        self.assertEqual(self.other.recording.pieces.count(), 1)
+        self.check_alone("piece_has_rows")
+
+    def test_a_wish_that_nobody_understands(self):
+        Live.objects.filter(pk=self.one.pk).update(wanted={"wishes": [{"n": 9, "fly": True}]})
+        with mock.patch.object(Recorder, "_lock", return_value=True):
+            self.recorder._look()
+        self.check_alone("ValidationError")
+        with mock.patch.object(Recorder, "_lock", return_value=True):
+            self.recorder._look()  # nobody takes it up again
+        self.assertEqual(list(self.recorder.held), [self.other.pk])
+
+    def test_a_bench_that_cannot_be_taken_up(self):
+        del self.recorder.held[self.one.pk]
+        with (
+            mock.patch.object(Recorder, "_lock", return_value=True),
+            mock.patch("hauch.live.recorder.take_up", side_effect=KeyError("rate")),
+        ):
+            self.recorder._look()
+            self.recorder._report()
+        self.addCleanup(self.recorder.listener.close)
+        self.assertEqual(list(self.recorder.held), [self.other.pk])
+        self.assertIn("KeyError", status_of(Live.objects.get(pk=self.one.pk)).stopped)
+
+    def test_a_lost_database_is_everybodys(self):
+        with mock.patch("hauch.live.recorder.insert", side_effect=OperationalError("gone")):
+            self.broken.unsaved.append(Rows(3, np.ones((1, 1))))
+            with self.assertRaises(OperationalError):
+                self.recorder._store()
+        self.assertEqual((len(self.recorder.held), self.sent), (2, []))
+        self.assertEqual(len(self.broken.unsaved), 1)
+
+
 class SessionTests(TransactionTestCase):
     """The parts of a session that need no meters."""
 
@@ -477,20 +570,17 @@ class SessionTests(TransactionTestCase):
             )
             if start == 600:
                 session.turn(100.0)
-        found = session.settle()
+        found = assessed(session.snapshot()).forecast
         self.assertAlmostEqual(found.end, 45.0, delta=0.1)
         session.forecast = found
-        said = json.loads(json.dumps(session.status()))[
-            "forecast"
-        ]  # what the recorder writes into the table
-        self.assertEqual((said["settled"], said["to_go"]), (True, 0.0))
+        said = json.loads(json.dumps(plain(session.status())))  # as it is written into the table
+        self.assertEqual((said["forecast"]["settled"], said["forecast"]["to_go"]), (True, 0.0))
         self.assertEqual(len(session.seconds), 599)  # the last one may go on
         self.assertEqual(len(session.recent), 750)
 
     def test_what_turned_by_rule_goes_on_only_where_the_throttle_stands_as_it_left_it(self):
-        sweep = {"kind": "sweep", "levels": [70.0, 80.0, 90.0, 80.0], "dwell": 5.0}
-        hold = {"kind": "hold", "channel": "power", "target": 6.0, "tolerance": 0.1}
-        said = {"kind": "sweep", "text": "", "done": False, "held": False, "begun": 12.0, "step": 1}
+        sweep, hold = Sweep([70.0, 80.0, 90.0, 80.0], 5.0), Hold("power", 6.0, 0.1)
+        said = TaskSaid("sweep", begun=12.0, step=1)
         for throttle, step, expected in (
             (80.0, 1, 1),
             (90.0, 1, 2),
@@ -501,16 +591,16 @@ class SessionTests(TransactionTestCase):
         ):
             with self.subTest(throttle=throttle, step=step):
                 session = self.session(throttle=throttle)
-                task = task_again(said | {"step": step}, sweep, session)
+                task = task_again(replace(said, step=step), sweep, session)
                 self.assertEqual(task and task.machine.at, expected)
                 if task:
                     self.assertEqual(task.begun, 12.0)
                     self.assertEqual(task.machine.now(session.now + 4.9).throttle, throttle)
                     self.assertEqual(
                         task.machine.now(session.now + 5.1).throttle,
-                        sweep["levels"][min(expected + 1, 3)],
+                        sweep.levels[min(expected + 1, 3)],
                     )
-        search = said | {"kind": "hold", "step": None}
+        search = replace(said, kind="hold", step=None)
         self.assertEqual(task_again(search, hold, self.session(throttle=62.0)).machine.target, 6.0)
         self.assertIsNone(
             task_again(search, hold, self.session(throttle=0.0))
@@ -520,9 +610,7 @@ class SessionTests(TransactionTestCase):
     def test_a_recorder_that_stood_still_turns_nothing_and_blames_nobody(self):
         recorder = Recorder(say=lambda text: None)
         session = self.session(throttle=70.0)
-        session.task = task_of(
-            {"kind": "sweep", "levels": [70.0, 80.0, 90.0], "dwell": 5.0}, session
-        )
+        session.task = task_of(Sweep([70.0, 80.0, 90.0], 5.0))
         recorder.held[1] = Held(session, 1, 0.0)
         recorder.watched[2] = (None, 0.0)
         recorder._stood_still(31.0)
@@ -551,26 +639,16 @@ class SessionTests(TransactionTestCase):
         fresh, old = 99.0, 100.0 - STALE - 1
         recorder._obey(
             held,
-            {
-                "wishes": [
-                    {"n": 1, "at": old, "throttle": 80.0},
-                    {"n": 2, "at": old, "task": {"kind": "sweep"}},
-                ]
-            },
+            Wanted([Wished(1, old, Throttle(80.0)), Wished(2, old, Sweep([70.0], 5.0))]),
         )
         self.assertEqual((sent, session.throttle, session.task, held.seen), ([], 0.0, None, 2))
         self.assertIn("while nobody recorded", session.events[-1])
         recorder._obey(
             held,
-            {
-                "wishes": [
-                    {"n": 2, "at": old, "throttle": 80.0},
-                    {"n": 3, "at": fresh, "throttle": 60.0},
-                ]
-            },
+            Wanted([Wished(2, old, Throttle(80.0)), Wished(3, fresh, Throttle(60.0))]),
         )
         self.assertEqual((sent, held.urgent), ([60.0], True))
-        recorder._obey(held, {"wishes": [{"n": 4, "at": old, "cut": True}]})
+        recorder._obey(held, Wanted([Wished(4, old, Cut())]))
         self.assertEqual(sent, [60.0, 0.0])
         self.assertTrue(session.urgent)
 
@@ -586,7 +664,7 @@ class SessionTests(TransactionTestCase):
                 Rows(start, np.column_stack([air[start : start + 10], speed[start : start + 10]]))
             )
             before = len(session.events)
-            session.look()
+            session.take(assessed(session.snapshot()))
             told += [(start / 10, line) for line in list(session.events)[before:]]
         self.assertEqual(len(told), 2, told)
         for (at, line), begun in zip(told, (30, 190), strict=True):

@@ -66,10 +66,11 @@ class Asked(msgspec.Struct, frozen=True):
     @property
     def subject(self) -> Subject:
         """What was run."""
-        return Subject(
-            Specimen.objects.select_related("version__entry").filter(pk=self.specimen).first(),
-            ReferenceSpecimen.objects.select_related("type").filter(pk=self.reference).first(),
-        )
+        if self.specimen is not None:
+            found = Specimen.objects.select_related("version__entry").filter(pk=self.specimen)
+            return Subject(specimen=found.first())
+        known = ReferenceSpecimen.objects.select_related("type").filter(pk=self.reference or 0)
+        return Subject(reference=known.first())
 
 
 def read_asked(source: SourceFile, asked: Asked) -> tuple[Table, Log]:
@@ -122,7 +123,7 @@ def store_asked(
                 note=asked.note,
             ),
         )
-        recording = made[0].recording
+        recording = Recording.objects.get(runs=made[0])
     remember_mapping(user, table.fingerprint, mapping, asked.day_first)
     return recording, made
 

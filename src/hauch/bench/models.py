@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 import uuid
 from datetime import datetime
-from typing import Any
 
 from django.conf import settings
 from django.db import models
@@ -506,11 +505,7 @@ class Live(models.Model):
     )
     started_at = models.DateTimeField(default=timezone.now)
     ended_at = models.DateTimeField(null=True, blank=True)
-    done = models.JSONField(
-        default=dict,
-        blank=True,
-        help_text="step of the procedure -> when it was confirmed, s of the recording",
-    )
+    done = models.JSONField(default=dict, blank=True, help_text="hauch.live.protocol.Steps")
     windows = models.JSONField(
         default=list,
         blank=True,
@@ -525,12 +520,12 @@ class Live(models.Model):
     wanted = models.JSONField(
         default=dict,
         blank=True,
-        help_text="wishes in order, each with its number: throttle [%], task, cut, mounted, wave",
+        help_text="hauch.live.protocol.Wanted",
     )
     status = models.JSONField(
         default=dict,
         blank=True,
-        help_text="what the recorder says: throttle, task, meters, forecast, sentences",
+        help_text="what the recorder says, hauch.live.protocol.Status",
     )
     heard_at = models.DateTimeField(null=True, blank=True, help_text="when the recorder last wrote")
 
@@ -553,18 +548,12 @@ class Live(models.Model):
         return f"{self.subject} on {self.test.rig}"
 
     def get_absolute_url(self) -> str:
-        return reverse("bench:live", args=[self.round.slug, self.pk])
+        return reverse("live:page", args=[self.round.slug, self.pk])
 
     @property
     def subject(self) -> str:
         """What is on the rig."""
         return self.specimen.version.entry.name if self.specimen else str(self.reference)
-
-    @property
-    def last_wish(self) -> dict[str, Any]:
-        """What was wanted last."""
-        wishes = self.wanted.get("wishes", [])
-        return wishes[-1] if wishes else {}
 
     @property
     def choice(self) -> str:

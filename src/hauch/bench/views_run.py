@@ -11,7 +11,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions, exclusions, live
+from hauch.bench import actions, exclusions, observations
 from hauch.bench.actions import Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Observation, Run
@@ -303,7 +303,7 @@ def observe(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
             raise ValidationError(f"At: {problem}") from problem
         sent = request.FILES.get("picture")
         picture = keep_picture(request.user, sent.read()) if sent else None
-        live.observe(
+        observations.observe(
             request.user,
             round,
             run=run,

@@ -11,8 +11,8 @@ from typing import NamedTuple
 import numpy as np
 
 from hauch.bench.actions import NewRun, Room, Subject, Typed, finish_run, make_run, record_run
-from hauch.bench.live import observe
 from hauch.bench.models import Recording, Run
+from hauch.bench.observations import observe
 from hauch.bench.traces import store
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN

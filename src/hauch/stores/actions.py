@@ -22,7 +22,7 @@ from hauch.core.measure.calibration import (
 from hauch.core.measure.rigs import check_constants
 from hauch.core.quantity import significant
 from hauch.core.quantity.show import show
-from hauch.instruments.profile import Profile, ProfileWrong
+from hauch.instruments.ask import NoAnswer, ask
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
@@ -98,22 +98,14 @@ def ask_instrument(user: User, instrument: Instrument) -> str:
     ------
     PermissionDenied, ValidationError : it is on no line, or does not answer
     """
-    from hauch.instruments.link import (
-        TROUBLES,
-        identify,
-        read_once,
-    )  # PyVISA takes a second to load
-
     require(user, "stores.change")
     if not instrument.resource:
         raise ValidationError("This meter is on no line. Enter its resource name first.")
     try:
-        profile = Profile.of(instrument.profile, instrument.channel)
-        name = identify(instrument.resource, profile)
-        value = read_once(instrument.resource, profile, instrument.channel)
-    except (ProfileWrong, *TROUBLES) as problem:
+        name, value = ask(instrument.resource, instrument.profile, instrument.channel)
+    except NoAnswer as problem:
         raise ValidationError(
-            f"{instrument} does not answer at {instrument.resource}: {str(problem)[:200]}. Check"
+            f"{instrument} does not answer at {instrument.resource}: {problem}. Check"
             " the name, the cable and that it is on."
         ) from problem
     return f"{name or instrument.name} reads {show(value, instrument.reads.kind, user.units)}."

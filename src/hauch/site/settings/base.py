@@ -34,6 +34,7 @@ INSTALLED_APPS = [
     "hauch.entries.apps.EntriesConfig",
     "hauch.workshop.apps.WorkshopConfig",
     "hauch.bench.apps.BenchConfig",
+    "hauch.live.apps.LiveConfig",
     "hauch.verdict.apps.VerdictConfig",
     "hauch.desk.apps.DeskConfig",
     "hauch.pages.apps.PagesConfig",

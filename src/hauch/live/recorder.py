@@ -14,25 +14,37 @@ import logging
 import math
 import threading
 import time
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
+import msgspec
 import numpy as np
 import psycopg
-from django.db import DatabaseError, InterfaceError, connection, transaction
+from django.db import InterfaceError, OperationalError, connection
 from django.utils import timezone
 
-from hauch.bench.files import keep_file
-from hauch.bench.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
-from hauch.bench.models import Live, Piece, Recording, Waveform
-from hauch.bench.traces import RECORDER_LOCK, keep_minutes, remake_minute
+from hauch.bench.models import Live, Recording
+from hauch.bench.traces import RECORDER_LOCK, remake_minute
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search
-from hauch.core.sound.clip import clipping
-from hauch.core.trace.vibration import velocity_rms
-from hauch.formats.sound import wav_bytes
-from hauch.instruments.grid import Piece as Rows
+from hauch.live.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
+from hauch.live.protocol import (
+    RECORDED,
+    WANTED,
+    Cut,
+    Hold,
+    Mounted,
+    Sweep,
+    Throttle,
+    Wanted,
+    Wave,
+    Wish,
+    plain,
+    wanted_of,
+)
+from hauch.live.session import assessed
+from hauch.live.storing import insert, keep_over, keep_waves
 
 log = logging.getLogger(__name__)
 
@@ -50,10 +62,16 @@ recording stays with the recorder that has its rows.
 """
 HUNG = 10.0
 """A recorder that says nothing of what it holds for so long [s] has its recordings taken from it."""
-WANTED, RECORDED = "hauch_wanted", "hauch_live"
-MOST_PAYLOAD = 7_500
-"""PostgreSQL passes at most 8000 bytes with a notice."""
-LOST = (DatabaseError, InterfaceError, psycopg.Error, OSError)
+GOES_OUT = 0.15
+"""So long a closed throttle needs to go out before the line does [s]."""
+OUTAGE = (
+    OperationalError,
+    InterfaceError,
+    psycopg.OperationalError,
+    psycopg.InterfaceError,
+    OSError,
+)
+"""The database cannot be reached. Whatever else goes wrong concerns one bench."""
 
 
 class Recorder:
@@ -71,6 +89,8 @@ class Recorder:
         """Recordings of others: when they were last heard of, as they say, and when this recorder
         saw that first.
         """
+        self.failed: dict[int, str] = {}
+        """Benches that were given up, until that is written down: why."""
         self.stopping = threading.Event()
         self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
 
@@ -98,7 +118,7 @@ class Recorder:
                     next_report = began + REPORT_EVERY
                     self._keep_stale_minute()
                 self.down_since = math.inf
-            except LOST as trouble:
+            except OUTAGE as trouble:
                 self._lost(trouble)
             self._pause(FLUSH_EVERY - (time.monotonic() - began))
         self._close()
@@ -114,7 +134,7 @@ class Recorder:
         if self.listener is None:
             self.stopping.wait(seconds)
             return
-        with suppress(*LOST):
+        with suppress(*OUTAGE):
             if self._notices(seconds):
                 self._look()
 
@@ -162,10 +182,10 @@ class Recorder:
                         "The database could not be reached, so that nobody could have stopped the"
                         " part. The throttle was closed."
                     )
-        with suppress(*LOST):
+        with suppress(*OUTAGE):
             connection.close()
         if self.listener is not None:
-            with suppress(*LOST):
+            with suppress(*OUTAGE):
                 self.listener.close()
             self.listener = None
         self.stopping.wait(0.2)
@@ -208,54 +228,116 @@ class Recorder:
             self.watched.pop(live.pk)
         return False
 
+    @contextmanager
+    def _alone(self, pk: int, database: bool = True) -> Iterator[None]:
+        """What goes wrong with one bench stops that bench alone; a database that cannot be reached
+        is everybody's, where it is asked for anything.
+        """
+        try:
+            yield
+        except OUTAGE as problem:
+            if database:
+                raise
+            self._give_up(pk, problem)
+        except Exception as problem:  # whatever meters, profiles and rows of one bench come to
+            log.exception("live recording %s was stopped", pk)
+            self._give_up(pk, problem)
+
+    def _give_up(self, pk: int, problem: Exception) -> None:
+        """Close the throttle of a bench and leave it, with the reason; nobody takes it up again."""
+        held = self.held.pop(pk, None)
+        if held is not None:
+            turning = held.session.throttle > 0
+            with suppress(Exception):  # its line may be what is wrong
+                held.session.cut("The throttle was closed.")
+            if turning:
+                time.sleep(GOES_OUT)
+            with suppress(Exception):
+                held.close()
+        said = f"{type(problem).__name__}: {problem}"[:200]
+        self.say(f"Live recording {pk} was stopped. {said}")
+        self.failed[pk] = (
+            "This bench is not recorded any more: something went wrong that concerns it alone"
+            f" ({said}). The throttle was told to close; look at the part, end this recording and"
+            " begin another one."
+        )
+
+    def _tell_failed(self) -> None:
+        """Write down which benches were given up."""
+        for pk, sentence in list(self.failed.items()):
+            stored = Live.objects.filter(pk=pk).values_list("status", flat=True).first() or {}
+            self._write(pk, stored | {"stopped": sentence, "throttle": 0.0, "calm": False})
+            with suppress(*OUTAGE):
+                self._connect().execute("select pg_advisory_unlock(%s, %s)", (RECORDER_LOCK, pk))
+            del self.failed[pk]
+
+    @staticmethod
+    def _write(pk: int, status: dict[str, Any]) -> None:
+        """Write what is said of a bench, and tell whoever watches."""
+        Live.objects.filter(pk=pk).update(status=status, heard_at=timezone.now())
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": status})]
+            )
+
     def _look(self) -> None:
         """Take up new live recordings, do what is wanted, let go of those that ended."""
         listener = self._connect()
-        wanted = {
-            live.pk: live
-            for live in Live.objects.filter(ended_at__isnull=True).select_related(
-                "test__rig", "recording", "specimen"
-            )
-        }
+        self._tell_failed()
+        going_on = Live.objects.filter(ended_at__isnull=True).select_related(
+            "test__rig", "recording", "specimen"
+        )
+        wanted = {live.pk: live for live in going_on if not live.status.get("stopped")}
         for pk in [pk for pk in self.held if pk not in wanted]:
-            self._end(pk)
+            with self._alone(pk):
+                self._end(pk)
         self.watched = {pk: seen for pk, seen in self.watched.items() if pk in wanted}
-        free = [
-            live
-            for pk, live in wanted.items()
-            if pk not in self.held and self._free(listener, live)
-        ]
+        self._take_up(
+            [
+                live
+                for pk, live in wanted.items()
+                if pk not in self.held and self._free(listener, live)
+            ]
+        )
+        for pk, live in wanted.items():
+            if pk in self.held:
+                with self._alone(pk):
+                    self._obey(self.held[pk], wanted_of(live))
+
+    def _take_up(self, free: list[Live]) -> None:
+        """Hold recordings that nobody holds: all meters are read before the first history is."""
         taken: list[tuple[Live, Held, int]] = []
         try:
-            for live in free:  # all meters are read before the first history is
-                taken.append((live, *take_up(live, self.clock)))
+            for live in free:
+                with self._alone(live.pk):
+                    taken.append((live, *take_up(live, self.clock)))
             open_lines([held for _, held, _ in taken])
             for live, held, next_tick in taken:
-                if next_tick:
-                    go_on(held, live, next_tick, self.clock())
-                    # A sign of life for each: long histories of many benches take longer to read
-                    # than another recorder waits.
-                    Live.objects.filter(
-                        pk__in=[one.pk for one in free], heard_at__isnull=False
-                    ).update(heard_at=timezone.now())
-                self.held[live.pk] = held
-        except BaseException:
+                with self._alone(live.pk):
+                    if next_tick:
+                        go_on(held, live, next_tick, self.clock())
+                        # A sign of life for each: long histories of many benches take longer to
+                        # read than another recorder waits.
+                        Live.objects.filter(
+                            pk__in=[one.pk for one in free], heard_at__isnull=False
+                        ).update(heard_at=timezone.now())
+                    self.held[live.pk] = held
+        finally:
             for live, held, _ in taken:
                 if live.pk not in self.held:
                     held.close()
-            raise
-        for pk, live in wanted.items():
-            if pk in self.held:
-                self._obey(self.held[pk], live.wanted)
 
-    def _obey(self, held: Held, wanted: dict[str, Any]) -> None:
+    def _obey(self, held: Held, wanted: Wanted) -> None:
         """Do what is wanted, in order and once."""
-        for wish in wanted.get("wishes", []):
-            if wish["n"] <= held.seen:
+        for wished in wanted.wishes:
+            if wished.n <= held.seen:
                 continue
-            held.seen = wish["n"]
-            late = self.clock() - held.origin - wish["at"]
-            if late > STALE and (wish.get("throttle") or wish.get("task")):
+            held.seen = wished.n
+            late = self.clock() - held.origin - wished.at
+            opens = isinstance(wished.wish, Hold | Sweep) or (
+                isinstance(wished.wish, Throttle) and wished.wish.percent > 0
+            )
+            if late > STALE and opens:
                 # Who asked for it has long turned to something else; a part must not begin to turn
                 # for that.
                 held.session.events.append(
@@ -263,28 +345,28 @@ class Recorder:
                     " left as it is; ask again."
                 )
                 continue
-            self._do(held, wish)
+            self._do(held, wished.wish)
             held.urgent = True
 
-    def _do(self, held: Held, wanted: dict[str, Any]) -> None:
+    def _do(self, held: Held, wish: Wish) -> None:
         session = held.session
-        if wanted.get("mounted") is not None and held.motor is not None and held.motor[1].mounted:
-            held.motor[0].send(held.motor[1].part(wanted["mounted"]))
-        if wanted.get("wave"):
-            self._listen_to(held, float(wanted["wave"]))
-        elif wanted.get("cut"):
-            session.cut("The throttle was closed by hand.")
-        elif wanted.get("task"):
-            session.task = task_of(wanted["task"], session)
-            session.task.begun = round(session.now, 2)
-            if (
-                isinstance(session.task.machine, Search)
-                and session.throttle < session.task.machine.low
-            ):
-                session.turn(min(max(40.0, session.task.machine.low), session.task.machine.high))
-        elif wanted.get("throttle") is not None:
-            session.break_off("Stopped: the throttle was turned by hand.")
-            session.turn(float(wanted["throttle"]))
+        match wish:
+            case Mounted(part):
+                if held.motor is not None and held.motor[1].mounted:
+                    held.motor[0].send(held.motor[1].part(part))
+            case Wave(seconds):
+                self._listen_to(held, seconds)
+            case Cut():
+                session.cut("The throttle was closed by hand.")
+            case Hold() | Sweep():
+                session.task = task_of(wish)
+                session.task.begun = round(session.now, 2)
+                machine = session.task.machine
+                if isinstance(machine, Search) and session.throttle < machine.low:
+                    session.turn(min(max(40.0, machine.low), machine.high))
+            case Throttle(percent):
+                session.break_off("Stopped: the throttle was turned by hand.")
+                session.turn(percent)
 
     def _listen_to(self, held: Held, seconds: float) -> None:
         """Have the waveforms of all meters that have one fetched."""
@@ -301,89 +383,60 @@ class Recorder:
 
                     link.waveform(reader.profile.wave, seconds, done)
 
-    def _keep_waves(self, pk: int, held: Held) -> None:
-        """Store waveforms that came, and say what is wrong with them."""
-        while held.waves:
-            channel, at, rate, samples = held.waves[0]
-            operator = Live.objects.select_related("operator").get(pk=pk).operator
-            cut = clipping(samples).share if channel == "sound_level" else 0.0
-            source = keep_file(operator, f"{channel}-{pk}-{at:.1f}s.wav", wav_bytes(samples, rate))
-            Waveform.objects.create(
-                recording_id=held.recording,
-                channel=channel,
-                at_s=round(at, 2),
-                seconds=samples.size / rate,
-                rate=rate,
-                source=source,
-                clipped=cut,
-            )
-            if cut:
-                held.session.events.append(
-                    f"The sound recorded at {at:.0f} s was clipped ({100 * cut:.1f} % of its"
-                    " samples at the end of the scale). Choose a higher range and read again."
-                )
-            elif channel == "vibration":
-                with suppress(ValueError):
-                    held.session.events.append(
-                        f"Vibration from the waveform at {at:.0f} s:"
-                        f" {1000 * velocity_rms(samples, rate):.2f} mm/s r.m.s., 10 to 1000 Hz."
-                    )
-            held.waves.pop(0)
-
     def _collect(self) -> None:
         now = self.clock()
-        for held in self.held.values():
-            for link in held.links.values():
-                for channel, samples in link.take().items():
-                    held.session.grid.add(channel, samples)
-            for piece in held.session.grid.ready(now):
-                held.unsaved.append(piece)
-                if piece.first >= held.session.recent_first + len(held.session.recent):
-                    held.session.add(piece)
-                else:
-                    held.session.patch(piece)
-            held.session.watch()
-            held.session.tend()
+        for pk, held in list(self.held.items()):
+            with self._alone(pk, database=False):
+                self._collect_from(held, now)
+
+    @staticmethod
+    def _collect_from(held: Held, now: float) -> None:
+        """Rows of one bench, and what they ask for at once."""
+        session = held.session
+        for link in held.links.values():
+            for channel, samples in link.take().items():
+                session.grid.add(channel, samples)
+        for piece in session.grid.ready(now):
+            held.unsaved.append(piece)
+            if piece.first >= session.recent_first + len(session.recent):
+                session.add(piece)
+            else:
+                session.patch(piece)
+        while not held.findings.empty():
+            session.take(held.findings.get())
+        session.watch()
+        session.tend()
 
     def _store(self) -> None:
         """Store all rows in one transaction, and tell whoever watches."""
-        for pk, held in self.held.items():
-            self._keep_waves(pk, held)
-        waiting = [(pk, held) for pk, held in self.held.items() if held.unsaved]
+        for pk, held in list(self.held.items()):
+            with self._alone(pk):
+                keep_waves(pk, held)
+        waiting = {pk: held for pk, held in self.held.items() if held.unsaved}
         if not waiting:
             return
-        pieces = [
-            Piece(
-                recording_id=held.recording,
-                first=piece.first,
-                count=len(piece.rows),
-                data=np.ascontiguousarray(piece.rows, "<f8").tobytes(),
-            )
-            for _, held in waiting
-            for piece in held.unsaved
-        ]
-        with transaction.atomic():
-            Piece.objects.bulk_create(pieces)
-            with connection.cursor() as cursor:
-                for pk, held in waiting:
-                    for piece in held.unsaved:
-                        cursor.execute(
-                            "select pg_notify(%s, %s)", [RECORDED, rows_notice(pk, piece, held)]
-                        )
-        for _, held in waiting:
-            held.unsaved.clear()
-            for _, minute in held.session.minutes_over():
-                keep_minutes(held.recording, minute)
+        try:
+            insert(waiting)
+        except OUTAGE:
+            raise
+        except Exception:  # those of one bench cannot be stored: each by itself
+            for pk, held in waiting.items():
+                with self._alone(pk):
+                    insert({pk: held})
+        for pk in waiting.keys() & self.held.keys():
+            with self._alone(pk):
+                keep_over(self.held[pk])
 
     def _keep_stale_minute(self) -> None:
         """Keep one minute by the second from what is stored: one that another recorder left, or
         into which a meter filled in what it had kept.
         """
-        for held in self.held.values():
+        for pk, held in list(self.held.items()):
             if held.session.stale_minutes:
-                number = min(held.session.stale_minutes)
-                remake_minute(Recording.objects.get(pk=held.recording), number)
-                held.session.stale_minutes.discard(number)
+                with self._alone(pk):
+                    number = min(held.session.stale_minutes)
+                    remake_minute(Recording.objects.get(pk=held.recording), number)
+                    held.session.stale_minutes.discard(number)
                 return
 
     def _report(self, everything: bool = True) -> None:
@@ -391,19 +444,17 @@ class Recorder:
         for pk, held in list(self.held.items()):
             if not (everything or held.urgent or held.session.urgent):
                 continue
-            silent = [
-                CHANNELS[c].label
-                for link in held.links.values()
-                if link.problem
-                for c in link.readers
-            ]
-            said = held.session.status() | {"seen": held.seen, "silent": silent}
-            Live.objects.filter(pk=pk).update(status=said, heard_at=timezone.now())
-            with connection.cursor() as cursor:
-                cursor.execute(
-                    "select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": pk, "status": said})]
-                )
-            held.urgent = held.session.urgent = False
+            with self._alone(pk):
+                silent = [
+                    CHANNELS[c].label
+                    for link in held.links.values()
+                    if link.problem
+                    for c in link.readers
+                ]
+                said = msgspec.structs.replace(held.session.status(), seen=held.seen, silent=silent)
+                self._write(pk, plain(said))
+                held.urgent = held.session.urgent = False
+        self._tell_failed()
 
     def _assess(self) -> None:
         """Forecasts and faults, in a thread of their own so that rows are never late for them."""
@@ -411,8 +462,7 @@ class Recorder:
             for held in list(self.held.values()):
                 began = time.monotonic()
                 try:
-                    held.session.forecast = held.session.settle()
-                    held.session.look()
+                    held.findings.put(assessed(held.session.snapshot()))
                 except Exception:  # no trouble of one bench may end the forecasts of all
                     log.exception("assessing failed")
                 self.stopping.wait(
@@ -423,15 +473,16 @@ class Recorder:
         held = self.held[pk]
         if held.session.throttle > 0:
             held.session.turn(0.0)
-            time.sleep(0.15)  # so that the closed throttle goes out before the line does
+            time.sleep(GOES_OUT)
         self._collect()
         self._store()
         self._drop(pk)
-        with suppress(*LOST):
+        with suppress(*OUTAGE):
             self._connect().execute("select pg_advisory_unlock(%s, %s)", (RECORDER_LOCK, pk))
 
     def _drop(self, pk: int) -> None:
-        self.held.pop(pk).close()
+        if (held := self.held.pop(pk, None)) is not None:
+            held.close()
 
     def _close(self) -> None:
         """An orderly end: nobody watches any more, so throttles are closed."""
@@ -439,8 +490,8 @@ class Recorder:
         for session in turning:
             session.cut("The recorder was stopped. The throttle was closed.")
         if turning:
-            time.sleep(0.2)
-        with suppress(*LOST):
+            time.sleep(GOES_OUT)
+        with suppress(*OUTAGE):
             self._collect()
             self._store()
             self._report()
@@ -449,20 +500,3 @@ class Recorder:
         if self.listener is not None:
             self.listener.close()
         connection.close()
-
-
-def rows_notice(pk: int, piece: Rows, held: Held) -> str:
-    """Rows for the screen, or only where they are when they are too many for a notice."""
-    rows = [
-        [None if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in piece.rows.tolist()
-    ]
-    newest = held.origin + (piece.first + len(rows) - 1) / held.session.rate
-    text = json.dumps(
-        {"live": pk, "first": piece.first, "rows": rows, "at": round(newest, 3)},
-        separators=(",", ":"),
-    )
-    return (
-        text
-        if len(text) <= MOST_PAYLOAD
-        else json.dumps({"live": pk, "first": piece.first, "many": len(rows)})
-    )

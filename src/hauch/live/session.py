@@ -5,23 +5,25 @@ means of every second, and what turns the throttle.
 from __future__ import annotations
 
 import math
+import threading
+from bisect import bisect_left
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import islice
-from typing import Any
+from typing import Literal
 
 import numpy as np
 
 from hauch.core.measure.seek import Search, Stepper, Turn
 from hauch.core.quantity import coverage_factor
 from hauch.core.sound.level import energy_mean
-from hauch.core.trace import marks as faults
-from hauch.core.trace.marks import STALL_SHARE
+from hauch.core.trace.marks import STALL_SHARE, Mark, find_marks
 from hauch.core.trace.reduce import told
 from hauch.core.trace.settle import Settling, fit_settling
 from hauch.core.trace.source import EDGE, Seconds, Stretch
 from hauch.instruments.grid import Grid, Piece
+from hauch.live.protocol import Forecast, Status, TaskSaid
 
 RECENT_SECONDS = 75
 """Rows of so long are held [s]: a minute, and what meters hand in late."""
@@ -56,7 +58,7 @@ LATE_SECONDS = 4.0
 class Task:
     """What turns the throttle by rule: a search for a figure, or a sweep."""
 
-    kind: str
+    kind: Literal["hold", "sweep"]
     machine: Search | Stepper
     channel: str = ""
     since: float = math.nan
@@ -66,22 +68,65 @@ class Task:
     begun: float = 0.0
     """Second of the recording at which it began."""
 
-    def said(self) -> dict[str, Any]:
-        """As plain values, enough for another recorder to go on with it."""
+    def said(self) -> TaskSaid:
+        """Enough for another recorder to go on with it."""
         step = self.machine.at if isinstance(self.machine, Stepper) else None
-        return {
-            "kind": self.kind,
-            "text": self.text,
-            "done": self.done,
-            "held": self.held,
-            "begun": self.begun,
-            "step": step,
-        }
+        return TaskSaid(self.kind, self.text, self.done, self.held, self.begun, step)
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """A session at one moment, for whoever assesses it beside the recording: the rows of the last
+    minute, shape (n, channels), from tick ``first`` on; and of the load the means of each second
+    since the throttle was turned, both shape (m,).
+    """
+
+    channels: list[str]
+    rate: float
+    first: int
+    rows: np.ndarray
+    seconds_at: np.ndarray
+    load: np.ndarray
+    resolution: float
+
+    @property
+    def now(self) -> float:
+        """Seconds of the recording after its newest row."""
+        return (self.first + len(self.rows)) / self.rate
+
+
+@dataclass(frozen=True, slots=True)
+class Assessed:
+    """What a snapshot comes to: faults of the last minute, and where the load is heading; None
+    where it cannot be told yet.
+    """
+
+    marks: list[Mark]
+    rows: int
+    now: float
+    forecast: Settling | None
+
+
+def assessed(snapshot: Snapshot) -> Assessed:
+    """Faults and forecast of a snapshot."""
+    marks, rows = [], snapshot.rows
+    if len(rows) >= LEAST_ROWS:
+        times = (snapshot.first + np.arange(len(rows))) / snapshot.rate
+        marks = find_marks(times, {key: rows[:, i] for i, key in enumerate(snapshot.channels)})
+    forecast = None
+    if np.isfinite(snapshot.load).sum() >= LEAST_SECONDS:
+        forecast = fit_settling(snapshot.seconds_at, snapshot.load, snapshot.resolution)
+    return Assessed(marks, len(rows), snapshot.now, forecast)
+
+
+LEAST_ROWS, LEAST_SECONDS = 30, 30
+"""Fewer rows tell no fault, fewer seconds no forecast."""
 
 
 @dataclass
 class Session:
-    """State of one live recording.
+    """State of one live recording. The recorder's own thread alone changes it; another one may ask
+    for a snapshot.
 
     ``send`` passes a command to the motor controller; without one the throttle is turned by hand.
     """
@@ -111,6 +156,7 @@ class Session:
     still_since: float = math.nan
     was_running: bool = False
     forecast: Settling | None = None
+    lock: threading.Lock = field(default_factory=threading.Lock)
     urgent: bool = False
     """Whether a guard acted, so that it must be written down at once."""
 
@@ -120,6 +166,10 @@ class Session:
 
     def add(self, piece: Piece) -> None:
         """Rows as they are stored."""
+        with self.lock:
+            self._add(piece)
+
+    def _add(self, piece: Piece) -> None:
         newest = self.recent_first + len(self.recent)
         if not self.recent or piece.first > newest + RECENT_SECONDS * self.rate:
             self.recent.clear()
@@ -162,7 +212,8 @@ class Session:
         for tick, row in enumerate(piece.rows, piece.first):
             if 0 <= tick - self.recent_first < len(self.recent):
                 held = self.recent[tick - self.recent_first]
-                np.copyto(held, row, where=np.isfinite(row))
+                with self.lock:
+                    np.copyto(held, row, where=np.isfinite(row))
             if (number := int(tick / (60 * self.rate))) < self.next_minute:
                 self.stale_minutes.add(number)
 
@@ -353,77 +404,65 @@ class Session:
             task.text = turn.why
         self.events.append(task.text)
 
-    def settle(self) -> Settling | None:
-        """Where the load is heading since the throttle was last turned; None where it cannot be
-        told yet.
-        """
-        column = self.column("load_temperature")
-        if column is None or not self.soaks:
-            return None
-        start = next(
-            (i for i, at in enumerate(self.seconds_at) if at >= self.turned), len(self.seconds_at)
-        )
-        at, values = (
-            np.array(self.seconds_at[start:]),
-            np.array([row[column] for row in self.seconds[start:]]),
-        )
-        if np.isfinite(values).sum() < 30:
-            return None
-        return fit_settling(at, values, self.resolution)
+    def snapshot(self) -> Snapshot:
+        """The session as it is now; another thread may ask for it."""
+        with self.lock:
+            most = int(LOOK_SECONDS * self.rate)
+            skipped = max(len(self.recent) - most, 0)
+            rows = list(islice(self.recent, skipped, None))
+            column = self.column("load_temperature") if self.soaks else None
+            start = bisect_left(self.seconds_at, self.turned)
+            load = [] if column is None else [row[column] for row in self.seconds[start:]]
+            return Snapshot(
+                self.channels,
+                self.rate,
+                self.recent_first + skipped,
+                np.stack(rows) if rows else np.zeros((0, len(self.channels))),
+                np.array(self.seconds_at[start:] if load else []),
+                np.array(load, dtype=float),
+                self.resolution,
+            )
 
-    def look(self) -> None:
-        """Faults of the last minute, each told once."""
-        if len(self.recent) < 30:
-            return
-        rows = np.stack(list(self.recent))  # a copy at once: rows come in meanwhile
-        first = self.recent_first
-        rows, skipped = (
-            rows[-int(LOOK_SECONDS * self.rate) :],
-            max(len(rows) - int(LOOK_SECONDS * self.rate), 0),
-        )
-        times = (first + skipped + np.arange(len(rows))) / self.rate
-        found = faults.find_marks(times, {key: rows[:, i] for i, key in enumerate(self.channels)})
-        for mark in found:
+    def take(self, found: Assessed) -> None:
+        """Take over what a snapshot came to; each fault is told once."""
+        self.forecast = found.forecast
+        for mark in found.marks:
             # A mark that begins with the oldest row may have begun before; one that touches the
             # newest is not over. A stuck meter may last.
             lasts = mark.kind == "stuck"
             if mark.kind == "stall" or (
-                not lasts and (mark.last >= len(rows) - 1 or mark.first == 0)
+                not lasts and (mark.last >= found.rows - 1 or mark.first == 0)
             ):
                 continue
             # What a meter has kept may still come.
-            if mark.kind in {"dropout", "gap"} and self.now - mark.to_s < LATE_SECONDS:
+            if mark.kind in {"dropout", "gap"} and found.now - mark.to_s < LATE_SECONDS:
                 continue
             key = (mark.channel, mark.kind, STUCK_NOW if lasts else round(mark.from_s))
             if key not in self.told:
                 self.told.add(key)
                 self.events.append(told(mark))
-        over = {channel for channel, _, at in self.told if at == STUCK_NOW} - {
-            mark.channel for mark in found if mark.kind == "stuck"
-        }
-        self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
+        if found.rows >= LEAST_ROWS:
+            stuck = {mark.channel for mark in found.marks if mark.kind == "stuck"}
+            over = {channel for channel, _, at in self.told if at == STUCK_NOW} - stuck
+            self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
 
-    def status(self) -> dict[str, Any]:
-        """What the recorder says of it, as plain values."""
-        task = self.task
-        said: dict[str, Any] = {
-            "throttle": round(self.throttle, 2),
-            "at": round(self.now, 2),
-            "events": list(self.events),
-            "turned": round(self.turned, 2) if math.isfinite(self.turned) else None,
-            "task": task.said() if task else None,
-            "calm": self.calm(),
-            "forecast": None,
-        }
-        f = self.forecast
+    def status(self) -> Status:
+        """What the recorder says of it."""
+        f, forecast = self.forecast, None
         if f is not None:
-            half = coverage_factor(f.dof) * f.u
-            to_go = f.seconds_to_go if math.isfinite(f.seconds_to_go) else None
-            said["forecast"] = {
-                "end": round(f.end, 3),
-                "half": round(half, 3),
-                "tau": round(f.tau, 1),
-                "settled": f.settled,
-                "to_go": to_go,
-            }
-        return said
+            forecast = Forecast(
+                round(f.end, 3),
+                round(coverage_factor(f.dof) * f.u, 3),
+                round(f.tau, 1),
+                f.settled,
+                f.seconds_to_go if math.isfinite(f.seconds_to_go) else None,
+            )
+        return Status(
+            throttle=round(self.throttle, 2),
+            at=round(self.now, 2),
+            events=list(self.events),
+            turned=round(self.turned, 2) if math.isfinite(self.turned) else None,
+            task=self.task.said() if self.task else None,
+            calm=self.calm(),
+            forecast=forecast,
+        )

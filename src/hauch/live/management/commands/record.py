@@ -6,7 +6,7 @@ import signal
 
 from django.core.management.base import BaseCommand
 
-from hauch.bench.recorder import Recorder
+from hauch.live.recorder import Recorder
 
 
 class Command(BaseCommand):

@@ -7,7 +7,6 @@ from __future__ import annotations
 import math
 import uuid
 from datetime import timedelta
-from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import connection, transaction
@@ -26,15 +25,36 @@ from hauch.bench.actions import (
 )
 from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording, Run
+from hauch.bench.observations import round_s
 from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
+from hauch.live.protocol import (
+    MOST_WAITING,
+    WANTED,
+    Cut,
+    Hold,
+    Mounted,
+    Steps,
+    Sweep,
+    Throttle,
+    Wave,
+    Wish,
+    guard_closed_at,
+    last_turn,
+    plain,
+    status_of,
+    steps_of,
+    turning,
+    wanted_of,
+    with_wish,
+)
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.rounds.models import Round, Setting, Test
+from hauch.rounds.models import Setting, Test
 from hauch.stores.models import Picture, Rig
 
 RATE = 50.0
@@ -51,11 +71,6 @@ SETTLES = 4.0
 
 LATE = 0.6
 """By how much what is stored may be behind the clock [s]."""
-
-MOST_WISHES = 40
-"""Wishes that are kept for a recorder that is away."""
-
-WANTED = "hauch_wanted"
 
 
 WITHOUT = {"background_level", "tare_torque"}
@@ -122,17 +137,24 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
         started_at=now,
     )
     record(user, "live.begin", live, test.round, test=test.key)
-    _wish(live, mounted="")
+    _wish(live, Mounted(""))
     return live
 
 
-def _wish(live: Live, **wish: Any) -> None:
-    """Write down what is wanted, after what was wanted before, and wake the recorder."""
-    wishes = live.wanted.get("wishes", [])
-    number = wishes[-1]["n"] + 1 if wishes else 1
-    live.wanted = {
-        "wishes": [*wishes, {"n": number, "at": round_s(live.seconds()), **wish}][-MOST_WISHES:]
-    }
+def _wish(live: Live, wish: Wish) -> None:
+    """Write down what is wanted, after what was wanted before, and wake the recorder.
+
+    Raises
+    ------
+    ValidationError : too many wishes wait for a recorder that is away; none is ever dropped
+    """
+    more = with_wish(wanted_of(live), wish, round_s(live.seconds()), status_of(live).seen)
+    if more is None:
+        raise ValidationError(
+            f"{MOST_WAITING} wishes wait for the recorder already, and it does not answer. Only"
+            " closing the throttle is still passed on. Look whether ./hauch recorder runs."
+        )
+    live.wanted = plain(more)
     live.save(update_fields=["wanted"])
     with connection.cursor() as cursor:
         cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
@@ -168,20 +190,23 @@ def confirm(user: User, live: Live, step: str) -> Live:
     live = _held(user, live)
     if step not in GUARDED:
         raise ValidationError(f"There is no step “{step}” to confirm.")
-    if step == "guard" and "mount" not in live.done and not bare(live):
+    done = steps_of(live)
+    if step == "guard" and done.mount is None and not bare(live):
         raise ValidationError("Mount the part first.")
-    done = dict(live.done)
+    now = round(live.seconds(), 2)
     if step == "mount":
-        if float(live.status.get("throttle") or 0) > 0:
+        if turning(live):
             raise ValidationError(
                 "Close the throttle first, and wait until all stands still: no hand goes in before."
             )
-        done.pop("guard", None)  # it was opened for this
-    live.done = done | {step: round(live.seconds(), 2)}
+        done = Steps(mount=now)  # the guard was opened for this
+    else:
+        done = Steps(mount=done.mount, guard=now)
+    live.done = plain(done)
     live.save(update_fields=["done"])
     record(user, f"live.{step}", live, live.round)
     if step == "mount":
-        _wish(live, mounted=live.subject)
+        _wish(live, Mounted(live.subject))
     return live
 
 
@@ -195,13 +220,12 @@ def bare(live: Live) -> bool:
 
 
 def _guarded(live: Live) -> None:
-    if missing := [
-        step for step in GUARDED if step not in live.done and not (step == "mount" and bare(live))
-    ]:
+    done = steps_of(live)
+    if done.mount is None and not bare(live):
+        raise ValidationError("Mount the part and confirm it first.")
+    if done.guard is None:
         raise ValidationError(
-            "Mount the part and confirm it first."
-            if "mount" in missing
-            else "Close the guard and confirm it first: nobody stands in the plane of the rotor."
+            "Close the guard and confirm it first: nobody stands in the plane of the rotor."
         )
 
 
@@ -221,7 +245,7 @@ def set_throttle(user: User, live: Live, percent: float) -> Live:
         raise ValidationError(f"A throttle turns from 0 to 100 %, not to {percent:g} %.")
     if percent > 0:
         _guarded(live)
-    _wish(live, throttle=percent)
+    _wish(live, Throttle(percent))
     return live
 
 
@@ -229,7 +253,7 @@ def set_throttle(user: User, live: Live, percent: float) -> Live:
 def cut(user: User, live: Live) -> Live:
     """Close the throttle at once and end what turns it."""
     live = _held(user, live)
-    _wish(live, cut=True)
+    _wish(live, Cut())
     record(user, "live.cut", live, live.round)
     return live
 
@@ -254,7 +278,7 @@ def hold(
         raise ValidationError(f"{known.label}: {target:g} {known.unit} cannot be held.")
     near = tolerance or (0.3 if known.kind == "level" else 0.01 * target)
     Search(target, near, known.label, known.unit)  # its own checks
-    _wish(live, task={"kind": "hold", "channel": channel, "target": target, "tolerance": near})
+    _wish(live, Hold(channel, target, near))
     return live
 
 
@@ -272,7 +296,7 @@ def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
         raise ValidationError(
             "A sweep of more than two hours is not started. Take fewer steps or hold them shorter."
         )
-    _wish(live, task={"kind": "sweep", "levels": levels, "dwell": dwell})
+    _wish(live, Sweep(levels, dwell))
     return live
 
 
@@ -291,7 +315,7 @@ def _until_now(live: Live, seconds: float) -> list[float]:
         )
     end = max(live.seconds() - LATE / 2, 0.0)
     turned = last_turn(live)
-    if not live.status.get("calm") and float(live.status.get("throttle") or 0) > 0:
+    if turning(live) and not status_of(live).calm:
         raise ValidationError(
             "The part is still moving to its new speed. Wait until it runs steadily."
         )
@@ -308,19 +332,6 @@ def _until_now(live: Live, seconds: float) -> list[float]:
     return [round(start, 2), round(end, 2)]
 
 
-def last_turn(live: Live) -> float:
-    """Second of the recording at which the throttle was last turned, or asked to be: what the
-    recorder says may be a second old.
-    """
-    said = float(live.status.get("at") or 0.0)
-    asked = [
-        w["at"]
-        for w in live.wanted.get("wishes", [])
-        if {"throttle", "task", "cut"} & set(w) and w["at"] > said - 1.0
-    ]
-    return max([float(live.status.get("turned") or 0.0), *asked])
-
-
 @transaction.atomic
 def take(user: User, live: Live) -> Live:
     """Take a reading: the last seconds of all channels."""
@@ -334,7 +345,7 @@ def take(user: User, live: Live) -> Live:
     live.windows = [*live.windows, window]
     live.save(update_fields=["windows"])
     if {"sound_level", "vibration"} & set(live.recording.columns):
-        _wish(live, wave=READING_SECONDS)
+        _wish(live, Wave(READING_SECONDS))
     return live
 
 
@@ -355,16 +366,14 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
     live = _held(user, live)
     if kind not in {BACKGROUND, TARE}:
         raise ValidationError("That cannot be read beside a run.")
-    if kind == BACKGROUND and float(live.status.get("throttle") or 0) > 0:
+    if kind == BACKGROUND and turning(live):
         raise ValidationError(
             "Close the throttle first: the background is the room without the part."
         )
-    task = live.status.get("task") or {}
-    if kind == TARE and task.get("kind") == "sweep" and task.get("done"):
-        stretch = [
-            task["begun"],
-            round_s(live.seconds() - LATE),
-        ]  # the whole sweep of the bare drive
+    task = status_of(live).task
+    if kind == TARE and task is not None and task.kind == "sweep" and task.done:
+        # The whole sweep of the bare drive.
+        stretch = [task.begun, round_s(live.seconds() - LATE)]
     else:
         stretch = _until_now(live, BESIDE_SECONDS)
     live.beside = live.beside | {kind: stretch}
@@ -438,14 +447,13 @@ def swept(live: Live) -> list[float]:
     ------
     ValidationError : nothing was swept yet
     """
-    task, now = live.status.get("task") or {}, round_s(live.seconds() - LATE)
-    guard = live.done.get("guard", math.inf)
-    if task.get("kind") == "sweep" and task.get("begun", 0.0) > guard:
-        if not task.get("done"):
+    task, now = status_of(live).task, round_s(live.seconds() - LATE)
+    if task is not None and task.kind == "sweep" and task.begun > guard_closed_at(live):
+        if not task.done:
             raise ValidationError(
                 "Let the sweep come to its end first: the curve is read from its steps."
             )
-        return [task["begun"], now]
+        return [task.begun, now]
     begin = last_turn(live) + SETTLES
     if not by_hand_swept(live):
         raise ValidationError(
@@ -463,17 +471,15 @@ seconds.
 
 def by_hand_swept(live: Live) -> bool:
     """Whether there was time to step a damper by hand since the throttle was last turned."""
-    turning = (
-        float(live.status.get("throttle") or 0) > 0 or "throttle" not in live.recording.columns
-    )
-    begun = max(last_turn(live), float(live.done.get("guard", math.inf)))
-    return turning and live.seconds() - begun > SETTLES + SWEPT_BY_HAND
+    turns = turning(live) or "throttle" not in live.recording.columns
+    begun = max(last_turn(live), guard_closed_at(live))
+    return turns and live.seconds() - begun > SETTLES + SWEPT_BY_HAND
 
 
 def _hours_since_last(live: Live) -> float:
     """Hours for which the part ran since the run before in this recording."""
     last = live.recording.runs.exclude(windows=[]).order_by("-pk").first()
-    begun = live.done.get("guard", 0.0)
+    begun = steps_of(live).guard or 0.0
     since = max(last.windows[-1][1] if last is not None and last.windows else begun, begun)
     return max(live.seconds() - since, 0.0) / 3600
 
@@ -484,7 +490,7 @@ def end(user: User, live: Live) -> Live:
     live = _held(user, live)
     live.ended_at = timezone.now()
     live.save(update_fields=["ended_at"])
-    _wish(live, cut=True)
+    _wish(live, Cut())
     defer_compact(live.recording_id)
     record(user, "live.end", live, live.round)
     return live
@@ -534,49 +540,7 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
     record(user, "run.dnf", run, live.round, reason=run.reason)
     live.ended_at = timezone.now()
     live.save(update_fields=["ended_at"])
-    _wish(live, cut=True)
+    _wish(live, Cut())
     defer_compact(live.recording_id)
     results_changed.send(Run, round=live.round)
     return run
-
-
-@transaction.atomic
-def observe(
-    user: User,
-    round: Round,
-    *,
-    live: Live | None = None,
-    run: Run | None = None,
-    text: str = "",
-    tags: list[str] | None = None,
-    picture: Picture | None = None,
-    at_s: float | None = None,
-) -> Observation:
-    """Write down what was seen, with its place on the trace.
-
-    Raises
-    ------
-    PermissionDenied, ValidationError : nothing was written
-    """
-    require(user, "run.record", round)
-    if live is not None:
-        at_s = live.seconds() if at_s is None else at_s
-    seen = Observation(
-        recording=live.recording if live else run.recording if run else None,
-        run=run,
-        at_s=None if at_s is None else round_s(at_s),
-        text=text.strip()[:1000],
-        tags=[tag for tag in tags or [] if tag in Observation.Tag.values],
-        picture=picture,
-        by=user,
-    )
-    if not (seen.text or seen.tags or seen.picture):
-        raise ValidationError("Write what you saw, choose a tag or add a picture.")
-    seen.save()
-    record(user, "bench.observe", seen, round)
-    return seen
-
-
-def round_s(seconds: float) -> float:
-    """Seconds of a recording as they are kept."""
-    return round(max(seconds, 0.0), 2)

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from hauch.bench.live import READING_SECONDS, by_hand_swept
 from hauch.bench.models import Live, Run
 from hauch.bench.reduction import places_of
 from hauch.bench.traces import trace_of
@@ -18,6 +16,8 @@ from hauch.core.measure.rigs import RIGS
 from hauch.core.quantity.show import show
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
+from hauch.live.actions import READING_SECONDS, by_hand_swept
+from hauch.live.protocol import Status, guard_closed_at, status_of, steps_of
 from hauch.rounds.models import HELD_EQUAL, Test
 
 
@@ -63,12 +63,12 @@ HOLDABLE = ("power", "sound_level", "speed", "air_speed", "static_pressure")
 
 def steps(live: Live, units: str) -> list[Step]:
     """All steps of the procedure in order; the first one that is not done is now."""
-    how, status = live.test.how, live.status
+    how, status, confirmed = live.test.how, status_of(live), steps_of(live)
     wanted: list[tuple[str, str, bool, str, list[str], str]] = [
         (
             "mount",
             "Mount",
-            "mount" in live.done,
+            confirmed.mount is not None,
             f"Mount {live.subject} on {live.test.rig}.",
             assembly(live),
             "It is mounted",
@@ -76,7 +76,7 @@ def steps(live: Live, units: str) -> list[Step]:
         (
             "guard",
             "Guard",
-            "guard" in live.done,
+            confirmed.guard is not None,
             guard_text(live),
             [],
             "The guard is closed, nobody stands in the plane",
@@ -95,11 +95,11 @@ def steps(live: Live, units: str) -> list[Step]:
         )
     if "tare_torque" in channels_of(how) and "torque" in live.recording.columns:
         read = TARE in live.beside
-        first = [
+        first: list[tuple[str, str, bool, str, list[str], str]] = [
             (
                 "guard",
                 "Guard",
-                read or "guard" in live.done,
+                read or confirmed.guard is not None,
                 f"The drive without the part first. {guard_text(live)}",
                 [],
                 "The guard is closed over the bare drive",
@@ -107,11 +107,10 @@ def steps(live: Live, units: str) -> list[Step]:
             ("tare", "Without", read, tare_text(live), [], "Read it without the part"),
         ]
         wanted = first + [
-            (key, label, is_done and read, *rest) for key, label, is_done, *rest in wanted
-        ]  # type: ignore[misc]
-    task = status.get("task") or {}
-    spun = float(status.get("throttle") or 0) > 0
-    wanted.append(throttle_step(live, units, task, spun))
+            (key, label, is_done and read, text, hints, button)
+            for key, label, is_done, text, hints, button in wanted
+        ]
+    wanted.append(throttle_step(live, units, status))
     if not how.by_point:
         if live.test.soak != Test.Soak.NONE:
             wanted.append(("soak", "Soak", soaked(live), soak_text(live), [], ""))
@@ -175,15 +174,14 @@ def tare_text(live: Live) -> str:
 
 
 def throttle_step(
-    live: Live, units: str, task: dict[str, Any], spun: bool
+    live: Live, units: str, status: Status
 ) -> tuple[str, str, bool, str, list[str], str]:
     """What turns the throttle in this test."""
+    task, spun = status.task, status.throttle > 0
     if live.test.how.by_point:
-        swept = task.get("kind") == "sweep" and task.get("begun", 0) > live.done.get(
-            "guard", math.inf
-        )
-        done = bool(task.get("done") and task.get("held")) if swept else by_hand_swept(live)
-        text = task.get("text") if swept else ""
+        done, text = by_hand_swept(live), ""
+        if task is not None and task.kind == "sweep" and task.begun > guard_closed_at(live):
+            done, text = task.done and task.held, task.text
         by_hand = (
             "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each:"
             " the curve is read from the steps."
@@ -192,26 +190,27 @@ def throttle_step(
     if (held := to_hold(live)) is not None:
         channel, target = held
         said = show(target, CHANNELS[channel].kind, units)
-        done = spun and task.get("kind") == "hold" and bool(task.get("held"))
+        searched = task if task is not None and task.kind == "hold" else None
+        done = spun and searched is not None and searched.held
         return (
             "hold",
             "Equal " + HELD_EQUAL[channel],
             done,
-            task.get("text")
+            (task.text if task is not None else "")
             or f"The round compares at {said}: have the throttle turned until that holds.",
             [],
             f"Hold {said}",
         )
-    done = spun and bool(live.status.get("calm"))
-    by_hand = "throttle" not in live.recording.columns
+    done = spun and status.calm
+    no_line = "throttle" not in live.recording.columns
     text = (
         "Wait until the part runs steadily."
         if spun
         else "Open the throttle by hand, low first."
-        if by_hand
+        if no_line
         else "Open the throttle, low first."
     )
-    return ("throttle", "Throttle", done, text, [], "It is open" if by_hand else "Full throttle")
+    return ("throttle", "Throttle", done, text, [], "It is open" if no_line else "Full throttle")
 
 
 def to_hold(live: Live) -> tuple[str, float] | None:
@@ -230,14 +229,14 @@ def to_hold(live: Live) -> tuple[str, float] | None:
 
 def soaked(live: Live) -> bool:
     """Whether the soak is over by the test's rule."""
+    status = status_of(live)
     if live.test.soak == Test.Soak.MINUTES:
-        turned = live.status.get("turned")
         return (
-            turned is not None
-            and float(live.status.get("throttle") or 0) > 0
-            and live.seconds() - turned >= 60 * (live.test.soak_minutes or 0)
+            status.turned is not None
+            and status.throttle > 0
+            and live.seconds() - status.turned >= 60 * (live.test.soak_minutes or 0)
         )
-    return bool((live.status.get("forecast") or {}).get("settled"))
+    return status.forecast is not None and status.forecast.settled
 
 
 def soak_text(live: Live) -> str:
@@ -296,7 +295,7 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
             .order_by("-started_at")
             .values_list("result__value", flat=True)[:4]
         )
-        means["load_temperature"] = list(risen)
+        means["load_temperature"] = [value for value in risen if value is not None]
         last = last.none()
     for run in last.prefetch_related("readings").order_by("-started_at")[:4]:
         seen: dict[str, list[float]] = {}
@@ -307,10 +306,10 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
                 good = values[np.isfinite(values)]
                 if good.size:
                     seen.setdefault(key, []).append(float(good.mean()))
-        for key, values in seen.items():
-            means.setdefault(key, []).append(float(np.mean(values)))
-    means = {key: values for key, values in means.items() if values}
+        for key, shown in seen.items():
+            means.setdefault(key, []).append(float(np.mean(shown)))
     return {
         key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0]))
         for key, v in means.items()
+        if v
     }

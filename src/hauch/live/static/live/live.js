@@ -103,7 +103,7 @@
   function told(data) {
     status = data;
     heard = performance.now();
-    latest = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0]);
+    latest = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0, data.stopped]);
     if (latest !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
     const percent = document.getElementById("percent");
     if (percent && document.activeElement !== percent) percent.value = String(Math.round(data.throttle * 10) / 10);
@@ -133,6 +133,7 @@
     const silent = performance.now() - heard > 3000;
     still.className = silent || (f && !f.settled) ? "amber" : "quiet";
     if (silent) still.textContent = heard ? "No word from the server. The recording goes on; the picture follows." : "Waiting for the meters.";
+    else if (status.stopped) { still.className = "amber"; still.textContent = "This bench was stopped."; }
     else if (status.task && !status.task.done) still.textContent = status.task.text || "The throttle is turned by rule.";
     else if (f) still.textContent = f.settled ? "Settled: take the readings." : f.to_go ? `not settled: about ${Math.max(1, Math.round(f.to_go / 60))} min to go` : "not settled: no end in sight yet";
     else if (!(status.throttle > 0)) still.textContent = "The throttle is closed.";

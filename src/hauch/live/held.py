@@ -9,12 +9,11 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Any
+from queue import SimpleQueue
 
 import numpy as np
 
 from hauch.bench.models import Live
-from hauch.bench.session import RECENT_SECONDS, Session, Task
 from hauch.bench.traces import after, minutes_lacking, trace_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
@@ -22,6 +21,8 @@ from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.instruments.link import Link
 from hauch.instruments.profile import Profile, ProfileWrong
+from hauch.live.protocol import TURNS, Hold, Sweep, TaskSaid, status_of, wanted_of
+from hauch.live.session import RECENT_SECONDS, Assessed, Session, Task
 
 STALE = 6.0
 """A wish to turn the throttle that is older than this [s] is not carried out, and no rule goes on
@@ -51,6 +52,8 @@ class Held:
     seen: int = -1
     unsaved: list[Rows] = field(default_factory=list)
     waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
+    findings: SimpleQueue[Assessed] = field(default_factory=SimpleQueue)
+    """What was found beside the recording, to be taken over by the recorder's own thread."""
     urgent: bool = False
     """Whether what it says must be written at once: a recorder that dies must not do twice what was
     wanted.
@@ -71,6 +74,7 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
     recording that begins.
     """
     live.refresh_from_db(fields=["status"])  # as the one who held it until now left it
+    status = status_of(live)
     recording = live.recording
     channels, rate, origin = (
         list(recording.columns),
@@ -101,10 +105,10 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
         cap=live.specimen.cap if live.specimen else None,
         resolution=live.test.resolution or 0.3,
         soaks="load_temperature" in channels,
-        throttle=float(live.status.get("throttle") or 0.0),
-        turned=float(live.status.get("turned") or -math.inf),
+        throttle=status.throttle,
+        turned=status.turned or -math.inf,
     )
-    session.events.extend(live.status.get("events", []))
+    session.events.extend(status.events)
     held = Held(session, recording.pk, origin)
     for resource, profiles in by_resource.items():
         link = held.links[resource] = Link(
@@ -157,17 +161,15 @@ def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
     ):
         session.throttle, session.turned = float(shown[-1]), session.now
     session.events.append(f"The recording was taken up again at {next_tick / rate:.0f} s.")
-    held.seen = int(live.status.get("seen", -1))
-    said = live.status.get("task") or {}
-    if said and not said["done"]:
+    status = status_of(live)
+    held.seen, said = status.seen, status.task
+    if said is not None and not said.done:
         late = now - held.origin - next_tick / rate
-        turning = [
-            wish
-            for wish in live.wanted.get("wishes", [])
-            if {"task", "throttle", "cut"} & set(wish) and wish["n"] <= held.seen
+        turns = [
+            w.wish for w in wanted_of(live).wishes if isinstance(w.wish, TURNS) and w.n <= held.seen
         ]
-        if turning and turning[-1].get("task") and late <= STALE:
-            session.task = task_again(said, turning[-1]["task"], session)
+        if turns and isinstance(turns[-1], Hold | Sweep) and late <= STALE:
+            session.task = task_again(said, turns[-1], session)
         if session.task is None:
             session.events.append(
                 f"The throttle stands at {session.throttle:.0f} %: what turned it by rule was"
@@ -178,15 +180,15 @@ def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
             session.events.append(f"The {what} goes on by itself from {session.throttle:.0f} %.")
 
 
-def task_of(wanted: dict[str, Any], session: Session) -> Task:
+def task_of(wanted: Hold | Sweep) -> Task:
     """A search or a sweep from what is wanted; the speed limit holds for both by the guard."""
-    if wanted["kind"] == "sweep":
-        return Task("sweep", Stepper([float(v) for v in wanted["levels"]], float(wanted["dwell"])))
-    channel = wanted["channel"]
+    if isinstance(wanted, Sweep):
+        return Task("sweep", Stepper(wanted.levels, wanted.dwell))
+    channel = wanted.channel
     level = CHANNELS[channel].kind == "level"
     search = Search(
-        float(wanted["target"]),
-        float(wanted["tolerance"]),
+        wanted.target,
+        wanted.tolerance,
         CHANNELS[channel].label,
         CHANNELS[channel].unit,
         exponent=0.0 if level else {"power": 2.7, "speed": 0.95}.get(channel, 1.0),
@@ -195,17 +197,17 @@ def task_of(wanted: dict[str, Any], session: Session) -> Task:
     return Task("hold", search, channel)
 
 
-def task_again(said: dict[str, Any], wanted: dict[str, Any], session: Session) -> Task | None:
+def task_again(said: TaskSaid, wanted: Hold | Sweep, session: Session) -> Task | None:
     """What another recorder turned the throttle by, to go on with; None where the throttle does not
     stand where that left it.
     """
-    task = task_of(wanted, session)
-    if task.kind != said["kind"]:
+    task = task_of(wanted)
+    if task.kind != said.kind:
         return None
-    task.begun = said["begun"]
+    task.begun = said.begun
     if isinstance(task.machine, Search):
         return task if session.throttle >= task.machine.low else None
-    levels, step = task.machine.levels, said.get("step")
+    levels, step = task.machine.levels, said.step
     # What was said of the step may be a second old.
     steps = (
         []

@@ -15,17 +15,20 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench import guide, live
 from hauch.bench.actions import Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
+from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
-from hauch.bench.stream import events
 from hauch.bench.views import capture_url, last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
+from hauch.live import actions as live
+from hauch.live import guide
+from hauch.live.protocol import status_of
+from hauch.live.stream import events
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
@@ -89,7 +92,7 @@ def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         "main": guide.main_channel(one),
         **_guide(request, one),
     }
-    return render(request, "bench/live.html", context)
+    return render(request, "live/page.html", context)
 
 
 def config(request: HttpRequest, one: Live) -> dict[str, Any]:
@@ -132,14 +135,14 @@ def config(request: HttpRequest, one: Live) -> dict[str, Any]:
         "main": guide.main_channel(one),
         "rate": one.recording.rate,
         "origin": one.recording.started_at.timestamp(),
-        "stream": reverse("bench:live_stream", args=[one.round.slug, one.pk]),
+        "stream": reverse("live:stream", args=[one.round.slug, one.pk]),
         "cap": one.specimen.cap if one.specimen else None,
     }
 
 
 def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
     """What the guide shows: steps, readings taken, room, tasks."""
-    units = request.user.units
+    units, status = request.user.units, status_of(one)
     rows = guide.reading_rows(one)
     made = guide.steps(one, units)
     now = next((step for step in made if step.state == "now"), made[-1])
@@ -178,7 +181,8 @@ def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
         "reference": reference,
         "due": plan.due,
         "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
-        "silent": one.status.get("silent") or [],
+        "silent": status.silent,
+        "stopped": status.stopped,
         "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
     }
 
@@ -198,7 +202,7 @@ def guide_part(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     if one.ended_at is not None:
         return _go(request, reverse("bench:overview", args=[slug]))
     return render(
-        request, "bench/_guide.html", {"round": round, "live": one, **_guide(request, one)}
+        request, "live/_guide.html", {"round": round, "live": one, **_guide(request, one)}
     )
 
 
@@ -225,7 +229,7 @@ def _do(request: HttpRequest, slug: str, pk: int, action: Callable[[Live], Any])
         return redirect(one)
     one = live_for(request, round, pk)
     context = {"round": round, "live": one, "problem": problem, **_guide(request, one)}
-    return render(request, "bench/_guide.html", context, status=422 if problem else 200)
+    return render(request, "live/_guide.html", context, status=422 if problem else 200)
 
 
 @require_POST
@@ -323,10 +327,11 @@ def note(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     """Write down what was seen, with a picture."""
 
     def action(one: Live) -> None:
-        live.observe(
+        observe(
             request.user,
             one.round,
-            live=one,
+            recording=one.recording,
+            at_s=one.seconds(),
             text=request.POST.get("text", ""),
             tags=request.POST.getlist("tags"),
             picture=_picture(request),

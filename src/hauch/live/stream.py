@@ -24,9 +24,9 @@ from asgiref.sync import sync_to_async
 from django.db import connection
 
 from hauch.bench.models import Live
-from hauch.bench.recorder import RECORDED
 from hauch.bench.traces import after, trace_of, with_products
 from hauch.core.trace.thin import binned, seconds_binned
+from hauch.live.protocol import RECORDED
 
 KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""

@@ -1,0 +1,1 @@
+"""Live: a bench that is being recorded, from mounting to its results."""
