@@ -4,13 +4,19 @@ An empty database lets pass what one with rows refuses, such as changed rows and
 one transaction.
 """
 
+import json
+
+import numpy as np
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 from django.test import TransactionTestCase
 
-from hauch.bench.models import Progress, Run
+from hauch.bench.models import Live, Progress, Recording, Run
+from hauch.bench.traces import store, trace_of
+from hauch.core.trace.source import Held
+from hauch.live.protocol import Cut, Hold, Mounted, Sweep, Throttle, Wave, wanted_of
 from hauch.verdict.models import Standing
-from tests.builder import build
+from tests.builder import START, build
 
 BEFORE = [
     ("entries", "0004_parts_checked"),
@@ -18,6 +24,23 @@ BEFORE = [
     ("bench", "0007_waveforms"),
     ("verdict", "0002_schemes"),
 ]
+
+
+OLD_WISHES = {
+    "wishes": [
+        {"n": 1, "at": 0.0, "mounted": ""},
+        {"n": 2, "at": 1.0, "throttle": 60.0},
+        {"n": 3, "at": 2.0, "task": {"kind": "sweep", "levels": [30.0, 60.0, 90.0], "dwell": 5.0}},
+        {
+            "n": 4,
+            "at": 3.0,
+            "task": {"kind": "hold", "channel": "power", "target": 6.0, "tolerance": 0.1},
+        },
+        {"n": 5, "at": 4.0, "wave": 4.0},
+        {"n": 6, "at": 5.0, "cut": True},
+    ]
+}
+"""As they were written before they had kinds."""
 
 
 class MigrationTests(TransactionTestCase):
@@ -32,12 +55,38 @@ class MigrationTests(TransactionTestCase):
             Progress.objects.values_list("test", "entry", "version", "counted"), key=str
         )
         runs = Run.objects.count()
+        times = np.arange(9000) / 50
+        log = Recording.objects.create(round=built.round, started_at=START)
+        store(log, Held(times, {"speed": 1900 + times}))
+        going_on = Live.objects.create(
+            round=built.round,
+            test=built.tests["air"],
+            setting=built.tests["air"].setting,
+            reference=built.reference,
+            recording=Recording.objects.create(round=built.round, started_at=START, rate=50.0),
+            operator=built.operator,
+        )
         newest = MigrationExecutor(connection).loader.graph.leaf_nodes()
         try:
             self.migrate(BEFORE)
+            with connection.cursor() as cursor:
+                cursor.execute("update bench_live set wanted = %s", [json.dumps(OLD_WISHES)])
         finally:
             self.migrate(newest)
         self.assertEqual(Run.objects.count(), runs)
         again = sorted(Progress.objects.values_list("test", "entry", "version", "counted"), key=str)
         self.assertEqual(again, counted)
         self.assertTrue(Standing.objects.get().stale)  # to be judged by one version
+        np.testing.assert_array_equal(trace_of(log).window(70.0, 150.0).times, times[3500:7501])
+        self.assertEqual(trace_of(log).extent, (0.0, times[-1]))
+        self.assertEqual(
+            [(w.n, w.wish) for w in wanted_of(Live.objects.get(pk=going_on.pk)).wishes],
+            [
+                (1, Mounted("")),
+                (2, Throttle(60.0)),
+                (3, Sweep([30.0, 60.0, 90.0], 5.0)),
+                (4, Hold("power", 6.0, 0.1)),
+                (5, Wave(4.0)),
+                (6, Cut()),
+            ],
+        )
