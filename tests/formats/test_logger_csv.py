@@ -129,7 +129,7 @@ class RealFileTests(unittest.TestCase):
                 self.assertIn(words, reasons[line])
         self.assertEqual(caught.exception.total, 43)
         self.assertIn(
-            "43 of 1802 rows cannot be read, so nothing was imported", str(caught.exception)
+            "43 of 1,802 rows cannot be read, so nothing was imported", str(caught.exception)
         )
 
 

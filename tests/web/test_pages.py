@@ -504,12 +504,25 @@ class UploadTests(Pages):
         self.assertEqual(self.get("designer", url).status_code, 403)
         self.assertEqual(self.get("stranger", url).status_code, 404)
 
+    def test_what_can_be_told_before_a_large_file_is_read_is_told_at_once(self):
+        preview = self.upload("long.csv", (DATA / "bench_b_german.csv").read_bytes())
+        with mock.patch("hauch.bench.views_import.AT_ONCE", 1000):
+            for data, words in (
+                ({"tests": []}, "Choose at least one test"),
+                ({"temperature": ""}, "Room temperature is missing"),
+                ({"subject": ""}, "Choose what was run"),
+                ({"channel-1": "", "channel-6": ""}, "also needs"),
+            ):
+                with self.subTest(words):
+                    self.assertContains(self.confirm(preview, **data), words, status_code=422)
+        self.assertEqual(LogImport.objects.count(), 0)
+
     def test_a_large_file_that_cannot_be_imported_says_why_and_can_be_asked_for_again(self):
         data = (DATA / "bench_d_broken.csv").read_bytes()
         asked, page = self.left_to_the_worker(data)
         import_later(asked.pk)
         told = self.client.get(page.request["PATH_INFO"])
-        self.assertContains(told, "43 of 1802 rows cannot be read, so nothing was imported")
+        self.assertContains(told, "43 of 1,802 rows cannot be read, so nothing was imported")
         self.assertContains(told, "“OL” in air speed is not a number")
         self.assertContains(told, "Back to its columns")
         self.assertEqual((Recording.objects.count(), Run.objects.filter(note="x").count()), (0, 0))
@@ -528,7 +541,7 @@ class UploadTests(Pages):
     def test_broken_file_lists_rows_and_imports_nothing(self):
         answer = self.confirm(self.upload("broken.csv", (DATA / "bench_d_broken.csv").read_bytes()))
         self.assertContains(
-            answer, "43 of 1802 rows cannot be read, so nothing was imported", status_code=422
+            answer, "43 of 1,802 rows cannot be read, so nothing was imported", status_code=422
         )
         self.assertContains(answer, "“OL” in air speed is not a number", status_code=422)
         self.assertEqual(Recording.objects.count(), 0)

@@ -403,6 +403,19 @@ def imported_before(round: Round, sha256: str) -> Recording | None:
     )
 
 
+def check_fed(tests: Sequence[Test], at_hand: set[str]) -> None:
+    """Raise ValidationError where a log and what was typed beside it do not feed a chosen test."""
+    if not tests:
+        raise ValidationError({"tests": "Choose at least one test that this file feeds."})
+    for test in tests:
+        if not fed_by(test.how, at_hand):
+            lacking = " or ".join(
+                " and ".join(CHANNELS[c].label.lower() for c in group if c not in at_hand)
+                for group in test.how.needs
+            )
+            raise ValidationError({"tests": f"{test.label} also needs {lacking}."})
+
+
 @transaction.atomic
 def import_log(user: User, new: NewRecording) -> list[Run]:
     """Store a recording and one run for each test that it feeds, with results; all or nothing.
@@ -414,16 +427,7 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
     require(user, "run.record", new.round)
     new.subject.check(new.round)
     new.room.check()
-    if not new.tests:
-        raise ValidationError({"tests": "Choose at least one test that this file feeds."})
-    at_hand = set(new.log.channels) | {key for key, typed in new.extra.items() if typed}
-    for test in new.tests:
-        if not fed_by(test.how, at_hand):
-            lacking = " or ".join(
-                " and ".join(CHANNELS[c].label.lower() for c in group if c not in at_hand)
-                for group in test.how.needs
-            )
-            raise ValidationError({"tests": f"{test.label} also needs {lacking}."})
+    check_fed(new.tests, {*new.log.channels, *(k for k, typed in new.extra.items() if typed)})
     if (
         new.source is not None
         and (before := imported_before(new.round, new.source.sha256)) is not None

@@ -17,6 +17,7 @@ from hauch.bench.actions import (
     Subject,
     Typed,
     add_second,
+    check_fed,
     import_log,
     remember_mapping,
 )
@@ -63,6 +64,21 @@ class Asked(msgspec.Struct, frozen=True):
         """The columns as the reader takes them."""
         return [Column(channel, unit) for channel, unit in self.columns]
 
+    def tests_of(self, round: Round) -> list[Test]:
+        """The tests that it feeds."""
+        found = Test.objects.filter(round=round, pk__in=self.tests)
+        return list(found.select_related("round", "rig", "setting").order_by("order", "pk"))
+
+    def check(self, round: Round) -> None:
+        """Raise ValidationError for what can be told before the file is read."""
+        if self.beside is None:
+            self.subject.check(round)
+            self.room.check()
+            at_hand = {channel for channel, _ in self.columns if channel}
+            check_fed(
+                self.tests_of(round), at_hand | {k for k, typed in self.extra.items() if typed}
+            )
+
     @property
     def subject(self) -> Subject:
         """What was run."""
@@ -103,11 +119,7 @@ def store_asked(
         )
         made = list(first.runs.select_related("result").order_by("pk"))
     else:
-        tests = list(
-            Test.objects.filter(round=round, pk__in=asked.tests)
-            .select_related("round", "rig", "setting")
-            .order_by("order", "pk")
-        )
+        tests = asked.tests_of(round)
         made = import_log(
             user,
             NewRecording(
@@ -140,7 +152,8 @@ def told(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
         f"{run.test.how.short.lower()}{'' if run.result.value is not None else ' (no result)'}"
         for run in made
     )
-    return f"{source.name}: {sum(rows):,} rows imported as {len(made)} runs: {figures}."
+    count = f"{len(made)} run" + ("" if len(made) == 1 else "s")
+    return f"{source.name}: {sum(rows):,} rows imported as {count}: {figures}."
 
 
 def run_import(pk: int) -> None:

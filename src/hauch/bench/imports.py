@@ -16,8 +16,14 @@ from hauch.rounds.models import Round
 
 @transaction.atomic
 def ask_import(user: User, round: Round, source: SourceFile, asked: Asked) -> LogImport:
-    """Leave an import to the worker. A file whose import waits or runs is not asked for twice."""
+    """Leave an import to the worker. A file whose import waits or runs is not asked for twice.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : what can be told before the file is read
+    """
     require(user, "run.record", round)
+    asked.check(round)
     Round.objects.select_for_update(of=("self",)).get(pk=round.pk)
     if (under_way := LogImport.under_way(round, source)) is not None:
         return under_way

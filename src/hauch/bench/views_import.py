@@ -157,7 +157,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
             if beside in {c.channel for c in mapping} - {key}
         ],
         "rows": [table.cells(line) for line in table.lines[:SHOWN_ROWS]],
-        "count": table.count,
+        "count": f"{table.count:,}",
         "slashes": (
             any("/" in cell for cell in table.cells(table.lines[0])) if table.lines else False
         ),

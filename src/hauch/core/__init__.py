@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "4"
+CORE_VERSION = "5"

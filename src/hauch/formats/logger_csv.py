@@ -371,7 +371,7 @@ def read_log(
     if problems:
         problems.sort(key=lambda problem: problem.line)
         raise LogRefused(
-            f"{len(problems)} of {total} rows cannot be read, so nothing was imported. Mend them or"
+            f"{len(problems):,} of {total:,} rows cannot be read, so nothing was imported. Mend them or"
             " export the log again.",
             problems,
         )
