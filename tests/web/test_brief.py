@@ -7,11 +7,12 @@ from datetime import timedelta
 from unittest import mock
 
 from django.core.exceptions import PermissionDenied, ValidationError
+from django.db import transaction
 from django.test import TestCase
 from django.urls import reverse
 from django.utils import timezone
 
-from hauch.bench.actions import runs_by_test
+from hauch.bench.actions import Subject, record_dnf, runs_by_test
 from hauch.bench.models import Run
 from hauch.bench.queries import plan_of
 from hauch.entries.actions import add_entry
@@ -26,6 +27,7 @@ from hauch.rounds.queries import current_rules, round_tests
 from hauch.rounds.sheet import rule_sheet
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Instrument, Rig, RigMeter
+from hauch.verdict.compute import judge, judge_draft
 from hauch.verdict.judging import judge_round
 from tests.builder import build
 
@@ -384,8 +386,6 @@ class RuleChangeTests(BriefCase):
         self.assertTrue(all(row.state == "incomplete" for row in new.standing.rows.all()))
 
     def test_who_did_not_finish_under_old_conditions_may_try_again(self):
-        from hauch.bench.actions import Subject, record_dnf
-
         record_dnf(
             self.built.operator,
             self.air.test,
@@ -475,7 +475,7 @@ class RuleChangeTests(BriefCase):
             Run.objects.count(),
             AuditEntry.objects.count(),
         )
-        moved = what_if(self.built.host, self.built.round, self.draft, self.runs)
+        moved = what_if(self.built.round, self.draft, self.runs)
         self.assertEqual({m.name for m in moved}, {"Amsel", "Binse", "Kiebitz"})
         self.assertRegex(swaps(moved), "first place goes from Amsel to")
         self.assertEqual(
@@ -488,10 +488,62 @@ class RuleChangeTests(BriefCase):
             before,
         )
 
-    def test_a_large_round_is_not_judged_in_a_look(self):
-        self.assertIsNone(
-            what_if(self.built.host, self.built.round, self.draft, {self.air.test.pk: 2000})
+    def test_a_look_foretells_what_the_change_makes(self):
+        def weigh():
+            self.power.weight, self.air.weight = 5.0, 1.0
+
+        def convert():
+            self.air.reporting_distance = 2.0
+
+        def again():
+            self.air.soak, self.power.weight = Test.Soak.SETTLED, 2.0
+
+        def drop():
+            self.power.dropped, self.power.weight = True, None
+
+        def turn_round():
+            self.power.order, self.air.order = 1, 2
+
+        def add():
+            self.draft.tests.append(
+                TestDraft(None, "airflow", "Air again", self.air.rig, order=3, weight=1.0)
+            )
+
+        def limit():
+            self.draft.scheme = "constraint"
+            self.power.weight, self.power.most_loss = None, 1.0
+
+        record_dnf(
+            self.built.operator,
+            self.built.tests["power"],
+            Subject(specimen=self.built.specimens["Kiebitz"]),
+            "It rubs.",
+            timezone.now(),
         )
+        for change in (weigh, convert, again, drop, turn_round, add, limit):
+            with self.subTest(change.__name__):
+                self.draft = draft_of(self.built.round)
+                self.air, self.power = (
+                    next(t for t in self.draft.tests if t.procedure == procedure)
+                    for procedure in ("airflow", "electrical_power")
+                )
+                self.draft.reason = "To see."
+                change()
+                rules = current_rules(self.built.round)
+                looked = judge_draft(self.built.round, self.draft, rules.draws, rules.seed)
+                with transaction.atomic():
+                    made = judge(self.change())
+                    transaction.set_rollback(True)
+                self.assertEqual(len(looked.rows), len(made.rows))
+                for one, other in zip(looked.rows, made.rows, strict=True):
+                    self.assertEqual(
+                        {k: v for k, v in one.items() if k != "tests"},
+                        {k: v for k, v in other.items() if k != "tests"},
+                    )
+                self.assertEqual((looked.notes, looked.ground), (made.notes, made.ground))
+
+    def test_a_large_round_is_not_judged_in_a_look(self):
+        self.assertIsNone(what_if(self.built.round, self.draft, {self.air.test.pk: 2000}))
         with (
             mock.patch("hauch.bench.jobs.CARRIED_AT_ONCE", 3),
             mock.patch("hauch.bench.jobs.carry_over_later.defer") as deferred,

@@ -16,6 +16,7 @@ from django.db.models import Sum
 from hauch.bench.models import Run
 from hauch.bench.queries import versions_in
 from hauch.core.judge.control import Baseline, ControlChart, baseline, control_chart
+from hauch.core.judge.round import TestData, compared
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.quantity.show import show_plain
 from hauch.people.models import User
@@ -23,7 +24,7 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
 from hauch.rounds.queries import round_tests, rounds_of
 from hauch.stores.models import ReferenceSpecimen
-from hauch.verdict.compute import TestData, entries_in_order, load_tests
+from hauch.verdict.compute import entries_in_order, measured_tests, sources_of
 
 DRAWN = 400
 """Most runs that a chart shows; older ones count but are not drawn."""
@@ -236,15 +237,19 @@ def care_of(round: Round) -> list[Care]:
         .order_by("since", "id")
     ):
         rows[row.test_id].append(row)
-    loaded = load_tests(
-        round_tests(round), racing, versions_in(round.entries.filter(pk__in=racing))
+    tests = round_tests(round)
+    measured, names = measured_tests(
+        sources_of(tests), versions_in(round.entries.filter(pk__in=racing))
     )
-    seen = ReferenceSpecimen.objects.filter(pk__in={pk for data in loaded for pk in data.specimens})
-    serials = dict(seen.values_list("pk", "serial"))
-    return [_care(data.test, data, rows[data.test.pk], serials) for data in loaded]
+    return [
+        _care(test, compared(one, racing, names), rows[test.pk], names)
+        for test, one in zip(tests, measured, strict=True)
+    ]
 
 
-def _care(test: Test, data: TestData, rows: list[TestReference], serials: dict[int, str]) -> Care:
+def _care(
+    test: Test, data: TestData, rows: list[TestReference], names: dict[int, tuple[str, str]]
+) -> Care:
     active = next((row for row in rows if row.until is None and not row.bridging), None)
     c = data.comparison
     held = None
@@ -260,13 +265,13 @@ def _care(test: Test, data: TestData, rows: list[TestReference], serials: dict[i
         found = c.bridges.get(index) if c else None
         bridges.append(
             {
-                "serial": serials[specimen],
+                "serial": names[specimen][0],
                 "change": told * found[0] if found else None,
                 "half": 2 * told * found[1] if found else None,
                 "pairs": found[2] if found else 0,
             }
         )
-    base = serials[data.specimens[data.base]] if data.specimens else ""
+    base = names[data.specimens[data.base]][0] if data.specimens else ""
     open_rows = [row for row in rows if row.until is None and row.bridging]
     past = [row for row in rows if row.until is not None]
     return Care(

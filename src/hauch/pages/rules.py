@@ -12,15 +12,14 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.bench.actions import runs_by_test
-from hauch.people.models import User
 from hauch.rounds.actions import change_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
 from hauch.rounds.forms import RulesForm
-from hauch.rounds.models import Round
+from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import current_rules, round_for
 from hauch.ui.fields import sent
 from hauch.verdict.actions import AT_ONCE_UP_TO
-from hauch.verdict.compute import judge
+from hauch.verdict.compute import judge_draft
 from hauch.verdict.queries import standing_of
 
 
@@ -37,9 +36,9 @@ class Moved:
     reason: str
 
 
-def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> list[Moved] | None:
+def what_if(round: Round, draft: RuleDraft, runs: dict[int, int]) -> list[Moved] | None:
     """The standing as the changed rules would make it, held against the present one; nothing is
-    kept.
+    written.
 
     Gives None where the round has too many runs to judge it in a request.
     """
@@ -48,11 +47,8 @@ def what_if(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) ->
     rules = current_rules(round)
     stored = standing_of(rules) if rules else None
     before = {row.entry_id: row.rank for row in stored.rows.all()} if stored else {}
-    with transaction.atomic():
-        new = change_rules(user, round, draft, runs)
-        new.round = round
-        judged = judge(new)
-        transaction.set_rollback(True)
+    drawn = rules or RuleVersion(round=round)
+    judged = judge_draft(round, draft, drawn.draws, drawn.seed)
     entries = round.entries.in_bulk()
     return [
         Moved(
@@ -121,25 +117,16 @@ def change(request: HttpRequest, slug: str) -> HttpResponse:
                             made = change_rules(request.user, round, draft, runs)
                         messages.success(request, f"The rules are at version {made.number}.")
                         return redirect("rounds:brief", slug)
-                    context |= _look(request.user, round, draft, runs)
+                    context |= _look(round, draft, runs)
                 except ValidationError as problem:
                     context["problems"] = problem.messages
     status = 422 if context["problems"] else 200
     return render(request, "pages/rules.html", context, status=status)
 
 
-def _look(user: User, round: Round, draft: RuleDraft, runs: dict[int, int]) -> dict[str, Any]:
-    reasoned = RuleDraft(
-        draft.scheme, draft.tie_rule, draft.level_as, draft.tests, draft.reason or "a look"
-    )
-    moved = what_if(user, round, reasoned, runs)
-    fresh = draft_of(
-        round
-    )  # the draft's tests were touched inside the transaction that was rolled back
-    for wanted, test in zip(
-        (t for t in draft.tests if t.test is not None), fresh.tests, strict=True
-    ):
-        wanted.test = test.test
+def _look(round: Round, draft: RuleDraft, runs: dict[int, int]) -> dict[str, Any]:
+    """What a change would do, before it is made."""
+    moved = what_if(round, draft, runs)
     return {
         "looked": True,
         "effects": effects(draft, runs),

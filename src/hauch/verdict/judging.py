@@ -10,8 +10,9 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
+from hauch.core.judge.round import Judged
 from hauch.rounds.models import RuleVersion
-from hauch.verdict.compute import Judged, judge
+from hauch.verdict.compute import judge
 from hauch.verdict.models import Standing, StandingRow
 
 MOST_PASSES = 10
