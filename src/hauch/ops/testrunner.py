@@ -7,7 +7,13 @@ import time
 import unittest
 from typing import Any
 
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
+from django.test.runner import (
+    DiscoverRunner,
+    ParallelTestSuite,
+    RemoteTestResult,
+    RemoteTestRunner,
+    _init_worker,
+)
 
 
 def _begin(*args: Any, **kwargs: Any) -> None:
@@ -18,10 +24,31 @@ def _begin(*args: Any, **kwargs: Any) -> None:
     _init_worker(*args, **kwargs)
 
 
+class RemoteTimed(RemoteTestResult):
+    """Tells from a process of a parallel run how long each test took."""
+
+    def startTest(self, test):
+        """Begin to count."""
+        super().startTest(test)
+        self.began = time.perf_counter()
+
+    def stopTest(self, test):
+        """Pass the time on."""
+        self.events.append(("note", self.test_index, time.perf_counter() - self.began))
+        super().stopTest(test)
+
+
+class RemoteRunner(RemoteTestRunner):
+    """Runs tests in a process of a parallel run."""
+
+    resultclass = RemoteTimed
+
+
 class Parallel(ParallelTestSuite):
     """Tests in several processes, which may have children."""
 
     init_worker = _begin
+    runner_class = RemoteRunner
 
 
 class Timed(unittest.TextTestResult):
@@ -29,7 +56,11 @@ class Timed(unittest.TextTestResult):
 
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)
-        self.took: list[tuple[float, str]] = []
+        self.took: dict[str, float] = {}
+
+    def note(self, test, seconds: float) -> None:
+        """Note the time of a test; one that ran in another process tells its own."""
+        self.took[str(test)] = max(seconds, self.took.get(str(test), 0.0))
 
     def startTest(self, test):
         """Begin to count."""
@@ -39,7 +70,7 @@ class Timed(unittest.TextTestResult):
     def stopTest(self, test):
         """Note the time."""
         super().stopTest(test)
-        self.took.append((time.perf_counter() - self.began, str(test)))
+        self.note(test, time.perf_counter() - self.began)
 
 
 class Runner(DiscoverRunner):
@@ -60,7 +91,7 @@ class Runner(DiscoverRunner):
             type=int,
             default=0,
             metavar="N",
-            help="tell the slowest tests (in one process)",
+            help="tell the slowest tests",
         )
 
     def get_resultclass(self):
@@ -69,8 +100,9 @@ class Runner(DiscoverRunner):
 
     def suite_result(self, suite, result, **kwargs) -> int:
         """Count, print, and fail when no test ran."""
-        for seconds, name in sorted(getattr(result, "took", []), reverse=True)[: self.slowest]:
-            print(f"{seconds:8.2f} s  {name}")
+        took = getattr(result, "took", {})
+        for name in sorted(took, key=took.__getitem__, reverse=True)[: self.slowest]:
+            print(f"{took[name]:8.2f} s  {name}")
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = len(result.skipped)
         passed = max(

@@ -14,7 +14,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -92,7 +92,7 @@ class Rules:
     """
 
     scheme: str
-    tie_rule: str
+    tie_rule: Literal["too_close", "equal_score"]
     level_as: str
     draws: int
     seed: int
