@@ -160,7 +160,13 @@ class ImportTests(TestCase):
             one,
         ]
         content = bundle.upgraded(
-            {"tests": [{"references": references}], "instruments": [{}], "materials": [{}]}, 5
+            {
+                "tests": [{"references": references}],
+                "instruments": [{}],
+                "materials": [{}],
+                "recordings": [{}],
+            },
+            5,
         )
         self.assertEqual(
             [row["bridging"] for row in content["tests"][0]["references"]],
@@ -262,27 +268,36 @@ class ImportTests(TestCase):
             AuditEntry.objects.count(),
         )
         for change, words in (
-            (lambda c: c.pop("entries"), "KeyError"),
+            (lambda c: c.pop("entries"), "“entries” is missing"),
             (lambda c: c["runs"][0].update(temperature="warm"), "cannot be read"),
-            (lambda c: c["runs"][0].update(started_at="2026-01-01T10:00:00"), "has no offset"),
+            (
+                lambda c: c["runs"][0].update(started_at="2026-01-01T10:00:00"),
+                "a time with a timezone",
+            ),
             (
                 lambda c: c["tests"][0].update(procedure="divination"),
                 "procedure “divination” is not known",
             ),
-            (lambda c: c["rules"][0]["terms"][0].update(weight=-1), "cannot be read"),
-            (lambda c: c["rigs"][0]["constants"].update(bore="wide"), "not pairs of numbers"),
+            (lambda c: c["rules"][0]["terms"][0].update(weight=-1), "A weight must be above 0"),
+            (
+                lambda c: c["rigs"][0]["constants"].update(bore="wide"),
+                "constants, one of them: expected a list",
+            ),
             (lambda c: c["rigs"][0]["constants"].update(bore=[0.2, 0.0]), "with other constants"),
             (
                 lambda c: c["runs"][0]["readings"][0].update(channel="aura"),
                 "unknown channel “aura”",
             ),
-            (lambda c: c["runs"].append(c["runs"][0]), "cannot be read"),
+            (lambda c: c["runs"].append(c["runs"][0]), "stands in it twice"),
             (
                 lambda c: c["round"].update(envelope={"values": {"bore": -1}}),
                 "The envelope in round.json cannot be: Bore",
             ),
             (lambda c: c["round"].update(envelope="none"), "cannot be read"),
-            (lambda c: c["rules"][0].update(brief="none"), "What the brief said"),
+            (
+                lambda c: c["rules"][0].update(brief="none"),
+                "rules, no. 1, brief: expected an object",
+            ),
             (
                 lambda c: c["rules"][0].update(brief={"tests": {"air": {"aura": 1}}}),
                 "cannot be read",
@@ -290,17 +305,20 @@ class ImportTests(TestCase):
             (lambda c: c["rules"][0].update(brief={"envelope": "none"}), "cannot be read"),
             (
                 lambda c: c["instruments"][0]["calibrations"].append({"points": "abc"}),
-                "not pairs of numbers",
+                "calibrations, no. 1, points: expected a list",
             ),
             (lambda c: c["runs"][0]["result"]["parts"].append(["x"]), "cannot be read"),
-            (lambda c: c["runs"][0]["result"]["parts"][0].__setitem__(5, "much"), "has no number"),
+            (
+                lambda c: c["runs"][0]["result"]["parts"][0].__setitem__(5, "much"),
+                "no. 6: expected a number",
+            ),
             (
                 lambda c: c["runs"][0]["result"]["working"][0].update(value="many"),
-                "step of working",
+                "working, no. 1, value: expected a number, found text",
             ),
             (
                 lambda c: c["runs"][0]["result"]["working"][0]["inputs"].append(["x", None, ""]),
-                "An input of",
+                "no. 2: expected a number, found nothing",
             ),
         ):
             with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
@@ -376,6 +394,10 @@ class ImportTests(TestCase):
                     "sha256": "0" * 64,
                     "size": 3,
                     "added_at": "2026-05-01T08:00:00+00:00",
+                    "place": "",
+                    "count": 1,
+                    "unit": "",
+                    "axis": "",
                 }
             ]
 
@@ -400,7 +422,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 6))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 7))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual(
             {"value", "u", "parts", "working"} & set(run["result"]),

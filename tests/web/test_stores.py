@@ -488,7 +488,7 @@ class LibraryTests(StoresCase):
                         "rigs": [{"name": "X"}],
                     }
                 ).encode(),
-                "“state” is missing",
+                "rigs, no. 1: “uid” is missing",
             ),
         ):
             before = (Instrument.objects.count(), Rig.objects.count(), AuditEntry.objects.count())

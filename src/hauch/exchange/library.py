@@ -12,6 +12,7 @@ from django.db import IntegrityError, transaction
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, check_constants
+from hauch.exchange import schema
 from hauch.exchange.plain import StoresImporter, instrument_content, rig_content
 from hauch.formats.bundle import BundleRefused
 from hauch.formats.tables import to_csv
@@ -124,6 +125,8 @@ def _words(problem: Exception) -> str:
         return " ".join(problem.messages)
     if isinstance(problem, KeyError):
         return f"“{problem.args[0]}” is missing."
+    if isinstance(problem, IntegrityError):
+        return schema.contradiction(problem)
     return str(problem)[:300]
 
 
@@ -133,9 +136,12 @@ def _from_json(text: str) -> list[str]:
         raise BundleRefused(
             "The JSON file is not a library of rigs and instruments that this installation reads."
         )
+    # Files of the first installations do not say what was retired.
+    content["instruments"] = [{"retired": False} | row for row in content["instruments"]]
+    schema.check(content, schema.LibraryFile, "The library")
     stores = StoresImporter()
     for row in content["instruments"]:
-        stores.instrument({"retired": False} | row)  # files of the first installations do not say
+        stores.instrument(row)
     for row in sorted(content["rigs"], key=lambda row: row["state"]):
         if problems := (
             check_constants(

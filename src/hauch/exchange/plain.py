@@ -76,7 +76,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
     Gate: ("power", "cautions", "cap", "working", "at"),
     Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"),
-    Recording: ("uid", "started_at", "columns", "shift", "shift_note", "created_at"),
+    Recording: ("uid", "started_at", "columns", "rate", "shift", "shift_note", "created_at"),
     Run: (
         "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",
     ),
@@ -145,10 +145,6 @@ LEFT_OUT: dict[str, str] = {
     "Measure.by": "people do not travel",
     "Balance.by": "people do not travel",
     "Gate.by": "people do not travel",
-    "Recording.rate": (
-        "says how a live recording's pieces are laid; what is imported stands in chunks with its"
-        " own times"
-    ),
     "Run.operator": "people do not travel",
     "Run.form_key": "the form it was sent with here",
     "Result.computed_at": "when it was computed here",
@@ -244,15 +240,6 @@ class StoresImporter:
             raise BundleRefused(
                 f"The meter “{row['name']}” reads “{row['channel']}”, which is not known here."
             )
-        for calibration in row["calibrations"]:
-            if not all(
-                isinstance(p, list) and len(p) == 2 and all(isinstance(v, (int, float)) for v in p)
-                for p in calibration["points"]
-            ):
-                raise BundleRefused(
-                    f"A calibration of the meter “{row['name']}” has points that are not pairs of"
-                    " numbers."
-                )
         known = Instrument.objects.filter(uid=row["uid"]).exists()
         instrument = shared(Instrument, row, "name")
         if not known:
@@ -269,15 +256,6 @@ class StoresImporter:
         if row["kind"] not in RIGS:
             raise BundleRefused(
                 f"The rig “{row['name']}” is of the kind “{row['kind']}”, which is not known here."
-            )
-        if not all(
-            isinstance(pair, list)
-            and len(pair) == 2
-            and all(isinstance(v, (int, float)) for v in pair)
-            for pair in constants.values()
-        ):
-            raise BundleRefused(
-                f"The constants of the rig “{row['name']}” are not pairs of numbers."
             )
         known = Rig.objects.filter(uid=row["uid"]).first()
         if known is not None:

@@ -21,6 +21,7 @@ from hauch.core.quantity.units import KINDS
 from hauch.core.trace.source import Held
 from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
+from hauch.exchange import schema
 from hauch.exchange.plain import (
     StoresImporter,
     instrument_content,
@@ -294,6 +295,7 @@ def export_round(user: User, round: Round) -> bytes:
     ):
         sources[picture.sha256] = kept(picture.path)
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
+    schema.check(content)  # nothing goes out that would not come in
     record(user, "round.export", round, round)
     return files.write(Bundle(content, traces, sources, tables))
 
@@ -404,6 +406,7 @@ def import_round(user: User, data: bytes) -> Round:
     """
     require(user, "round.import")
     bundle = files.read(data)
+    schema.check(bundle.content)
     try:
         with transaction.atomic():
             round = _Importer(user, bundle).run()
@@ -416,10 +419,13 @@ def import_round(user: User, data: bytes) -> Round:
         ArithmeticError,
         AttributeError,
         ValidationError,
-        IntegrityError,
     ) as problem:
         raise BundleRefused(
             f"round.json cannot be read: {type(problem).__name__}: {str(problem)[:300]}"
+        ) from problem
+    except IntegrityError as problem:
+        raise BundleRefused(
+            f"round.json was not imported: {schema.contradiction(problem)}"
         ) from problem
     record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
     return round
@@ -449,7 +455,7 @@ class _Importer:
             for row in content["reference_specimens"]
         }
         round = make(Round, content["round"], slug=free_slug(content["round"]["slug"]))
-        _check_brief(round, content["rules"])
+        _check_envelope(round)
         Membership.objects.create(round=round, user=self.user, role=HOST)
         self.settings = {
             row["label"]: make(Setting, row, round=round) for row in content["settings"]
@@ -556,14 +562,6 @@ class _Importer:
         for name, model in WORKSHOP.items():
             for item in row[name]:
                 make(model, item, specimen=specimen)
-        for gate in row["gates"]:
-            if not all(
-                isinstance(c, list) and len(c) == 2 and all(isinstance(t, str) for t in c)
-                for c in gate["cautions"]
-            ):
-                raise BundleRefused(
-                    f"A safety gate of {specimen} has cautions that are no sentences."
-                )
         _behind_the_gate(specimen)
         return specimen
 
@@ -624,12 +622,7 @@ class _Importer:
                 recording=self.recordings[row["recording"]] if row["recording"] else None,
                 picture=self._picture(row["picture"]),
             )
-            _check_stretches(row)
-            for reading in row["readings"]:
-                if reading["channel"] not in CHANNELS:
-                    raise BundleRefused(
-                        f"A reading is of the unknown channel “{reading['channel']}”."
-                    )
+            _check_run(row)
             Reading.objects.bulk_create(
                 Reading(run=run, **values_of(Reading, reading)) for reading in row["readings"]
             )
@@ -646,7 +639,6 @@ class _Importer:
                 )
             self._observations(row["observations"], run=run)
             if row["result"] is not None:
-                _check_result(row["result"])
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
 
 
@@ -666,83 +658,23 @@ def _behind_the_gate(specimen: Specimen) -> None:
     specimen.save(update_fields=["cap", "state", "note"])
 
 
-def _check_curve(curve: Any) -> None:
-    """A curve must have the shape that its chart reads."""
-    if curve is None:
-        return
-    rows = [
-        *curve["points"],
-        *curve["line"],
-        *curve["system"],
-        *([curve["at"]] if curve["at"] else []),
-    ]
-    sizes = {
-        4 if row in curve["points"] else 2
-        for row in rows
-        if len(row) != (4 if row in curve["points"] else 2)
-    }
-    if sizes or not all(isinstance(v, (int, float)) for row in rows for v in row):
-        raise BundleRefused("A curve in round.json has points that cannot be read.")
-    if not {curve["x_kind"], curve["y_kind"]} <= set(KINDS) or not all(
-        isinstance(curve[name], str) for name in ("x_label", "y_label")
-    ):
+def _check_run(row: dict[str, Any]) -> None:
+    """What a run says must be known here: its channels, the kinds of its curve; and a stretch that
+    was read ends after it begins.
+    """
+    for reading in row["readings"]:
+        if reading["channel"] not in CHANNELS:
+            raise BundleRefused(f"A reading is of the unknown channel “{reading['channel']}”.")
+    if not all(low <= high for low, high in [*row["windows"], *row["beside"].values()]):
+        raise BundleRefused(f"A stretch that was read in run {row['uid']} ends before it begins.")
+    curve = row["result"] and row["result"]["curve"]
+    if curve and not {curve["x_kind"], curve["y_kind"]} <= set(KINDS):
         raise BundleRefused("A curve in round.json is of a kind that is not known here.")
 
 
-def _check_stretches(run: dict[str, Any]) -> None:
-    """Windows of readings must have the shape that reductions read."""
-    stretches = [*run["windows"], *run["beside"].values()]
-    if not all(
-        isinstance(s, list)
-        and len(s) == 2
-        and all(isinstance(v, (int, float)) for v in s)
-        and s[0] <= s[1]
-        for s in stretches
-    ):
-        raise BundleRefused(
-            f"A stretch that was read in run {run['uid']} cannot be read; it is a pair of seconds."
-        )
-    if set(run["beside"]) - {"background", "tare"}:
-        raise BundleRefused(f"What stands beside run {run['uid']} is not known here.")
-
-
-def _check_brief(round: Round, rules: list[dict[str, Any]]) -> None:
-    """Envelope and kept briefs must have the shape that pages read."""
+def _check_envelope(round: Round) -> None:
+    """The envelope must be one that pages can read."""
     if problems := round.what.problems():
         raise BundleRefused(
             f"The envelope in round.json cannot be: {next(iter(problems.values()))}"
         )
-    if not all(isinstance(row["brief"], dict) for row in rules):
-        raise BundleRefused(
-            "What the brief said is not kept as it should be in a version of the rules."
-        )
-
-
-def _check_result(result: dict[str, Any]) -> None:
-    """Doubt and working of a result must have the shape that pages and standings read."""
-    for key, name, scope, kind, dof, part in result["parts"]:
-        if (
-            not all(isinstance(text, str) for text in (key, name))
-            or scope not in {"common", "own"}
-            or kind not in {"A", "B"}
-        ):
-            raise BundleRefused(f"A cause of doubt in round.json cannot be read: {str(key)[:60]}")
-        if not isinstance(part, (int, float)) or not isinstance(dof, (int, float, type(None))):
-            raise BundleRefused(f"The cause “{name[:60]}” in round.json has no number.")
-    if not all(isinstance(line, str) for line in result["troubles"]):
-        raise BundleRefused("What was found in the readings of a run cannot be read.")
-    _check_curve(result["curve"])
-    for step in result["working"]:
-        if not isinstance(step["value"], (int, float)) or not all(
-            isinstance(step[field], str) for field in ("name", "formula", "unit", "source", "note")
-        ):
-            raise BundleRefused("A step of working in round.json cannot be read.")
-        for symbol, value, unit in step["inputs"]:
-            if (
-                not isinstance(value, (int, float))
-                or not isinstance(symbol, str)
-                or not isinstance(unit, str)
-            ):
-                raise BundleRefused(
-                    f"An input of “{step['name'][:60]}” in round.json cannot be read."
-                )

@@ -22,7 +22,7 @@ from typing import Any
 import numpy as np
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 6
+SCHEMA_VERSION = 7
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -356,12 +356,23 @@ def _from_version_5(content: dict[str, Any]) -> dict[str, Any]:
         ) from problem
 
 
+def _from_version_6(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 6 did not say how often a live recording has rows."""
+    try:
+        return content | {"recordings": [{"rate": None} | row for row in content["recordings"]]}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(
+            f"round.json of version 6 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
+
+
 STEPS = {
     1: _from_version_1,
     2: _from_version_2,
     3: _from_version_3,
     4: _from_version_4,
     5: _from_version_5,
+    6: _from_version_6,
 }
 """Version -> what makes its content one of the next version."""
 
