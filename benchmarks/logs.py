@@ -1,4 +1,6 @@
-"""Import of a 20-minute log of eight channels at 10 Hz, against a bare read of it into floats."""
+"""Import of a 20-minute log of eight channels at 10 Hz, against a bare read of it into floats; a day of
+it; and a live bench after four hours.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,7 @@ import csv
 import io
 import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -15,10 +17,14 @@ from django.db import transaction
 from benchmarks.harness import Row, row, seconds
 from hauch.bench import traces
 from hauch.bench.actions import NewRecording, Subject, Typed, import_log
-from hauch.bench.models import Recording
+from hauch.bench.models import Live, Recording
 from hauch.core.trace.source import Held
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from hauch.live import actions as live
+from hauch.live.stream import history
+from hauch.stores.models import Instrument
 from tests.builder import ROOM, START, Built, build
+from tests.traces import RATE, put_minutes, put_pieces, rows_of
 
 HEADER = "timestamp,airspeed_mps,static_pressure_pa,noise_dba,load_temp_c,room_temp_c,supply_v,supply_a,rpm"
 
@@ -105,6 +111,7 @@ def run() -> Iterator[Row]:
 
     yield row("log: imported and reduced to five results", seconds(whole, 5), "s")
     yield from _a_day(built)
+    yield from _four_hours(built)
 
 
 def _a_day(built: Built) -> Iterator[Row]:
@@ -123,3 +130,44 @@ def _a_day(built: Built) -> Iterator[Row]:
             Held(log.times, log.channels),
         )
     yield row("log of 24 h: imported, ratio", (time.perf_counter() - start) / base, "x", 3.0)
+
+
+def _four_hours(built: Built) -> Iterator[Row]:
+    """A live bench after four hours at 50 Hz: what a reading needs beside reading all of it."""
+    Instrument.objects.update(resource="TCPIP0::127.0.0.1::9::SOCKET")
+    specimen = built.specimens["Amsel"]
+    one = live.begin(built.operator, built.tests["air"], Subject(specimen=specimen))
+    seconds = 4 * 3600
+    rows = rows_of(round(seconds * RATE), one.recording.columns)
+    put_pieces(one.recording, rows)
+    put_minutes(one.recording, rows)
+    windows = [[seconds - 30.0 + 6 * i, seconds - 26.0 + 6 * i] for i in range(3)]
+    Live.objects.filter(pk=one.pk).update(
+        windows=windows, done={"mount": 1.0, "guard": 2.0}, started_at=one.recording.started_at
+    )
+    start = time.perf_counter()
+    stretch = traces.trace_of(one.recording).own_window()
+    everything = time.perf_counter() - start
+    yield row(f"live bench of 4 h, {len(stretch.times):,} rows: read all of it", everything, "s")
+    start = time.perf_counter()
+    live.accept(built.operator, Live.objects.get(pk=one.pk), ROOM)
+    yield row("live bench of 4 h: accept a run", time.perf_counter() - start, "s", 1.0)
+    start = time.perf_counter()
+    history(Live.objects.get(pk=one.pk))
+    yield row("live bench of 4 h: a browser connects", time.perf_counter() - start, "s", 1.0)
+    start = time.perf_counter()
+    count = traces.compact(one.recording)
+    yield row(
+        f"live bench of 4 h: {count:,} pieces become chunks", time.perf_counter() - start, "s"
+    )
+    yield row(
+        "live bench of 4 h: read all of it from chunks, ratio",
+        _seconds_of(traces.trace_of(one.recording).own_window) / everything,
+        "x",
+    )
+
+
+def _seconds_of(work: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start

@@ -238,7 +238,7 @@ class FileTests(BrowserTests):
         page = self.sign_in("operator")
         self.choose("bench_b_german.csv")
         expect(
-            page.get_by_text("1200 rows, semicolon between columns, decimal comma, Windows-1252")
+            page.get_by_text("1,200 rows, semicolon between columns, decimal comma, Windows-1252")
         ).to_be_visible()
         expect(page.get_by_label("What “Temp. Prüfkörper [°C]” measures")).to_have_value(
             "load_temperature"

@@ -20,7 +20,6 @@ from hauch.entries.models import Entry, Prediction, Version
 from hauch.exchange.plain import FIELDS, LEFT_OUT, LINKS
 from hauch.exchange.transfer import (
     content_of,
-    export_round,
     import_round,
     results_csv,
     standing_csv,
@@ -33,6 +32,7 @@ from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round, TestReference
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen
 from tests.builder import START, build
+from tests.bundles import exported
 
 
 def empty():
@@ -54,8 +54,8 @@ class RoundTripTests(TransactionTestCase):
             round = Cabinet().load()
         runa = User.objects.get(username="runa")
         standings, results, table = standings_of(round), results_csv(round), standing_csv(round)
-        data = export_round(runa, round)
-        again = export_round(runa, round)
+        data = exported(runa, round)
+        again = exported(runa, round)
         self.assertEqual(data, again)
 
         empty()
@@ -107,7 +107,7 @@ class ImportTests(TestCase):
     def setUpTestData(cls):
         cls.built = build()
         cls.built.measure_and_judge()
-        cls.data = export_round(cls.built.host, cls.built.round)
+        cls.data = exported(cls.built.host, cls.built.round)
 
     def changed(self, change):
         made = bundle.read(self.data)
@@ -123,7 +123,7 @@ class ImportTests(TestCase):
         for run in made.content["runs"]:
             run["specimen"] = run["specimen"] and run["specimen"][:-4] + "beef"
         change(made.content)
-        return bundle.write(Bundle(made.content, made.traces, made.files))
+        return bundle.packed(Bundle(made.content, made.traces, made.files))
 
     def test_beside_the_original_it_gets_a_free_address_and_shares_the_stores(self):
         rigs = self.built.tests["air"].rig
@@ -144,7 +144,7 @@ class ImportTests(TestCase):
             test=test, specimen=beside, since=START + timedelta(hours=1), bridging=True
         )
         Instrument.objects.filter(pk=test.rig.meters.first().instrument_id).update(retired=True)
-        self.data = export_round(self.built.host, self.built.round)
+        self.data = exported(self.built.host, self.built.round)
         copy = import_round(self.built.host, self.changed(lambda content: None))
         rows = TestReference.objects.filter(test=copy.tests.get(key="air")).values_list(
             "specimen__serial", "bridging"
@@ -246,13 +246,13 @@ class ImportTests(TestCase):
             text="Why?", asked_by=self.built.people["designer"], kind="objection"
         )
         rules.terms.filter(test__key="power").update(most_loss=2.5)
-        made = bundle.read(export_round(self.built.host, self.built.round))
+        made = bundle.read(exported(self.built.host, self.built.round))
         (row,) = made.content["rules"]
         self.assertEqual(
             [(t["test"], t["weight"], t["most_loss"]) for t in row["terms"]],
             [("air", 2.0, None), ("power", 1.0, 2.5)],
         )
-        self.data = bundle.write(Bundle(made.content, made.traces, made.files))
+        self.data = bundle.packed(Bundle(made.content, made.traces, made.files))
         copy = import_round(self.built.host, self.changed(lambda content: None))
         question = copy.rules.get().questions.get()
         self.assertEqual((question.kind, question.text), ("objection", "Why?\n(asked by Designer)"))
@@ -417,7 +417,7 @@ class ImportTests(TestCase):
             "More pitch.",
         )
         attach(self.built.host, version, "part.stl", b"solid nothing")
-        data = export_round(self.built.host, self.built.round)
+        data = exported(self.built.host, self.built.round)
         self.assertIn(b"solid nothing", bundle.read(data).files.values())
 
     def test_the_bundle_is_readable_without_hauch(self):

@@ -13,7 +13,7 @@ from django.test import TestCase
 from hauch.entries.actions import attach, set_papers
 from hauch.entries.checking import run_check
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartCheck
-from hauch.exchange.transfer import export_round, import_round
+from hauch.exchange.transfer import import_round
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.rounds.models import Round
@@ -22,6 +22,7 @@ from hauch.stores.pictures import keep_picture
 from hauch.workshop import actions, queries
 from hauch.workshop.models import Specimen
 from tests.builder import build
+from tests.bundles import exported
 from tests.web.test_entry_parts import ROTOR
 
 
@@ -81,7 +82,7 @@ class Travelling(TestCase):
         actions.pass_gate(
             operator, specimen, "supply", {c.key for c in queries.cautions_for(specimen, "supply")}
         )
-        self.data = export_round(host, self.built.round)
+        self.data = exported(host, self.built.round)
 
     def content(self, data: bytes | None = None) -> dict:
         return bundle.read(data or self.data).content
@@ -99,7 +100,7 @@ class Travelling(TestCase):
             ):
                 row["uid"] = row["uid"][:-4] + "beef"
         change(content)
-        data = bundle.write(Bundle(content, made.traces, made.files))
+        data = bundle.packed(Bundle(content, made.traces, made.files))
         return data if version is None else self.of_version(data, version)
 
     def of_version(self, data: bytes, version: int) -> bytes:
@@ -148,7 +149,7 @@ class Travelling(TestCase):
         self.assertEqual(
             version.files.get().check_row.state, "waiting"
         )  # checked anew by the core that is here
-        after = self.amsel(self.content(export_round(host, made)))
+        after = self.amsel(self.content(exported(host, made)))
         for step in (*before["steps"], *after["steps"]):
             step.pop("picture")  # pictures are written anew when they come in
         for row in (*before["specimens"], *after["specimens"]):

@@ -13,13 +13,14 @@ from django.urls import reverse
 
 from hauch.bench.actions import NewRecording, Subject, import_log
 from hauch.bench.models import Recording, Run
-from hauch.exchange.transfer import export_round, import_round
+from hauch.exchange.transfer import import_round
 from hauch.formats import bundle
 from hauch.formats.logger_csv import Log
 from hauch.formats.sound import read_wav, wav_bytes
 from hauch.stores.actions import ask_instrument
 from hauch.stores.models import Instrument
 from tests.builder import PASSWORD, ROOM, START, build
+from tests.bundles import exported
 from tests.instruments.meters import Meters, profiles_of
 from tests.traces import whole
 
@@ -100,7 +101,7 @@ class MeterOnALineTests(TestCase):
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         self.assertNotIn(
             "192.0.2.1",
-            json.dumps(bundle.read(export_round(self.built.host, self.built.round)).content),
+            json.dumps(bundle.read(exported(self.built.host, self.built.round)).content),
         )
 
 
@@ -178,7 +179,7 @@ class SecondLoggerTests(TestCase):
         self.assertAlmostEqual(at, 1e-5 * self.speed(np.array([170.0]))[0] ** 2, delta=0.5)
         self.assertContains(self.client.get(self.run_.get_absolute_url()), "second.csv, moved by")
         back = import_round(
-            self.built.host, self.renamed(export_round(self.built.host, self.built.round))
+            self.built.host, self.renamed(exported(self.built.host, self.built.round))
         )
         copied = Recording.objects.get(round=back, beside__isnull=False)
         self.assertEqual((copied.shift, copied.beside.round), (second.shift, back))
@@ -205,7 +206,7 @@ class SecondLoggerTests(TestCase):
         text = json.dumps(content)
         for old, new in swap.items():
             text = text.replace(old, new)
-        return bundle.write(
+        return bundle.packed(
             bundle.Bundle(
                 json.loads(text),
                 {swap.get(uid, uid): trace for uid, trace in made.traces.items()},

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, BinaryIO
 
+import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.db.models import Model, Q
 
 from hauch import __version__
 from hauch.bench import progress
-from hauch.bench.files import file_content, keep_file
+from hauch.bench.files import keep_file
 from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
 from hauch.bench.queries import runs
 from hauch.bench.traces import store, trace_of
@@ -32,7 +33,7 @@ from hauch.exchange.plain import (
     values_of,
 )
 from hauch.formats import bundle as files
-from hauch.formats.bundle import Bundle, BundleRefused
+from hauch.formats.bundle import Bundle, BundleRefused, Lazily
 from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.keep import keep, kept
@@ -270,19 +271,16 @@ def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
     return out
 
 
-def export_round(user: User, round: Round) -> bytes:
-    """The round as one ZIP file, with raw readings, rules, results with workings, and files."""
+def export_round(user: User, round: Round, out: BinaryIO) -> None:
+    """Write the round as one ZIP file, with raw readings, rules, results with workings, and files."""
     if not user.is_staff:
         require(user, "round.export", round)
     content = content_of(round)
-    traces, sources = {}, {}
-    for recording in round.recordings.select_related("source"):
-        stretch = trace_of(recording).own_window()
-        traces[str(recording.uid)] = {"time": stretch.times, **stretch.channels}
-        if recording.source is not None:
-            sources[recording.source.sha256] = file_content(recording.source)
+    schema.check(content)  # nothing goes out that would not come in
+    recordings = {str(r.uid): r for r in round.recordings.select_related("source")}
+    paths = {r.source.sha256: r.source.path for r in recordings.values() if r.source is not None}
     for file in PartFile.objects.filter(version__entry__round=round):
-        sources[file.sha256] = kept(file.path)
+        paths[file.sha256] = file.path
     of_steps, of_runs = (
         AssemblyStep.objects.filter(version__entry__round=round),
         Run.objects.filter(test__round=round),
@@ -293,11 +291,23 @@ def export_round(user: User, round: Round) -> bytes:
         | Q(pk__in=of_runs.values("picture"))
         | Q(pk__in=seen.values("picture"))
     ):
-        sources[picture.sha256] = kept(picture.path)
+        paths[picture.sha256] = picture.path
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
-    schema.check(content)  # nothing goes out that would not come in
     record(user, "round.export", round, round)
-    return files.write(Bundle(content, traces, sources, tables))
+    files.write(
+        Bundle(
+            content,
+            Lazily(recordings, lambda uid: _trace(recordings[uid])),
+            Lazily(paths, lambda digest: kept(paths[digest])),
+            tables,
+        ),
+        out,
+    )
+
+
+def _trace(recording: Recording) -> dict[str, np.ndarray]:
+    stretch = trace_of(recording).own_window()
+    return {"time": stretch.times, **stretch.channels}
 
 
 def results_csv(round: Round) -> str:
@@ -397,7 +407,7 @@ def standing_csv(round: Round) -> str:
 
 
 @transaction.atomic
-def import_round(user: User, data: bytes) -> Round:
+def import_round(user: User, source: bytes | BinaryIO) -> Round:
     """Read an exported round into this installation, all or nothing; the importer becomes its host.
 
     Raises
@@ -405,7 +415,7 @@ def import_round(user: User, data: bytes) -> Round:
     BundleRefused : with the reason; nothing is saved then
     """
     require(user, "round.import")
-    bundle = files.read(data)
+    bundle = files.read(source)
     schema.check(bundle.content)
     try:
         with transaction.atomic():

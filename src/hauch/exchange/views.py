@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from tempfile import TemporaryFile
+from typing import IO
+
+from asgiref.sync import sync_to_async
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.exchange import transfer
@@ -13,12 +18,29 @@ from hauch.people.permissions import require
 from hauch.rounds.queries import round_for
 
 
-def export_zip(request: HttpRequest, slug: str) -> HttpResponse:
+def export_zip(request: HttpRequest, slug: str) -> HttpResponseBase:
     """The whole round as one ZIP."""
     round = round_for(request.user, slug, "round.export")
-    return _attachment(
-        transfer.export_round(request.user, round), f"{round.slug}.zip", "application/zip"
-    )
+    made = TemporaryFile()  # noqa: SIM115 closed when all of it is sent
+    transfer.export_round(request.user, round, made)
+    answer = StreamingHttpResponse(_blocks(made), content_type="application/zip")
+    answer["Content-Length"] = made.tell()
+    answer["Content-Disposition"] = f'attachment; filename="{round.slug}.zip"'
+    return answer
+
+
+BLOCK = 1 << 18
+"""Bytes of a file that are sent at once."""
+
+
+async def _blocks(file: IO[bytes]) -> AsyncIterator[bytes]:
+    """A file from its beginning, block by block."""
+    try:
+        await sync_to_async(file.seek)(0)
+        while block := await sync_to_async(file.read)(BLOCK):
+            yield block
+    finally:
+        file.close()
 
 
 def export_csv(request: HttpRequest, slug: str) -> HttpResponse:
@@ -49,7 +71,7 @@ def import_zip(request: HttpRequest) -> HttpResponse:
             problem = "Choose the ZIP file of an exported round first."
         else:
             try:
-                round = transfer.import_round(request.user, sent.read())
+                round = transfer.import_round(request.user, sent.file)
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:

@@ -16,10 +16,15 @@ import math
 import re
 import uuid
 import zipfile
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from functools import partial
+from typing import Any, BinaryIO, TypeVar
 
 import numpy as np
+
+T = TypeVar("T")
 
 SCHEMA = "hauch.round"
 SCHEMA_VERSION = 7
@@ -44,8 +49,8 @@ class Bundle:
     """
 
     content: dict[str, Any]
-    traces: dict[str, dict[str, np.ndarray]] = field(default_factory=dict)
-    files: dict[str, bytes] = field(default_factory=dict)
+    traces: Mapping[str, dict[str, np.ndarray]] = field(default_factory=dict)
+    files: Mapping[str, bytes] = field(default_factory=dict)
     tables: dict[str, str] = field(default_factory=dict)
 
 
@@ -53,79 +58,67 @@ def _no_constant(name: str) -> float:
     raise BundleRefused(f"round.json holds “{name}”, which is no number.")
 
 
-def write(bundle: Bundle) -> bytes:
-    """Pack a bundle; the same content gives the same bytes."""
+BLOCK = 1 << 20
+"""Bytes of a member that are read at once where all of it is not needed."""
+
+
+def write(bundle: Bundle, out: BinaryIO) -> None:
+    """Pack a bundle into a file; the same content gives the same bytes. One trace or file is held at
+    a time.
+    """
     content = {"schema": SCHEMA, "schema_version": SCHEMA_VERSION, **bundle.content}
-    members = {
-        "round.json": (
-            json.dumps(
-                content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False
-            ).encode()
-        )
+    said = json.dumps(content, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False)
+    members: dict[str, Callable[[], bytes]] = {"round.json": said.encode}
+    members |= {
+        f"traces/{uid}.csv": partial(_trace_member, bundle.traces, uid) for uid in bundle.traces
     }
     members |= {
-        f"traces/{uid}.csv": _trace_csv(channels) for uid, channels in bundle.traces.items()
+        f"files/{digest}": partial(bundle.files.__getitem__, digest) for digest in bundle.files
     }
-    members |= {f"files/{digest}": data for digest, data in bundle.files.items()}
-    members |= {name: text.encode() for name, text in bundle.tables.items()}
-    out = io.BytesIO()
+    members |= {name: text.encode for name, text in bundle.tables.items()}
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         for name in sorted(members):
             info = zipfile.ZipInfo(name, _DATE)
             info.compress_type = zipfile.ZIP_DEFLATED
-            archive.writestr(info, members[name])
+            archive.writestr(info, members[name]())
+
+
+def packed(bundle: Bundle) -> bytes:
+    """A bundle as bytes."""
+    out = io.BytesIO()
+    write(bundle, out)
     return out.getvalue()
 
 
-def read(data: bytes) -> Bundle:
-    """Unpack a bundle, trusting nothing in it.
+def _trace_member(traces: Mapping[str, dict[str, np.ndarray]], uid: str) -> bytes:
+    return _trace_csv(traces[uid])
 
-    Raises
-    ------
-    BundleRefused : not a bundle, damaged, too large, of a later schema, or with a wrong checksum
-    """
+
+class Lazily(Mapping[str, T]):
+    """Something by name, made when it is asked for and not held."""
+
+    def __init__(self, names: Iterable[str], make: Callable[[str], T]):
+        self.names, self.make = dict.fromkeys(names), make
+
+    def __getitem__(self, name: str) -> T:
+        if name not in self.names:
+            raise KeyError(name)
+        return self.make(name)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+
+def _readable(work: Callable[[], T]) -> T:
+    """What some reading gives; a damaged file is a sentence."""
     try:
-        archive = zipfile.ZipFile(io.BytesIO(data))
-        members = archive.infolist()
-        if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > MOST_BYTES:
-            raise BundleRefused(
-                "The bundle unpacks to more than 1 GB or 20,000 files; it is not read."
-            )
-        if any(
-            m.file_size > MOST_RATIO * max(m.compress_size, 1) and m.file_size > 10_000_000
-            for m in members
-        ):
-            raise BundleRefused(
-                "A file in the bundle unpacks to many times its size; it is not read."
-            )
-        if "round.json" not in archive.namelist():
-            raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
-        content = json.loads(archive.read("round.json"), parse_constant=_no_constant)
-        if not isinstance(content, dict) or content.get("schema") != SCHEMA:
-            raise BundleRefused("round.json does not describe a round.")
-        version = content.get("schema_version")
-        if not isinstance(version, int) or not 1 <= version <= SCHEMA_VERSION:
-            raise BundleRefused(
-                f"The bundle has schema version {version}; this installation reads up to"
-                f" {SCHEMA_VERSION}. Update it first."
-            )
-        bundle = Bundle(content)
-        for member in members:
-            if _TRACE.fullmatch(member.filename):
-                bundle.traces[member.filename[7:-4]] = _read_trace(
-                    archive.read(member).decode(), member.filename
-                )
-            elif _FILE.fullmatch(member.filename):
-                kept = archive.read(member)
-                if hashlib.sha256(kept).hexdigest() != member.filename[6:]:
-                    raise BundleRefused(
-                        f"{member.filename} does not match its checksum; the bundle is damaged."
-                    )
-                bundle.files[member.filename[6:]] = kept
-        bundle.content = upgraded(content, version)
-        return bundle
+        return work()
     except (
         zipfile.BadZipFile,
+        zlib.error,
         EOFError,
         UnicodeDecodeError,
         json.JSONDecodeError,
@@ -135,6 +128,69 @@ def read(data: bytes) -> Bundle:
         raise BundleRefused(
             "The file is not a readable ZIP of an exported round. Export the round again."
         ) from problem
+
+
+def read(source: bytes | BinaryIO) -> Bundle:
+    """Unpack a bundle, trusting nothing in it. Its traces and files are read when they are asked
+    for, so that one of them is held at a time.
+
+    Raises
+    ------
+    BundleRefused : not a bundle, damaged, too large, of a later schema, or with a wrong checksum
+    """
+    return _readable(lambda: _read(io.BytesIO(source) if isinstance(source, bytes) else source))
+
+
+def _read(source: BinaryIO) -> Bundle:
+    archive = zipfile.ZipFile(source)
+    members = archive.infolist()
+    if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > MOST_BYTES:
+        raise BundleRefused("The bundle unpacks to more than 1 GB or 20,000 files; it is not read.")
+    if any(
+        m.file_size > MOST_RATIO * max(m.compress_size, 1) and m.file_size > 10_000_000
+        for m in members
+    ):
+        raise BundleRefused("A file in the bundle unpacks to many times its size; it is not read.")
+    if "round.json" not in archive.namelist():
+        raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
+    content = json.loads(archive.read("round.json"), parse_constant=_no_constant)
+    if not isinstance(content, dict) or content.get("schema") != SCHEMA:
+        raise BundleRefused("round.json does not describe a round.")
+    version = content.get("schema_version")
+    if not isinstance(version, int) or not 1 <= version <= SCHEMA_VERSION:
+        raise BundleRefused(
+            f"The bundle has schema version {version}; this installation reads up to"
+            f" {SCHEMA_VERSION}. Update it first."
+        )
+    for member in members:
+        if _FILE.fullmatch(member.filename) and _digest(archive, member) != member.filename[6:]:
+            raise BundleRefused(
+                f"{member.filename} does not match its checksum; the bundle is damaged."
+            )
+    names = [member.filename for member in members]
+    return Bundle(
+        upgraded(content, version),
+        Lazily(
+            [name[7:-4] for name in names if _TRACE.fullmatch(name)],
+            lambda uid: _readable(lambda: _trace_in(archive, f"traces/{uid}.csv")),
+        ),
+        Lazily(
+            [name[6:] for name in names if _FILE.fullmatch(name)],
+            lambda digest: _readable(lambda: archive.read(f"files/{digest}")),
+        ),
+    )
+
+
+def _digest(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> str:
+    found = hashlib.sha256()
+    with archive.open(member) as handle:
+        while block := handle.read(BLOCK):
+            found.update(block)
+    return found.hexdigest()
+
+
+def _trace_in(archive: zipfile.ZipFile, name: str) -> dict[str, np.ndarray]:
+    return _read_trace(archive.read(name).decode(), name)
 
 
 def _from_version_1(content: dict[str, Any]) -> dict[str, Any]:

@@ -104,7 +104,8 @@ def export(options: argparse.Namespace) -> int:
                 f"There is no round “{options.round}”. There are:"
                 f" {', '.join(Round.objects.values_list('slug', flat=True)) or 'none'}."
             )
-        options.file.write_bytes(export_round(keeper(), round))
+        with options.file.open("wb") as out:
+            export_round(keeper(), round, out)
         print(f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
         return 0
 
@@ -117,7 +118,8 @@ def import_(options: argparse.Namespace) -> int:
         from hauch.exchange.transfer import import_round
 
         try:
-            round = import_round(keeper(), options.file.read_bytes())
+            with options.file.open("rb") as source:
+                round = import_round(keeper(), source)
         except (BundleRefused, OSError) as problem:
             raise CannotGoOn(str(problem)) from problem
         print(f"Imported round “{round.title}” as {round.slug}.")
