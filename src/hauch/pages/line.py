@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-from django.db.models import Count, Exists, F, IntegerField, OuterRef, Subquery, Sum
+from datetime import date
+from functools import cache
+from typing import Any
+
+from django.db import connection
+from django.db.models import Count, Exists, F, IntegerField, OuterRef, QuerySet, Subquery, Sum
 from django.db.models.functions import Coalesce
 from django.urls import reverse
 from django.utils import timezone
@@ -26,8 +31,31 @@ def _count(query, expression) -> Coalesce:
     )
 
 
+ANY_ROUND, ANY_DAY = -(2**31), date.min
+"""Stand for the round and for today in the query that is kept."""
+
+
+@cache
+def _query() -> tuple[str, tuple[Any, ...]]:
+    """All counts of the line as SQL with its parameters. Each page asks it, and to write it takes
+    the ORM longer than to answer it takes the database: it is written once.
+    """
+    sql, parameters = _counts(ANY_ROUND, ANY_DAY).query.sql_with_params()
+    return sql, parameters
+
+
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
+    sql, parameters = _query()
+    stands_for = {ANY_ROUND: round.pk, ANY_DAY: timezone.localdate()}
+    with connection.cursor() as cursor:
+        cursor.execute(sql, [stands_for.get(value, value) for value in parameters])
+        row = cursor.fetchone()
+        return dict(zip((column.name for column in cursor.description), row, strict=True))
+
+
+def _counts(round_pk: int, today: date) -> QuerySet:
+    """The query of all counts of the line."""
     entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
     current = Test.objects.current().filter(round=OuterRef("pk"))
     steps = Progress.objects.filter(
@@ -47,7 +75,7 @@ def counts(round: Round) -> dict[str, int]:
     )
     racing = steps.filter(entry__state=Entry.State.IN)
     return (
-        Round.objects.filter(pk=round.pk)
+        Round.objects.filter(pk=round_pk)
         .annotate(
             rules_number=Coalesce(
                 Subquery(
@@ -61,7 +89,7 @@ def counts(round: Round) -> dict[str, int]:
             withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
             back=_count(sent_back, Count("file__version__entry", distinct=True)),
             late=_count(
-                prints.filter(due__lt=timezone.localdate()).exclude(
+                prints.filter(due__lt=today).exclude(
                     state__in=[Specimen.State.READY, Specimen.State.BROKEN]
                 ),
                 Count("pk"),
@@ -95,7 +123,6 @@ def counts(round: Round) -> dict[str, int]:
             "no_result",
             "stale",
         )
-        .get()
     )
 
 
