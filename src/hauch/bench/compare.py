@@ -6,6 +6,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from django.db.models import F, Value
+from django.db.models.functions import Abs, Extract
+
 from hauch.bench.models import Run
 from hauch.bench.queries import RunQuerySet, runs
 from hauch.core.judge.against import Against, a_b_a, against, mean_of
@@ -78,14 +81,9 @@ def comparisons(run: Run) -> list[Row]:
 
 
 def _reference(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
+    away = Abs(Extract(F("started_at") - Value(run.started_at), "epoch"))
     reference = same.filter(reference__isnull=False).select_related("reference__type")
-    before = reference.filter(started_at__lte=run.started_at).order_by("-started_at", "-pk")[
-        :NEAREST
-    ]
-    after = reference.filter(started_at__gt=run.started_at).order_by("started_at", "pk")[:NEAREST]
-    found = sorted(
-        [*before, *after], key=lambda r: abs((r.started_at - run.started_at).total_seconds())
-    )
+    found = list(reference.annotate(away=away).order_by("away", "pk")[: 2 * NEAREST])
     if not found:
         return []
     nearest = [r for r in found if r.reference_id == found[0].reference_id][:NEAREST]

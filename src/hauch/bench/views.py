@@ -174,10 +174,11 @@ def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
     )
 
 
-def _channel_rows(test: Test, units: str, data: Any = None) -> list[dict[str, Any]]:
+def _channel_rows(
+    test: Test, metered: set[str], units: str, data: Any = None
+) -> list[dict[str, Any]]:
     """Channels of the test that its rig has a meter for."""
     rows = []
-    metered = set(test.rig.meters.values_list("channel", flat=True))
     for key in channels_of(test.how):
         if key not in metered:
             continue
@@ -248,6 +249,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         )
     else:
         form = RoomForm(units=units, initial=room_initial(last_room(round), units))
+    meters = list(test.rig.meters.select_related("instrument"))
     context = {
         "round": round,
         "test": test,
@@ -255,9 +257,14 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         "form": form,
         "problems": problems,
         "repeat": _repeat(plan, test, subject),
-        "channels": _channel_rows(test, units, request.POST if request.method == "POST" else None),
+        "channels": _channel_rows(
+            test,
+            {meter.channel for meter in meters},
+            units,
+            request.POST if request.method == "POST" else None,
+        ),
         "chart": repeats_chart(test, subject),
-        "lined": bool(lined_rigs([test.rig_id])),
+        "lined": any(meter.instrument.resource for meter in meters),
         "reference": plan.references.get(test.pk),
         "choice": choice,
         "due": plan.due,

@@ -66,12 +66,15 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     order = list(around.values_list("pk", flat=True))
     index = order.index(run.pk)
     seen = seen_in([run])[run.pk]
+    left_out = list(
+        (run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")
+    )
     context = {
         "round": round,
         "run": run,
         "result": result,
         "kind": run.test.how.kind,
-        "readings": _reading_rows(run),
+        "readings": _reading_rows(run, left_out),
         "doubt": doubt_split(result.parts) if result else [],
         "chart": chart,
         "traces": _traces(
@@ -85,9 +88,7 @@ def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         "against": comparisons(run),
         "orientation": orientation_told(run),
         "seen": seen,
-        "exclusions": list(
-            (run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")
-        ),
+        "exclusions": left_out,
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],
         "tags": Observation.Tag.choices,
         "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
@@ -116,9 +117,9 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
     )
 
 
-def _reading_rows(run: Run) -> list[dict[str, Any]]:
+def _reading_rows(run: Run, exclusions: list[Exclusion]) -> list[dict[str, Any]]:
     rows: dict[tuple[str, int], dict[str, Any]] = {}
-    left_out = {e.reading_id for e in (run.carried_from or run).exclusions.all() if e.stands}
+    left_out = {e.reading_id for e in exclusions if e.stands}
     for reading in (run.carried_from or run).readings.all():
         place = f", place {reading.position}" if reading.position else ""
         label = CHANNELS[reading.channel].label + place

@@ -11,10 +11,10 @@ from hauch.entries.models import Entry
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
-from hauch.rounds.queries import current_rules, rounds_of
+from hauch.rounds.queries import rounds_of
 from hauch.stores.models import Instrument
 from hauch.stores.queries import instruments_due
-from hauch.verdict.queries import leaders, opening, standing_of
+from hauch.verdict.queries import leaders, opening, standing_now
 
 FOUND = 20
 BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBLISHED]
@@ -54,11 +54,10 @@ def attention(request: HttpRequest) -> HttpResponse:
 
 def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
     row: dict[str, object] = {"round": round}
-    if (
-        allowed(request.user, "verdict.view_early", round)
-        and (rules := current_rules(round)) is not None
-    ):
-        stored = standing_of(rules)
+    rules, stored = (
+        standing_now(round) if allowed(request.user, "verdict.view_early", round) else (None, None)
+    )
+    if rules is not None:
         first = leaders(stored) if stored else []
         row |= {"opening": opening(rules, first[:2]), "standing": stored}
     if allowed(request.user, "bench.view", round):

@@ -19,7 +19,13 @@ from hauch.verdict.models import Standing, StandingRow
 
 def standing_of(rules: RuleVersion) -> Standing | None:
     """The stored standing under a version of the rules."""
-    return Standing.objects.filter(rules=rules).first()
+    return getattr(rules, "standing", None)
+
+
+def standing_now(round: Round) -> tuple[RuleVersion | None, Standing | None]:
+    """The rules in force and the standing under them."""
+    rules = round.rules.select_related("standing").order_by("-number").first()
+    return rules, standing_of(rules) if rules else None
 
 
 def doubt(row: StandingRow) -> float:
