@@ -376,9 +376,7 @@ class Run(models.Model):
     @property
     def subject(self) -> str:
         """What was run: the entry with its specimen, or the reference specimen."""
-        if self.specimen_id:
-            return f"{self.specimen.version.entry.name}"
-        return str(self.reference)
+        return self.specimen.version.entry.name if self.specimen else str(self.reference)
 
 
 class Reading(models.Model):

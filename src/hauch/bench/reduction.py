@@ -55,12 +55,14 @@ def reduced_of(run: Run, meters: dict[str, Meter], trace: Trace | None) -> Reduc
         places=places_of(run.test) if run.windows else 0,
     )
     if stretch := run.beside.get(beside.BACKGROUND):
-        quiet = trace.window(*stretch, ["sound_level"])
-        beside.with_background(quiet.times, quiet.channels, reduced.readings, tuple(stretch))
+        low, high = stretch
+        quiet = trace.window(low, high, ["sound_level"])
+        beside.with_background(quiet.times, quiet.channels, reduced.readings, (low, high))
     if stretch := run.beside.get(beside.TARE):
-        bare = trace.window(*stretch, ["torque", "speed"])
+        low, high = stretch
+        bare = trace.window(low, high, ["torque", "speed"])
         beside.with_tare(
-            bare.times, bare.channels, reduced.readings, reduced.positions, tuple(stretch)
+            bare.times, bare.channels, reduced.readings, reduced.positions, (low, high)
         )
     if run.test.soak == Test.Soak.MINUTES:
         reduced.steady.pop(

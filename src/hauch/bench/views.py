@@ -11,7 +11,7 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.db.models import Q
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -27,6 +27,7 @@ from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import coverage_factor
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS
+from hauch.people.requests import Request
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import RigMeter
@@ -37,7 +38,7 @@ ROOM_HOLDS = timedelta(hours=2)
 """Room readings of the last run are offered again for this long."""
 
 
-def overview(request: HttpRequest, slug: str) -> HttpResponse:
+def overview(request: Request, slug: str) -> HttpResponse:
     """What is due next, and what was run last."""
     round = round_for(request.user, slug, "bench.view")
     plan = plan_of(round)
@@ -66,7 +67,7 @@ def lined_rigs(rigs: list[int]) -> set[int]:
     )
 
 
-def pick(request: HttpRequest, slug: str) -> HttpResponse:
+def pick(request: Request, slug: str) -> HttpResponse:
     """Go to the capture of what was chosen by hand."""
     round = round_for(request.user, slug, "run.record")
     if not request.GET.get("subject") or not request.GET.get("test", "").isdigit():
@@ -196,7 +197,7 @@ def _channel_rows(
     return rows
 
 
-def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
     """Take a run by hand: readings on the left, what came before on the right."""
     round = round_for(request.user, slug, "run.record")
     choice = request.GET.get("subject", "")
@@ -276,9 +277,7 @@ def capture(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
     return render(request, template, context, status=422 if request.method == "POST" else 200)
 
 
-def _no_longer_measured(
-    request: HttpRequest, round: Round, test_pk: int, choice: str
-) -> HttpResponse:
+def _no_longer_measured(request: Request, round: Round, test_pk: int, choice: str) -> HttpResponse:
     """The rules changed while somebody measured: say so and lead on; nothing is recorded, and what
     was typed stays in the browser.
     """
@@ -323,7 +322,7 @@ def spread_errors(problem: ValidationError, form: RoomForm) -> list[str]:
     return rest
 
 
-def _accepted(request: HttpRequest, round: Round, run: Run) -> HttpResponse:
+def _accepted(request: Request, round: Round, run: Run) -> HttpResponse:
     """Say what the run came to, and go on to the next one or to its result."""
     result = run.result
     if result.value is None:
@@ -358,7 +357,7 @@ def places_of(test: Test) -> int:
     return reduction.places_of(test)
 
 
-def form_key_of(request: HttpRequest) -> uuid.UUID | None:
+def form_key_of(request: Request) -> uuid.UUID | None:
     """The key of the form that was sent, so that sending it twice records once; None where it has
     none.
     """
@@ -375,7 +374,7 @@ def capture_url(round: Round, test: Test, subject: Subject) -> str:
 
 
 @require_POST
-def dnf(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+def dnf(request: Request, slug: str, test_pk: int) -> HttpResponse:
     """Record that the subject did not finish."""
     round = round_for(request.user, slug, "run.record")
     test = get_object_or_404(

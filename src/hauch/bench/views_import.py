@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
@@ -41,6 +41,7 @@ from hauch.formats.logger_csv import (
     glance,
     guess_mapping,
 )
+from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.ui.fields import parse_number
@@ -53,7 +54,7 @@ SHOWN_ROWS = 4
 
 
 @require_POST
-def upload(request: HttpRequest, slug: str) -> HttpResponse:
+def upload(request: Request, slug: str) -> HttpResponse:
     """Keep the file and show what is in it; refuse what is no log."""
     round = round_for(request.user, slug, "run.record")
     problem = ""
@@ -86,7 +87,7 @@ def upload(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 def refused(
-    request: HttpRequest, round: Round, problem: str, refusal: LogRefused | None = None
+    request: Request, round: Round, problem: str, refusal: LogRefused | None = None
 ) -> HttpResponse:
     """Say what is wrong with a file, with its rows."""
     return render(
@@ -97,7 +98,7 @@ def refused(
     )
 
 
-def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
+def preview(request: Request, slug: str, sha256: str) -> HttpResponse:
     """The guessed meaning of each column to confirm, what was run, the room; then the import."""
     round = round_for(request.user, slug, "run.record")
     source = get_object_or_404(SourceFile, sha256=sha256)  # only who has the content knows its hash
@@ -168,7 +169,7 @@ def preview(request: HttpRequest, slug: str, sha256: str) -> HttpResponse:
     )
 
 
-def _beside(request: HttpRequest, round: Round) -> Recording | None:
+def _beside(request: Request, round: Round) -> Recording | None:
     """The recording that a second logger ran beside, where the file is one."""
     pk = request.GET.get("beside", "")
     return get_object_or_404(Recording, pk=pk, round=round) if pk.isdigit() else None
@@ -216,7 +217,7 @@ def _room_from(table: Table, mapping: list[Column], round: Round, units: str) ->
 
 
 def _asked(
-    request: HttpRequest,
+    request: Request,
     round: Round,
     mapping: list[Column],
     form: RoomForm,
@@ -259,7 +260,7 @@ def _asked(
 
 
 def _import(
-    request: HttpRequest, round: Round, source: SourceFile, asked: Asked
+    request: Request, round: Round, source: SourceFile, asked: Asked
 ) -> tuple[HttpResponse | None, list[str]]:
     """Import a file, or leave a large one to the worker; else say in sentences why not."""
     if source.size > AT_ONCE:
@@ -275,7 +276,7 @@ def _import(
     return (redirect(made[0]) if made else redirect("bench:overview", round.slug)), []
 
 
-def importing(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def importing(request: Request, slug: str, pk: int) -> HttpResponse:
     """How far the import of a large file is, and what became of it."""
     round = round_for(request.user, slug, "run.record")
     one = get_object_or_404(LogImport.objects.select_related("source"), pk=pk, round=round)
@@ -290,7 +291,7 @@ def importing(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     )
 
 
-def _split(request: HttpRequest):
+def _split(request: Request):
     """Readings typed in one field, apart by spaces."""
     data = request.POST.copy()
     for key in BY_HAND:

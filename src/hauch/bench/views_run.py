@@ -7,7 +7,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
@@ -25,13 +25,14 @@ from hauch.core.trace import trouble
 from hauch.core.trace.reduce import STEADY_SHARE
 from hauch.core.trace.thin import drawn
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
 from hauch.ui.fields import parse_number
 
 
-def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
+def run_for(request: Request, round: Round, pk: int) -> Run:
     """One run that the person may see."""
     run = (
         runs()
@@ -46,7 +47,7 @@ def run_for(request: HttpRequest, round: Round, pk: int) -> Run:
     return run
 
 
-def run_page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
     """What a run came to: figure, evidence, working, raw readings."""
     round = round_for(request.user, slug)
     run = run_for(request, round, pk)
@@ -219,7 +220,7 @@ def _band_on_trace(
 
 
 @require_POST
-def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def void(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take a run out of the standing."""
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
@@ -234,7 +235,7 @@ def void(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return redirect(run)
 
 
-def _told(request: HttpRequest, run: Run, change: Callable[[], Any], done: str) -> HttpResponse:
+def _told(request: Request, run: Run, change: Callable[[], Any], done: str) -> HttpResponse:
     """Do one thing to a run, say how it went, and show the run again."""
     try:
         change()
@@ -246,7 +247,7 @@ def _told(request: HttpRequest, run: Run, change: Callable[[], Any], done: str) 
 
 
 @require_POST
-def exclude(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def exclude(request: Request, slug: str, pk: int) -> HttpResponse:
     """Leave a stretch or a typed reading out of a run's figure."""
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
@@ -280,7 +281,7 @@ def exclude(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def restore(request: HttpRequest, slug: str, pk: int, exclusion_pk: int) -> HttpResponse:
+def restore(request: Request, slug: str, pk: int, exclusion_pk: int) -> HttpResponse:
     """Take an exclusion back."""
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
@@ -291,7 +292,7 @@ def restore(request: HttpRequest, slug: str, pk: int, exclusion_pk: int) -> Http
 
 
 @require_POST
-def observe(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def observe(request: Request, slug: str, pk: int) -> HttpResponse:
     """Write down what was seen in a run, afterwards."""
     round = round_for(request.user, slug, "run.record")
     run = run_for(request, round, pk)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.utils.safestring import SafeString, mark_safe
 from django.utils.text import slugify
@@ -26,6 +26,7 @@ from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
+from hauch.people.requests import Request
 from hauch.ui.workings import drawer
 
 FILES = {
@@ -39,7 +40,7 @@ FILES = {
 SOLIDS = {"stl", "3mf"}
 
 
-def index(request: HttpRequest) -> HttpResponse:
+def index(request: Request) -> HttpResponse:
     """All tools, and what the person keeps."""
     require(request.user, "desk.use")
     designs: dict[str, list[Design]] = {}
@@ -52,7 +53,7 @@ def index(request: HttpRequest) -> HttpResponse:
     return render(request, "desk/index.html", context)
 
 
-def tool_of(request: HttpRequest, key: str) -> Tool:
+def tool_of(request: Request, key: str) -> Tool:
     """The tool of an address, for a person who may use the Desk."""
     require(request.user, "desk.use")
     if key not in TOOLS:
@@ -86,7 +87,7 @@ class Asked:
         return self
 
 
-def asked(request: HttpRequest, tool: Tool) -> Asked:
+def asked(request: Request, tool: Tool) -> Asked:
     """Inputs as posted, or of a kept design, or the tool's start."""
     design = None
     wanted = request.POST.get("design") or request.GET.get("design")
@@ -160,7 +161,7 @@ def answer_context(made: Asked, beside: str) -> dict[str, Any]:
     }
 
 
-def tool(request: HttpRequest, tool: str) -> HttpResponse:
+def tool(request: Request, tool: str) -> HttpResponse:
     """One tool. While something is typed only the answer is asked for; a refusal leaves the last
     good drawing where it is.
     """
@@ -176,7 +177,7 @@ def tool(request: HttpRequest, tool: str) -> HttpResponse:
     return page(request, made)
 
 
-def page(request: HttpRequest, made: Asked, status: int = 200, **forms: Any) -> HttpResponse:
+def page(request: Request, made: Asked, status: int = 200, **forms: Any) -> HttpResponse:
     """The whole page of a tool."""
     what, user = made.tool, made.user
     if made.answer is None:
@@ -224,7 +225,7 @@ def _measurable(answer: Answer) -> list[tuple[str, str, str]]:
 
 
 @require_POST
-def working(request: HttpRequest, tool: str, figure: str) -> HttpResponse:
+def working(request: Request, tool: str, figure: str) -> HttpResponse:
     """How a figure came about, for the side panel."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
@@ -242,7 +243,7 @@ def working(request: HttpRequest, tool: str, figure: str) -> HttpResponse:
 
 
 @require_POST
-def file(request: HttpRequest, tool: str, kind: str) -> HttpResponse:
+def file(request: Request, tool: str, kind: str) -> HttpResponse:
     """The drawing, the design with its workings, the curves or the solid as a file."""
     made = asked(request, tool_of(request, tool))
     if kind not in FILES or (kind in SOLIDS and made.tool.solid is None):
@@ -286,7 +287,7 @@ def _file(kind: str, made: Asked, name: str) -> bytes | str:
 
 
 @require_POST
-def preview(request: HttpRequest, tool: str) -> HttpResponse:
+def preview(request: Request, tool: str) -> HttpResponse:
     """A shaded picture of the print with its size, volume and mass."""
     made = asked(request, tool_of(request, tool))
     if made.tool.solid is None:

@@ -10,7 +10,7 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
@@ -23,22 +23,21 @@ from hauch.desk.views import Asked, _measurable, asked, page, tool_of
 from hauch.entries.models import PartFile
 from hauch.entries.queries import entry_for
 from hauch.people.keep import kept
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 from hauch.workshop.models import Specimen
 
 MOST_DESIGN_BYTES = 200_000
 
 
-def _refused(
-    request: HttpRequest, made: Asked, problem: ValidationError, **forms: Any
-) -> HttpResponse:
+def _refused(request: Request, made: Asked, problem: ValidationError, **forms: Any) -> HttpResponse:
     for text in problem.messages:
         messages.error(request, text)
     return page(request, made, 422, **forms)
 
 
 @require_POST
-def save(request: HttpRequest, tool: str) -> HttpResponse:
+def save(request: Request, tool: str) -> HttpResponse:
     """Keep the design."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
@@ -54,7 +53,7 @@ def save(request: HttpRequest, tool: str) -> HttpResponse:
 
 
 @require_POST
-def delete(request: HttpRequest, tool: str) -> HttpResponse:
+def delete(request: Request, tool: str) -> HttpResponse:
     """Throw a design away."""
     what = tool_of(request, tool)
     wanted = request.POST.get("design", "")
@@ -67,7 +66,7 @@ def delete(request: HttpRequest, tool: str) -> HttpResponse:
 
 
 @require_POST
-def load(request: HttpRequest, tool: str) -> HttpResponse:
+def load(request: Request, tool: str) -> HttpResponse:
     """Take in a design that was exported as JSON."""
     what = tool_of(request, tool)
     upload = request.FILES.get("do_file")
@@ -89,7 +88,7 @@ def load(request: HttpRequest, tool: str) -> HttpResponse:
 
 
 @require_POST
-def entry(request: HttpRequest, tool: str) -> HttpResponse:
+def entry(request: Request, tool: str) -> HttpResponse:
     """Hand the answer to an entry as a prediction, or the part as a new version with it."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
@@ -137,7 +136,7 @@ def entry(request: HttpRequest, tool: str) -> HttpResponse:
 
 
 @require_POST
-def measured(request: HttpRequest, tool: str) -> HttpResponse:
+def measured(request: Request, tool: str) -> HttpResponse:
     """Send a measured value back to the model."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None:
@@ -184,7 +183,7 @@ def measured(request: HttpRequest, tool: str) -> HttpResponse:
 
 
 @require_POST
-def withdraw(request: HttpRequest, pk: int) -> HttpResponse:
+def withdraw(request: Request, pk: int) -> HttpResponse:
     """Take a measured value out of its factor."""
     row = get_object_or_404(MeasuredBack, pk=pk)
     actions.withdraw_measured(request.user, row)
@@ -192,7 +191,7 @@ def withdraw(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("desk:tool", row.tool)
 
 
-def part_file(request: HttpRequest, pk: int) -> HttpResponse:
+def part_file(request: Request, pk: int) -> HttpResponse:
     """A file of a version, as an attachment, for those who may see its entry."""
     found = get_object_or_404(PartFile.objects.select_related("version__entry__round"), pk=pk)
     round = round_for(request.user, found.version.entry.round.slug)
@@ -207,7 +206,7 @@ def part_file(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
-def as_measured(request: HttpRequest, pk: int) -> HttpResponse:
+def as_measured(request: Request, pk: int) -> HttpResponse:
     """Take the design that foretold a specimen's version, put in the sizes measured on the
     specimen, and show what that changes.
     """

@@ -7,7 +7,7 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
 from hauch.desk import queries
@@ -17,6 +17,7 @@ from hauch.entries.models import Entry, Prediction
 from hauch.entries.queries import entry_for
 from hauch.people.models import User
 from hauch.people.permissions import require, role_in
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for, round_tests
 
 MOST_SHOWN = 400
@@ -35,7 +36,7 @@ def _context(held: list[queries.Held]) -> dict[str, Any]:
     return {"held": held[:MOST_SHOWN], "lines": queries.lines_of(held), "points": points}
 
 
-def record(request: HttpRequest) -> HttpResponse:
+def record(request: Request) -> HttpResponse:
     """Bias and scatter of all predictors that the person may see."""
     require(request.user, "desk.use")
     return render(
@@ -45,7 +46,7 @@ def record(request: HttpRequest) -> HttpResponse:
     )
 
 
-def designer(request: HttpRequest, pk: int) -> HttpResponse:
+def designer(request: Request, pk: int) -> HttpResponse:
     """One designer: entries, and how their predictions did."""
     require(request.user, "desk.use")
     person = get_object_or_404(User, pk=pk)
@@ -57,7 +58,7 @@ def designer(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "desk/designer.html", {"designer": person, **_context(held)})
 
 
-def entry(request: HttpRequest, pk: int) -> HttpResponse:
+def entry(request: Request, pk: int) -> HttpResponse:
     """Predictions of an entry beside what was measured, and the designer's own while they may still
     be changed.
     """

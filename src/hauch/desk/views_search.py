@@ -6,7 +6,7 @@ import uuid
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
@@ -18,13 +18,14 @@ from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS
 from hauch.desk.views import asked, page, picture, tool_of
 from hauch.people.permissions import require
+from hauch.people.requests import Request
 
 STOP_POLLING = 286
 """Status by which htmx ends its polling."""
 
 
 @require_POST
-def start(request: HttpRequest, tool: str) -> HttpResponse:
+def start(request: Request, tool: str) -> HttpResponse:
     """Leave a search to the worker."""
     made = asked(request, tool_of(request, tool))
     if made.answer is None or not made.tool.optimises:
@@ -42,7 +43,7 @@ def start(request: HttpRequest, tool: str) -> HttpResponse:
     return redirect("desk:search", row.uid)
 
 
-def search(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
+def search(request: Request, uid: uuid.UUID) -> HttpResponse:
     """A search: progress while it runs, then the best rotor, what it gained, and the front."""
     require(request.user, "desk.use")
     row = get_object_or_404(
@@ -102,7 +103,7 @@ def search(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-def stop(request: HttpRequest, uid: uuid.UUID) -> HttpResponse:
+def stop(request: Request, uid: uuid.UUID) -> HttpResponse:
     """Stop a search, or keep the best of an ended one as a design."""
     require(request.user, "desk.use")
     row = get_object_or_404(Search, uid=uid, owner=request.user)

@@ -6,7 +6,7 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.db.models import Prefetch
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
@@ -16,12 +16,13 @@ from hauch.entries.models import Entry, Version
 from hauch.entries.queries import entry_for, verdicts, visible_to
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 
 PAGE = 50
 
 
-def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -> HttpResponse:
+def entry_list(request: Request, slug: str, form: EntryForm | None = None) -> HttpResponse:
     """All entries that the person may see, with a short form to hand one in."""
     round = round_for(request.user, slug)
     query = request.GET.get("q", "").strip()
@@ -55,7 +56,7 @@ def entry_list(request: HttpRequest, slug: str, form: EntryForm | None = None) -
 
 
 @require_POST
-def add(request: HttpRequest, slug: str) -> HttpResponse:
+def add(request: Request, slug: str) -> HttpResponse:
     """Hand in an entry."""
     round = round_for(request.user, slug, "entry.add")
     form = EntryForm(request.POST)
@@ -74,7 +75,7 @@ def add(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 @require_POST
-def withdraw(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def withdraw(request: Request, slug: str, pk: int) -> HttpResponse:
     """Withdraw an entry, or take it back in."""
     entry = entry_for(request.user, round_for(request.user, slug), pk)
     try:
@@ -89,7 +90,7 @@ def withdraw(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return redirect(entry)
 
 
-def edit(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def edit(request: Request, slug: str, pk: int) -> HttpResponse:
     """Files and papers of an entry's newest version: what its designer hands in."""
     round = round_for(request.user, slug)
     entry = entry_for(request.user, round, pk)
@@ -132,7 +133,7 @@ def edit(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def add_version(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def add_version(request: Request, slug: str, pk: int) -> HttpResponse:
     """Begin the next version of an entry."""
     entry = entry_for(request.user, round_for(request.user, slug), pk)
     form = EntryVersionForm(request.POST)
@@ -153,7 +154,7 @@ def add_version(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def copy(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def copy(request: Request, slug: str, pk: int) -> HttpResponse:
     """Hand an entry in to another round."""
     entry = entry_for(request.user, round_for(request.user, slug), pk)
     target = round_for(request.user, request.POST.get("to", ""), "entry.add")

@@ -26,11 +26,12 @@ from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.keep import kept
 from hauch.people.models import User
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 from hauch.ui.workings import drawer
 
 
-def _file(request: HttpRequest, slug: str, pk: int, file_pk: int) -> PartFile:
+def _file(request: Request, slug: str, pk: int, file_pk: int) -> PartFile:
     round = round_for(request.user, slug)
     return queries.part_for(request.user, round, pk, file_pk)
 
@@ -146,7 +147,7 @@ def charts_of(check: PartCheck) -> list[tuple[str, dict[str, Any]]]:
     return found
 
 
-def part(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse:
+def part(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """A part: turning view, verdict in sentences, section, figures with their workings."""
     file = _file(request, slug, pk, file_pk)
     if not file.is_mesh:
@@ -175,7 +176,7 @@ def part(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse
     return render(request, "entries/part.html", context)
 
 
-def check(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse:
+def check(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """How far the check is, asked for while it is at work; the page is loaded anew when it is done."""
     file = _file(request, slug, pk, file_pk)
     row = queries.check_of(file)
@@ -193,7 +194,7 @@ def check(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpRespons
 
 
 def _kept(
-    request: HttpRequest, slug: str, pk: int, file_pk: int, field: str, kind: str
+    request: Request, slug: str, pk: int, file_pk: int, field: str, kind: str
 ) -> HttpResponse:
     row = queries.check_of(_file(request, slug, pk, file_pk))
     path = getattr(row, field, "")
@@ -204,17 +205,17 @@ def _kept(
     return answer
 
 
-def turning_view(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse:
+def turning_view(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """The part as GLB, for the turning view."""
     return _kept(request, slug, pk, file_pk, "view", "model/gltf-binary")
 
 
-def still(request: HttpRequest, slug: str, pk: int, file_pk: int) -> HttpResponse:
+def still(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """The part as a picture."""
     return _kept(request, slug, pk, file_pk, "still", "image/png")
 
 
-def working(request: HttpRequest, slug: str, pk: int, file_pk: int, key: str) -> HttpResponse:
+def working(request: Request, slug: str, pk: int, file_pk: int, key: str) -> HttpResponse:
     """How a figure of the check came about."""
     row = queries.check_of(_file(request, slug, pk, file_pk))
     figure = row.figure(key) if row else None
@@ -225,7 +226,7 @@ def working(request: HttpRequest, slug: str, pk: int, file_pk: int, key: str) ->
     )
 
 
-def _describe(request: HttpRequest, file: PartFile) -> str:
+def _describe(request: Request, file: PartFile) -> str:
     form = PartForm(request.POST, instance=file)
     if not form.is_valid():
         raise ValidationError([t for errors in form.errors.values() for t in errors])
@@ -234,7 +235,7 @@ def _describe(request: HttpRequest, file: PartFile) -> str:
     return f"What you say of {file.name} is kept."
 
 
-def _say_unit(request: HttpRequest, file: PartFile) -> str:
+def _say_unit(request: Request, file: PartFile) -> str:
     actions.describe_part(
         request.user,
         file,
@@ -246,24 +247,24 @@ def _say_unit(request: HttpRequest, file: PartFile) -> str:
     return "The unit is kept; the part is checked anew with it."
 
 
-def _again(request: HttpRequest, file: PartFile) -> str:
+def _again(request: Request, file: PartFile) -> str:
     actions.check_again(request.user, file)
     return f"{file.name} is checked anew."
 
 
-def _stop(request: HttpRequest, file: PartFile) -> str:
+def _stop(request: Request, file: PartFile) -> str:
     actions.stop_check(request.user, file)
     return "The check stops."
 
 
-def _mended(request: HttpRequest, file: PartFile) -> str:
+def _mended(request: Request, file: PartFile) -> str:
     return (
         f"{actions.take_mended(request.user, file).name} is handed in beside the original, and is"
         " being checked."
     )
 
 
-def _remove(request: HttpRequest, file: PartFile) -> str:
+def _remove(request: Request, file: PartFile) -> str:
     actions.remove_file(request.user, file)
     return f"{file.name} is taken out of {file.version}."
 
@@ -279,7 +280,7 @@ CHANGES: dict[str, Callable[[HttpRequest, PartFile], str]] = {
 
 
 @require_POST
-def change(request: HttpRequest, slug: str, pk: int, file_pk: int, what: str) -> HttpResponse:
+def change(request: Request, slug: str, pk: int, file_pk: int, what: str) -> HttpResponse:
     """Change something of a part: what is said of it, its check, whether it is handed in at all."""
     file = _file(request, slug, pk, file_pk)
     if what not in CHANGES:
@@ -294,7 +295,7 @@ def change(request: HttpRequest, slug: str, pk: int, file_pk: int, what: str) ->
     return redirect(file)
 
 
-def parts(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def parts(request: Request, slug: str, pk: int) -> HttpResponse:
     """The parts of an entry's newest version, for its page."""
     round = round_for(request.user, slug)
     entry = queries.entry_for(request.user, round, pk)
@@ -332,7 +333,7 @@ def targets(user: User, entry: Any) -> list[Any]:
     return [r for r in rounds.distinct()[:20] if entry.designer_id == user.pk or user.is_staff]
 
 
-def compare(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def compare(request: Request, slug: str, pk: int) -> HttpResponse:
     """Two versions of an entry side by side, turning together, with the differences of their
     figures.
     """

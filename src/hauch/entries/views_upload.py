@@ -6,7 +6,7 @@ import uuid
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_http_methods, require_POST
 
@@ -15,10 +15,11 @@ from hauch.entries.models import Upload, Version
 from hauch.entries.queries import entry_for
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import require
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 
 
-def _version(request: HttpRequest, slug: str, pk: int) -> Version:
+def _version(request: Request, slug: str, pk: int) -> Version:
     round = round_for(request.user, slug)
     entry = entry_for(request.user, round, pk)
     version = entry.versions.order_by("-number").first()
@@ -29,7 +30,7 @@ def _version(request: HttpRequest, slug: str, pk: int) -> Version:
 
 
 @require_POST
-def begin(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def begin(request: Request, slug: str, pk: int) -> HttpResponse:
     """Begin an upload in pieces (name and size), or take whole files from a plain form."""
     version = _version(request, slug, pk)
     if getattr(request, "upload_too_large", False):
@@ -54,7 +55,7 @@ def begin(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return JsonResponse({"key": str(row.key), "received": row.received})
 
 
-def _at_once(request: HttpRequest, version: Version) -> HttpResponse:
+def _at_once(request: Request, version: Version) -> HttpResponse:
     for file in request.FILES.getlist("files")[: actions.MOST_FILES]:
         try:
             if problem := uploads.why_not(file.name, file.size):
@@ -68,7 +69,7 @@ def _at_once(request: HttpRequest, version: Version) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-def piece(request: HttpRequest, slug: str, pk: int, key: uuid.UUID) -> HttpResponse:
+def piece(request: Request, slug: str, pk: int, key: uuid.UUID) -> HttpResponse:
     """How much of a file is here (GET), or the next piece of it (POST, the bytes as body)."""
     version = _version(request, slug, pk)
     require(request.user, "entry.add", version.entry.round)

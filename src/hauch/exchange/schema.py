@@ -165,6 +165,12 @@ VersionRow = row(
     files=list[row(PartFile)],  # type: ignore[misc]
     predictions=list[row(Prediction, made_by=str)],  # type: ignore[misc]
 )
+RecordingRow = row(
+    Recording,
+    source=SourceRow | None,
+    beside=Ref,
+    observations=list[SeenRow],  # type: ignore[valid-type]
+)
 RuleRow = row(
     RuleVersion,
     tests=list[str],
@@ -215,10 +221,7 @@ RoundFile = msgspec.defstruct(
         ("tests", list[TestRow]),  # type: ignore[valid-type]
         ("rules", list[RuleRow]),  # type: ignore[valid-type]
         ("entries", list[row(Entry, versions=list[VersionRow])]),  # type: ignore[misc,valid-type]
-        (
-            "recordings",
-            list[row(Recording, source=SourceRow | None, beside=Ref, observations=list[SeenRow])],
-        ),  # type: ignore[misc,valid-type]
+        ("recordings", list[RecordingRow]),  # type: ignore[valid-type]
         ("runs", list[RunRow]),  # type: ignore[valid-type]
         ("standings", dict[str, list[Kept]]),
     ],

@@ -81,10 +81,10 @@ def content_of(round: Round) -> dict[str, Any]:
     )
     rigs = _rigs_of(round)
     instruments = {m.instrument.uid: m.instrument for rig in rigs for m in rig.meters.all()}
-    specimens = ReferenceSpecimen.objects.filter(
+    referenced = ReferenceSpecimen.objects.filter(
         pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round)
     )
-    specimens = list(specimens.select_related("type").order_by("uid"))
+    specimens = list(referenced.select_related("type").order_by("uid"))
     types = {s.type.uid: s.type for s in specimens}
     return {
         "exported_by": f"Hauch {__version__}",

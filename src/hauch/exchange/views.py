@@ -8,17 +8,18 @@ from typing import IO
 
 from asgiref.sync import sync_to_async
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.exchange import transfer
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.permissions import require
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 
 
-def export_zip(request: HttpRequest, slug: str) -> HttpResponseBase:
+def export_zip(request: Request, slug: str) -> HttpResponseBase:
     """The whole round as one ZIP."""
     round = round_for(request.user, slug, "round.export")
     made = TemporaryFile()  # noqa: SIM115 closed when all of it is sent
@@ -43,7 +44,7 @@ async def _blocks(file: IO[bytes]) -> AsyncIterator[bytes]:
         file.close()
 
 
-def export_csv(request: HttpRequest, slug: str) -> HttpResponse:
+def export_csv(request: Request, slug: str) -> HttpResponse:
     """The standing, or the results of all runs, as CSV."""
     round = round_for(request.user, slug, "round.export")
     if request.GET.get("table") == "results":
@@ -59,7 +60,7 @@ def export_csv(request: HttpRequest, slug: str) -> HttpResponse:
     )
 
 
-def import_zip(request: HttpRequest) -> HttpResponse:
+def import_zip(request: Request) -> HttpResponse:
     """Read an exported round."""
     require(request.user, "round.import")
     problem = ""
@@ -71,7 +72,7 @@ def import_zip(request: HttpRequest) -> HttpResponse:
             problem = "Choose the ZIP file of an exported round first."
         else:
             try:
-                round = transfer.import_round(request.user, sent.file)
+                round = transfer.import_round(request.user, sent.file or b"")
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:
@@ -86,7 +87,7 @@ def import_zip(request: HttpRequest) -> HttpResponse:
     )
 
 
-def library(request: HttpRequest) -> HttpResponse:
+def library(request: Request) -> HttpResponse:
     """Rigs and instruments as JSON, or one of them as CSV."""
     table = request.GET.get("table")
     if table == "instruments":
@@ -96,7 +97,7 @@ def library(request: HttpRequest) -> HttpResponse:
     return _attachment(export_library().encode(), "library.json", "application/json")
 
 
-def import_stores(request: HttpRequest) -> HttpResponse:
+def import_stores(request: Request) -> HttpResponse:
     """Read a library of rigs and instruments."""
     require(request.user, "stores.change")
     problem = ""

@@ -9,7 +9,7 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.http import Http404, HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -29,6 +29,7 @@ from hauch.live import actions as live
 from hauch.live import guide
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
+from hauch.people.requests import Request
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
@@ -38,7 +39,7 @@ SWEEP_FROM, SWEEP_TO, SWEEP_STEPS, SWEEP_DWELL = 30.0, 100.0, 8, 12.0
 """The sweep that is offered; the form may ask for another."""
 
 
-def live_for(request: HttpRequest, round: Round, pk: int) -> Live:
+def live_for(request: Request, round: Round, pk: int) -> Live:
     """One live recording of a round, with all that its page reads."""
     found = (
         Live.objects.select_related(
@@ -60,7 +61,7 @@ def live_for(request: HttpRequest, round: Round, pk: int) -> Live:
 
 
 @require_POST
-def start(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
+def start(request: Request, slug: str, test_pk: int) -> HttpResponse:
     """Begin a recording."""
     round = round_for(request.user, slug, "run.record")
     test = get_object_or_404(Test.objects.select_related("rig", "setting"), pk=test_pk, round=round)
@@ -72,7 +73,7 @@ def start(request: HttpRequest, slug: str, test_pk: int) -> HttpResponse:
         return redirect("bench:overview", slug)
 
 
-def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def page(request: Request, slug: str, pk: int) -> HttpResponse:
     """The live bench."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -95,7 +96,7 @@ def page(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return render(request, "live/page.html", context)
 
 
-def config(request: HttpRequest, one: Live) -> dict[str, Any]:
+def config(request: Request, one: Live) -> dict[str, Any]:
     """What the page's script reads: channels with unit and digits, the reference's bands,
     addresses.
     """
@@ -140,7 +141,7 @@ def config(request: HttpRequest, one: Live) -> dict[str, Any]:
     }
 
 
-def _guide(request: HttpRequest, one: Live) -> dict[str, Any]:
+def _guide(request: Request, one: Live) -> dict[str, Any]:
     """What the guide shows: steps, readings taken, room, tasks."""
     units, status = request.user.units, status_of(one)
     rows = guide.reading_rows(one)
@@ -195,7 +196,7 @@ def _room_of(one: Live) -> dict[str, float | None]:
     return {name: getattr(last, name) if last else None for name in AMBIENT}
 
 
-def guide_part(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def guide_part(request: Request, slug: str, pk: int) -> HttpResponse:
     """The guide alone, when something changed."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -206,7 +207,7 @@ def guide_part(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     )
 
 
-def _go(request: HttpRequest, target: str) -> HttpResponse:
+def _go(request: Request, target: str) -> HttpResponse:
     if request.htmx:
         answer = HttpResponse(status=204)
         answer["HX-Redirect"] = target
@@ -214,7 +215,7 @@ def _go(request: HttpRequest, target: str) -> HttpResponse:
     return redirect(target)
 
 
-def _do(request: HttpRequest, slug: str, pk: int, action: Callable[[Live], Any]) -> HttpResponse:
+def _do(request: Request, slug: str, pk: int, action: Callable[[Live], Any]) -> HttpResponse:
     """Do one thing and show the guide again, with a sentence where it could not be done."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -233,7 +234,7 @@ def _do(request: HttpRequest, slug: str, pk: int, action: Callable[[Live], Any])
 
 
 @require_POST
-def step(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def step(request: Request, slug: str, pk: int) -> HttpResponse:
     """Confirm or do the step that is now."""
     key = request.POST.get("step", "")
 
@@ -257,7 +258,7 @@ def step(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def throttle(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def throttle(request: Request, slug: str, pk: int) -> HttpResponse:
     """Turn the throttle, close it, search a figure or sweep."""
     wish = request.POST.get("do", "")
 
@@ -304,26 +305,26 @@ def throttle(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def take(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def take(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take a reading."""
     return _do(request, slug, pk, lambda one: live.take(request.user, one))
 
 
 @require_POST
-def undo(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def undo(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take the last reading back."""
     return _do(request, slug, pk, lambda one: live.undo(request.user, one))
 
 
 @require_POST
-def setting(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def setting(request: Request, slug: str, pk: int) -> HttpResponse:
     """Go on with another setting of the same part."""
     chosen = get_object_or_404(Setting, pk=request.POST.get("setting") or 0)
     return _do(request, slug, pk, lambda one: live.set_setting(request.user, one, chosen))
 
 
 @require_POST
-def note(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def note(request: Request, slug: str, pk: int) -> HttpResponse:
     """Write down what was seen, with a picture."""
 
     def action(one: Live) -> None:
@@ -340,14 +341,14 @@ def note(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return _do(request, slug, pk, action)
 
 
-def _picture(request: HttpRequest):
+def _picture(request: Request):
     """The picture that was sent, checked; None where none was."""
     sent = request.FILES.get("picture")
     return keep_picture(request.user, sent.read()) if sent is not None else None
 
 
 @require_POST
-def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def accept(request: Request, slug: str, pk: int) -> HttpResponse:
     """Make a run of the readings."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -358,7 +359,7 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         if not form.is_valid():
             raise ValidationError(
                 [
-                    f"{form.fields[name].label}: {' '.join(errors)}"
+                    f"{form.fields[name].label}: {' '.join(map(str, errors))}"
                     for name, errors in form.errors.items()
                 ]
             )
@@ -366,7 +367,7 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
         if not form.is_valid():
             raise ValidationError(
                 [
-                    f"{form.fields[name].label}: {' '.join(errors)}"
+                    f"{form.fields[name].label}: {' '.join(map(str, errors))}"
                     for name, errors in form.errors.items()
                 ]
             )
@@ -400,7 +401,7 @@ def accept(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return _go(request, one.get_absolute_url())
 
 
-def _next(request: HttpRequest, one: Live) -> str:
+def _next(request: Request, one: Live) -> str:
     """Where to go after a run: on with the next repeat of this part, or off the rig and to what is
     due.
     """
@@ -422,7 +423,7 @@ def _next(request: HttpRequest, one: Live) -> str:
 
 
 @require_POST
-def end(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def end(request: Request, slug: str, pk: int) -> HttpResponse:
     """End the recording."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -451,7 +452,7 @@ def end(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def give_up(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def give_up(request: Request, slug: str, pk: int) -> HttpResponse:
     """The part did not finish."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
@@ -468,13 +469,13 @@ def give_up(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return redirect(run)
 
 
-def _stream_of(request: HttpRequest, slug: str, pk: int) -> Live:
+def _stream_of(request: Request, slug: str, pk: int) -> Live:
     round = round_for(request.user, slug, "bench.view")
     request.user.pk  # noqa: B018 the session is read here, where the database may be asked
     return live_for(request, round, pk)
 
 
-async def stream(request: HttpRequest, slug: str, pk: int) -> HttpResponseBase:
+async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
     last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
 
@@ -10,11 +10,12 @@ from hauch.bench.queries import runs, seen_of, was_run
 from hauch.entries.queries import entry_for
 from hauch.pages.report import sections_of
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 from hauch.verdict import queries
 
 
-def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def entry(request: Request, slug: str, pk: int) -> HttpResponse:
     """An entry's page: story, versions, specimens, and what the bench found."""
     round = round_for(request.user, slug)
     found = entry_for(request.user, round, pk)
@@ -49,7 +50,7 @@ def entry(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return render(request, "pages/entry.html", context)
 
 
-def report(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def report(request: Request, slug: str, pk: int) -> HttpResponse:
     """All that the bench found of an entry, to be read or printed."""
     round = round_for(request.user, slug)
     found = entry_for(request.user, round, pk)

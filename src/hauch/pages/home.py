@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 
 from hauch.bench.models import Result, Run
@@ -10,6 +10,7 @@ from hauch.bench.queries import lives_of, plan_of, runs
 from hauch.entries.models import Entry
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import rounds_of
 from hauch.stores.models import Instrument
@@ -21,7 +22,7 @@ BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBL
 """What is on the bench comes first, what is published last."""
 
 
-def home(request: HttpRequest) -> HttpResponse:
+def home(request: Request) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
     rounds = rounds_of(request.user)
     rounds.sort(
@@ -43,7 +44,7 @@ def home(request: HttpRequest) -> HttpResponse:
     return render(request, "pages/home.html", context)
 
 
-def attention(request: HttpRequest) -> HttpResponse:
+def attention(request: Request) -> HttpResponse:
     """References that drifted and meters whose calibration is due, in all rounds whose bench the
     person sees; Home fetches it after itself.
     """
@@ -52,7 +53,7 @@ def attention(request: HttpRequest) -> HttpResponse:
     return render(request, "pages/_attention.html", {"alarms": found, "meters": meters})
 
 
-def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
+def _day_of(request: Request, round: Round) -> dict[str, object]:
     row: dict[str, object] = {"round": round}
     rules, stored = (
         standing_now(round) if allowed(request.user, "verdict.view_early", round) else (None, None)
@@ -70,7 +71,7 @@ def _day_of(request: HttpRequest, round: Round) -> dict[str, object]:
     return row
 
 
-def search(request: HttpRequest) -> HttpResponse:
+def search(request: Request) -> HttpResponse:
     """Find an entry, a run by its number, a meter."""
     query = request.GET.get("q", "").strip()
     context: dict[str, object] = {"query": query}

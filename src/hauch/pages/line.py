@@ -47,7 +47,7 @@ def _query() -> tuple[str, tuple[Any, ...]]:
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     sql, parameters = _query()
-    stands_for = {ANY_ROUND: round.pk, ANY_DAY: timezone.localdate()}
+    stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: timezone.localdate()}
     with connection.cursor() as cursor:
         cursor.execute(sql, [stands_for.get(value, value) for value in parameters])
         row = cursor.fetchone()

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.pages.reference_health import bench_rounds, care_of, hours_of, series_of
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds import references
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import ReferenceSpecimen
 
 
-def specimen(request: HttpRequest, pk: int) -> HttpResponse:
+def specimen(request: Request, pk: int) -> HttpResponse:
     """One reference specimen: hours, state, and its control charts over all rounds whose bench the
     person may see.
     """
@@ -43,7 +44,7 @@ def specimen(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "pages/specimen.html", context)
 
 
-def care(request: HttpRequest, slug: str) -> HttpResponse:
+def care(request: Request, slug: str) -> HttpResponse:
     """The references of a round, test by test, and what can be done with them."""
     round = round_for(request.user, slug, "bench.view")
     rows = care_of(round)
@@ -67,7 +68,7 @@ def care(request: HttpRequest, slug: str) -> HttpResponse:
     return render(request, "pages/care.html", context)
 
 
-def _chosen(request: HttpRequest, round: Round) -> tuple[ReferenceSpecimen, list[Test]]:
+def _chosen(request: Request, round: Round) -> tuple[ReferenceSpecimen, list[Test]]:
     pk = request.POST.get("specimen", "")
     found = (
         ReferenceSpecimen.objects.select_related("type")
@@ -81,7 +82,7 @@ def _chosen(request: HttpRequest, round: Round) -> tuple[ReferenceSpecimen, list
 
 
 @require_POST
-def change(request: HttpRequest, slug: str) -> HttpResponse:
+def change(request: Request, slug: str) -> HttpResponse:
     """Bring a specimen in, change to it, retire it or note that it broke."""
     round = round_for(request.user, slug, "reference.change")
     what, reason = request.POST.get("what", ""), request.POST.get("reason", "")[:500]

@@ -8,10 +8,11 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.bench.actions import runs_by_test
+from hauch.people.requests import Request
 from hauch.rounds.actions import change_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
 from hauch.rounds.forms import RulesForm
@@ -90,7 +91,7 @@ def swaps(moved: list[Moved]) -> str:
     )
 
 
-def change(request: HttpRequest, slug: str) -> HttpResponse:
+def change(request: Request, slug: str) -> HttpResponse:
     """Change the rules: in place while the brief is written; afterwards with a look at what it
     does, and as a new version.
     """

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 
 from hauch.people.forms import UnitsForm
+from hauch.people.requests import Request
 
 
-def person(request: HttpRequest) -> HttpResponse:
+def person(request: Request) -> HttpResponse:
     """Units, roles, signing out."""
     form = UnitsForm(request.POST or None, instance=request.user)
     if request.method == "POST" and form.is_valid():

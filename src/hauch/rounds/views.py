@@ -27,6 +27,7 @@ from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import ROLES, allowed, require
+from hauch.people.requests import Request
 from hauch.rounds import actions, invitations
 from hauch.rounds.checks import problems_of
 from hauch.rounds.forms import (
@@ -46,7 +47,7 @@ from hauch.ui.fields import sent
 AUDIT_PAGE = 50
 
 
-def begin(request: HttpRequest) -> HttpResponse:
+def begin(request: Request) -> HttpResponse:
     """Begin a round from a usual one."""
     require(request.user, "round.create")
     form = BeginForm(sent(request))
@@ -74,7 +75,7 @@ def begin(request: HttpRequest) -> HttpResponse:
     )
 
 
-def brief(request: HttpRequest, slug: str) -> HttpResponse:
+def brief(request: Request, slug: str) -> HttpResponse:
     """The question, the envelope, the tests and the rules of a round."""
     round = round_for(request.user, slug)
     tests = round_tests(round)
@@ -114,7 +115,7 @@ def picture(envelope: Envelope, units: str, width: float = 780, height: float = 
     return mark_safe(svg)  # noqa: S308 the writer escapes every text
 
 
-def change(request: HttpRequest, slug: str) -> HttpResponse:
+def change(request: Request, slug: str) -> HttpResponse:
     """Change the brief."""
     round = round_for(request.user, slug, "round.change")
     form = BriefForm(sent(request), instance=round, units=request.user.units)
@@ -153,7 +154,7 @@ def _to_form(form: Any, problem: ValidationError) -> None:
         form.add_error(name if name in form.fields else None, errors)
 
 
-def envelope(request: HttpRequest, slug: str) -> HttpResponse:
+def envelope(request: Request, slug: str) -> HttpResponse:
     """The envelope: dimensions beside the drawing, which follows while they are typed and keeps its
     last good state.
     """
@@ -200,7 +201,7 @@ def envelope(request: HttpRequest, slug: str) -> HttpResponse:
 FORMATS = {"svg": "image/svg+xml", "dxf": "image/vnd.dxf", "stl": "model/stl", "step": "model/step"}
 
 
-def envelope_file(request: HttpRequest, slug: str, kind: str) -> HttpResponse:
+def envelope_file(request: Request, slug: str, kind: str) -> HttpResponse:
     """The envelope as a drawing (SVG, DXF) or as solids to model against (STL, STEP), in
     millimetres.
     """
@@ -226,7 +227,7 @@ def envelope_file(request: HttpRequest, slug: str, kind: str) -> HttpResponse:
     return answer
 
 
-def sheet(request: HttpRequest, slug: str) -> HttpResponse:
+def sheet(request: Request, slug: str) -> HttpResponse:
     """The rule sheet, to be read or printed."""
     round = round_for(request.user, slug)
     rules = current_rules(round, request.GET.get("rules"))
@@ -242,7 +243,7 @@ def sheet(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 @require_POST
-def ask(request: HttpRequest, slug: str) -> HttpResponse:
+def ask(request: Request, slug: str) -> HttpResponse:
     """Ask about the rules in force, or object to them."""
     round = round_for(request.user, slug, "rules.ask")
     rules = current_rules(round)
@@ -257,7 +258,7 @@ def ask(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 @require_POST
-def answer(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def answer(request: Request, slug: str, pk: int) -> HttpResponse:
     """Answer a question."""
     round = round_for(request.user, slug, "rules.answer")
     question = get_object_or_404(
@@ -272,7 +273,7 @@ def answer(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def move(request: HttpRequest, slug: str) -> HttpResponse:
+def move(request: Request, slug: str) -> HttpResponse:
     """Open the round for entries, or go to the bench."""
     round = round_for(request.user, slug, "round.change")
     try:
@@ -292,7 +293,7 @@ def move(request: HttpRequest, slug: str) -> HttpResponse:
     return redirect("rounds:brief", slug)
 
 
-def people(request: HttpRequest, slug: str) -> HttpResponse:
+def people(request: Request, slug: str) -> HttpResponse:
     """Who is in the round, and links by which others join."""
     round = round_for(request.user, slug, "people.invite")
     form = InviteForm(sent(request))
@@ -322,7 +323,7 @@ def people(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 @require_POST
-def revoke(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def revoke(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take an invitation back."""
     round = round_for(request.user, slug, "people.invite")
     invitations.revoke(
@@ -334,7 +335,7 @@ def revoke(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def role(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def role(request: Request, slug: str, pk: int) -> HttpResponse:
     """Give a member another role, or take them out."""
     round = round_for(request.user, slug, "people.invite")
     member = get_object_or_404(
@@ -409,7 +410,7 @@ def _new_person(data: dict[str, str]) -> User:
     return person
 
 
-def audit(request: HttpRequest, slug: str) -> HttpResponse:
+def audit(request: Request, slug: str) -> HttpResponse:
     """Who changed what in the round, newest first."""
     round = round_for(request.user, slug, "audit.view")
     rows = AuditEntry.objects.filter(round=round).select_related("user")

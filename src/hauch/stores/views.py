@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.http import require_POST
@@ -18,6 +18,7 @@ from hauch.core.measure.rigs import RIGS, RigKind, check_constants
 from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
+from hauch.people.requests import Request
 from hauch.stores import actions
 from hauch.stores.forms import (
     CalibrationForm,
@@ -43,7 +44,7 @@ from hauch.ui.fields import parse_number, sent
 EMPTY_ROWS = 5
 
 
-def stores(request: HttpRequest) -> HttpResponse:
+def stores(request: Request) -> HttpResponse:
     """What there is to measure with, and what is due."""
     context = {
         "rigs": [
@@ -92,7 +93,7 @@ def _constant_rows(rig: Rig) -> list[dict[str, Any]]:
     ]
 
 
-def _rig_context(request: HttpRequest, rig: Rig) -> dict[str, Any]:
+def _rig_context(request: Request, rig: Rig) -> dict[str, Any]:
     kind = rig.how
     problems = check_constants(kind, rig.pairs)
     drawing = rig_drawing(kind.key, {k: v for k, v in rig.pairs.items() if k not in problems})
@@ -128,7 +129,7 @@ def _rig_context(request: HttpRequest, rig: Rig) -> dict[str, Any]:
     }
 
 
-def rig(request: HttpRequest, pk: int) -> HttpResponse:
+def rig(request: Request, pk: int) -> HttpResponse:
     """A rig in one state: diagram, constants, sensors and meters, calibrations, states."""
     found = get_object_or_404(Rig.objects.select_related("next"), pk=pk)
     context = _rig_context(request, found)
@@ -136,7 +137,7 @@ def rig(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "stores/rig.html", context)
 
 
-def new_rig(request: HttpRequest) -> HttpResponse:
+def new_rig(request: Request) -> HttpResponse:
     """Put up a rig of a kind."""
     require(request.user, "stores.change")
     kind = RIGS.get(request.GET.get("kind", ""))
@@ -156,7 +157,7 @@ def new_rig(request: HttpRequest) -> HttpResponse:
     return _rig_form(request, form, kind, None)
 
 
-def change_rig(request: HttpRequest, pk: int) -> HttpResponse:
+def change_rig(request: Request, pk: int) -> HttpResponse:
     """Change a rig; once it has runs that is its next state."""
     require(request.user, "stores.change")
     found = get_object_or_404(Rig.objects.prefetch_related("meters"), pk=pk)
@@ -190,9 +191,7 @@ def change_rig(request: HttpRequest, pk: int) -> HttpResponse:
     return _rig_form(request, form, found.how, found)
 
 
-def _rig_form(
-    request: HttpRequest, form: RigForm, kind: RigKind, found: Rig | None
-) -> HttpResponse:
+def _rig_form(request: Request, form: RigForm, kind: RigKind, found: Rig | None) -> HttpResponse:
     """The form beside its drawing; while somebody types (htmx) the drawing alone, and nothing is
     saved.
     """
@@ -217,7 +216,7 @@ def _rig_form(
 
 
 @require_POST
-def rig_drawing_now(request: HttpRequest, kind: str) -> HttpResponse:
+def rig_drawing_now(request: Request, kind: str) -> HttpResponse:
     """The drawing of what stands in the form, while it is typed; saves nothing."""
     require(request.user, "stores.change")
     if kind not in RIGS:
@@ -227,7 +226,7 @@ def rig_drawing_now(request: HttpRequest, kind: str) -> HttpResponse:
     )
 
 
-def calibrate_rig(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+def calibrate_rig(request: Request, pk: int, kind: str) -> HttpResponse:
     """Guided calibration: a traverse of the tube, or a blank plate. Shows the result while it is
     typed, keeps it on request.
     """
@@ -275,7 +274,7 @@ def calibrate_rig(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
 class _Traverse:
     """The form of a traverse: radii by points, and the centre beside each."""
 
-    def __init__(self, request: HttpRequest, rig: Rig):
+    def __init__(self, request: Request, rig: Rig):
         self.request, self.units = request, request.user.units
         data = request.POST or request.GET
         self.method = data.get("method") if data.get("method") in TRAVERSES else "log_linear"
@@ -339,7 +338,7 @@ class _Traverse:
 class _BlankPlate:
     """The form of a blank-plate test: pressures and the flows that still pass."""
 
-    def __init__(self, request: HttpRequest, rig: Rig):
+    def __init__(self, request: Request, rig: Rig):
         self.request, self.units = request, request.user.units
 
     def rows(self) -> list[tuple[str, str]]:
@@ -373,7 +372,7 @@ def _figures(texts: list[str], kind: str, units: str, where: str) -> list[float]
         raise ValidationError(f"{where}: {problem}") from problem
 
 
-def new_instrument(request: HttpRequest) -> HttpResponse:
+def new_instrument(request: Request) -> HttpResponse:
     """Take an instrument into the stores."""
     require(request.user, "stores.change")
     channel = request.GET.get("channel", "")
@@ -383,13 +382,13 @@ def new_instrument(request: HttpRequest) -> HttpResponse:
     return _instrument_form(request, Instrument(channel=channel))
 
 
-def change_instrument(request: HttpRequest, pk: int) -> HttpResponse:
+def change_instrument(request: Request, pk: int) -> HttpResponse:
     """Change what is known of an instrument."""
     require(request.user, "stores.change")
     return _instrument_form(request, get_object_or_404(Instrument, pk=pk))
 
 
-def _instrument_form(request: HttpRequest, instrument: Instrument) -> HttpResponse:
+def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
     form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         actions.save_instrument(request.user, form.instance)
@@ -404,7 +403,7 @@ def _instrument_form(request: HttpRequest, instrument: Instrument) -> HttpRespon
 
 
 @require_POST
-def ask(request: HttpRequest, pk: int) -> HttpResponse:
+def ask(request: Request, pk: int) -> HttpResponse:
     """Ask a meter on a line who it is and what it reads."""
     found = get_object_or_404(Instrument, pk=pk)
     try:
@@ -414,7 +413,7 @@ def ask(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect(found)
 
 
-def instrument(request: HttpRequest, pk: int) -> HttpResponse:
+def instrument(request: Request, pk: int) -> HttpResponse:
     """An instrument: specification, calibrations, the line with its residuals."""
     found = get_object_or_404(
         Instrument.objects.prefetch_related("calibrations__entered_by"), pk=pk
@@ -457,7 +456,7 @@ def _residuals(instrument: Instrument, calibration: Calibration | None) -> dict[
     return {"kind": instrument.reads.kind, "points": points, "band": band}
 
 
-def calibrate(request: HttpRequest, pk: int) -> HttpResponse:
+def calibrate(request: Request, pk: int) -> HttpResponse:
     """Calibrate an instrument: the line and its residuals while points are typed, kept on request."""
     require(request.user, "stores.change")
     found = get_object_or_404(Instrument, pk=pk)
@@ -521,7 +520,7 @@ def calibrate(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
-def withdraw_calibration(request: HttpRequest, pk: int) -> HttpResponse:
+def withdraw_calibration(request: Request, pk: int) -> HttpResponse:
     """Take a calibration out of use."""
     calibration = get_object_or_404(Calibration.objects.select_related("instrument"), pk=pk)
     try:
@@ -537,7 +536,7 @@ def withdraw_calibration(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
-def new_reference(request: HttpRequest) -> HttpResponse:
+def new_reference(request: Request) -> HttpResponse:
     """Take a reference specimen into the stores."""
     form = ReferenceForm(request.POST)
     if form.is_valid():
@@ -559,7 +558,7 @@ def new_reference(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def note_reference(request: HttpRequest, pk: int) -> HttpResponse:
+def note_reference(request: Request, pk: int) -> HttpResponse:
     """Change a reference specimen's note or picture."""
     specimen = get_object_or_404(ReferenceSpecimen.objects.select_related("type"), pk=pk)
     picture_file = request.FILES.get("picture")
@@ -574,7 +573,7 @@ def note_reference(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect(specimen)
 
 
-def picture(request: HttpRequest, sha256: str) -> HttpResponse:
+def picture(request: Request, sha256: str) -> HttpResponse:
     """A picture, which was written anew when it came in."""
     from hauch.people.keep import kept
 

@@ -94,7 +94,7 @@ def measured_tests(
         )
         for source in sources
     ]
-    seen = {run.reference for test in made for run in test.runs} - {None}
+    seen = {run.reference for test in made for run in test.runs if run.reference is not None}
     names = {
         specimen.pk: (specimen.serial, str(specimen))
         for specimen in ReferenceSpecimen.objects.filter(pk__in=seen).select_related("type")
@@ -152,7 +152,7 @@ def rules_of(rules: RuleVersion) -> Rules:
     """A version of the rules as values."""
     return Rules(
         rules.scheme,
-        rules.tie_rule,
+        rules.tie_rule,  # type: ignore[arg-type] one of the choices
         rules.level_as,
         rules.draws,
         rules.seed,
@@ -185,5 +185,12 @@ def judge_draft(round: Round, draft: RuleDraft, draws: int, seed: int) -> Judged
         kept = old if wanted.kind not in {"new", "again"} else None
         sources.append(Source(key, test, kept, anew=wanted.kind == "converted"))
         terms[key] = (wanted.weight, wanted.most_loss)
-    rules = Rules(draft.scheme, draft.tie_rule, draft.level_as, draws, seed, terms)
+    rules = Rules(
+        draft.scheme,
+        draft.tie_rule,  # type: ignore[arg-type] one of the choices
+        draft.level_as,
+        draws,
+        seed,
+        terms,
+    )
     return judge_values(rules, field_of(round, sources))

@@ -13,6 +13,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import round_for, round_tests
 from hauch.verdict import actions, queries
@@ -22,7 +23,7 @@ from hauch.verdict.publishing import shown
 PAGE = 30
 
 
-def standing(request: HttpRequest, slug: str) -> HttpResponse:
+def standing(request: Request, slug: str) -> HttpResponse:
     """The standing: question, answer in a sentence, table with the chart in its rows, working
     beside.
     """
@@ -59,7 +60,7 @@ def standing(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 def _table(
-    request: HttpRequest, round: Round, rules: RuleVersion, stored: Standing, tests: list
+    request: Request, round: Round, rules: RuleVersion, stored: Standing, tests: list
 ) -> dict[str, Any]:
     page = Paginator(stored.rows.select_related("entry"), PAGE).get_page(request.GET.get("page"))
     rows = list(page.object_list)
@@ -107,9 +108,7 @@ def _shared(rows: list[StandingRow], row: StandingRow) -> bool:
     return row.rank is not None and sum(other.rank == row.rank for other in rows) > 1
 
 
-def cell(
-    request: HttpRequest, slug: str, number: int, entry_pk: int, test_key: str
-) -> HttpResponse:
+def cell(request: Request, slug: str, number: int, entry_pk: int, test_key: str) -> HttpResponse:
     """The working of one cell of the standing."""
     round = round_for(request.user, slug, "round.view")
     if not allowed(request.user, "verdict.view_early", round):
@@ -139,7 +138,7 @@ def cell(
 
 
 @require_POST
-def publish(request: HttpRequest, slug: str) -> HttpResponse:
+def publish(request: Request, slug: str) -> HttpResponse:
     """Publish the standing."""
     round = round_for(request.user, slug, "round.publish")
     try:

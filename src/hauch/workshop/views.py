@@ -16,6 +16,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.core.part.cautions import POWER
 from hauch.people.permissions import allowed
+from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
 from hauch.ui.fields import parse_number, sent
 from hauch.workshop import actions, queries
@@ -32,9 +33,7 @@ from hauch.workshop.models import Balance, Specimen, WorkStep
 PAGE = 50
 
 
-def specimen_list(
-    request: HttpRequest, slug: str, form: SpecimenForm | None = None
-) -> HttpResponse:
+def specimen_list(request: Request, slug: str, form: SpecimenForm | None = None) -> HttpResponse:
     """The board: what is to be printed, on the printer, in the oven, glued, ready; what is late. As
     a list with ``?as=list``.
     """
@@ -59,7 +58,7 @@ def specimen_list(
 
 
 @require_POST
-def add(request: HttpRequest, slug: str) -> HttpResponse:
+def add(request: Request, slug: str) -> HttpResponse:
     """Add or plan a specimen."""
     round = round_for(request.user, slug, "specimen.change")
     form = SpecimenForm(request.POST, round=round)
@@ -89,13 +88,13 @@ def add(request: HttpRequest, slug: str) -> HttpResponse:
     return specimen_list(request, slug, form)
 
 
-def _specimen(request: HttpRequest, slug: str, pk: int, action: str | None = None) -> Specimen:
+def _specimen(request: Request, slug: str, pk: int, action: str | None = None) -> Specimen:
     round = round_for(request.user, slug, action) if action else round_for(request.user, slug)
     return queries.specimen_for(request.user, round, pk)
 
 
 @require_POST
-def move(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def move(request: Request, slug: str, pk: int) -> HttpResponse:
     """To the next state, or to the one that was chosen; back to the board or the specimen's page."""
     specimen = _specimen(request, slug, pk, "specimen.change")
     state = request.POST.get("state", "")
@@ -114,7 +113,7 @@ def move(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
 Forms = dict[str, Any]
 
 
-def specimen(request: HttpRequest, slug: str, pk: int, bound: Forms | None = None) -> HttpResponse:
+def specimen(request: Request, slug: str, pk: int, bound: Forms | None = None) -> HttpResponse:
     """A specimen: settings and prints, steps, sizes against the design, balance, and the way to the
     gate.
     """
@@ -154,7 +153,7 @@ def specimen(request: HttpRequest, slug: str, pk: int, bound: Forms | None = Non
     return render(request, "workshop/specimen.html", context, status=422 if bound else 200)
 
 
-def _set_print(request: HttpRequest, found: Specimen) -> str | Forms:
+def _set_print(request: Request, found: Specimen) -> str | Forms:
     form = PrintForm(request.POST, instance=found, units=request.user.units)
     if not form.is_valid():
         return {"print": form}
@@ -170,7 +169,7 @@ def _set_print(request: HttpRequest, found: Specimen) -> str | Forms:
     return "Kept."
 
 
-def _log(request: HttpRequest, found: Specimen) -> str | Forms:
+def _log(request: Request, found: Specimen) -> str | Forms:
     form = PrintRunForm(request.POST)
     if not form.is_valid():
         return {"log": form}
@@ -178,14 +177,14 @@ def _log(request: HttpRequest, found: Specimen) -> str | Forms:
     return f"The print on {row.machine} is logged."
 
 
-def _step(request: HttpRequest, found: Specimen) -> str | Forms:
+def _step(request: Request, found: Specimen) -> str | Forms:
     form = StepForm(request.POST)
     if not form.is_valid():
         return {"step": form}
     return f"Step {actions.add_step(request.user, found, **form.cleaned_data).order} is added."
 
 
-def _tick(request: HttpRequest, found: Specimen) -> str | Forms:
+def _tick(request: Request, found: Specimen) -> str | Forms:
     key = request.POST.get("step", "")
     step = get_object_or_404(
         WorkStep.objects.select_related("specimen__version__entry__round"),
@@ -196,7 +195,7 @@ def _tick(request: HttpRequest, found: Specimen) -> str | Forms:
     return f"Step {step.order} is {'done' if step.done_at else 'open again'}."
 
 
-def _measure(request: HttpRequest, found: Specimen) -> str | Forms:
+def _measure(request: Request, found: Specimen) -> str | Forms:
     form = MeasureForm(request.POST, units=request.user.units, part=found.version.entry.round.part)
     if not form.is_valid():
         return {"measure": form}
@@ -207,7 +206,7 @@ def _measure(request: HttpRequest, found: Specimen) -> str | Forms:
     )
 
 
-def _balance(request: HttpRequest, found: Specimen) -> str | Forms:
+def _balance(request: Request, found: Specimen) -> str | Forms:
     form = BalanceForm(request.POST, units=request.user.units)
     if not form.is_valid():
         return {"balance": form}
@@ -219,7 +218,7 @@ def _balance(request: HttpRequest, found: Specimen) -> str | Forms:
     return "The readings are kept; the correction stands below."
 
 
-def _residual(request: HttpRequest, found: Specimen) -> str | Forms:
+def _residual(request: Request, found: Specimen) -> str | Forms:
     key = request.POST.get("balance", "")
     row = get_object_or_404(
         Balance.objects.select_related("specimen__version__entry__round"),
@@ -253,7 +252,7 @@ CHANGES: dict[str, Callable[[HttpRequest, Specimen], str | Forms]] = {
 
 
 @require_POST
-def change(request: HttpRequest, slug: str, pk: int, what: str) -> HttpResponse:
+def change(request: Request, slug: str, pk: int, what: str) -> HttpResponse:
     """Change something of a specimen; a form that is refused comes back with its sentences."""
     found = _specimen(request, slug, pk, "specimen.change")
     if what not in CHANGES:
@@ -269,7 +268,7 @@ def change(request: HttpRequest, slug: str, pk: int, what: str) -> HttpResponse:
     return redirect(found)
 
 
-def gate(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def gate(request: Request, slug: str, pk: int) -> HttpResponse:
     """The safety gate: the cautions that apply, each to be confirmed, and the speed limit that goes
     to the bench.
     """
@@ -302,7 +301,7 @@ def gate(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
     return render(request, "workshop/gate.html", context, status=422 if problems else 200)
 
 
-def label(request: HttpRequest, slug: str, pk: int) -> HttpResponse:
+def label(request: Request, slug: str, pk: int) -> HttpResponse:
     """A label to print: code, entry, material, and a code that leads to this specimen's page."""
     found = _specimen(request, slug, pk)
     address = request.build_absolute_uri(found.get_absolute_url())
