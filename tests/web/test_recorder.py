@@ -48,7 +48,7 @@ from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
-from tests.processes import environment
+from tests.processes import environment, seconds_on_this_machine
 from tests.traces import whole
 
 CHANNELS = (
@@ -305,7 +305,7 @@ class DeathTests(RecorderCase):
             np.isfinite(channels["sound_level"]) & (times > killed - 2) & (times < killed + 10)
         ]
         self.assertGreater(near.size, 10)
-        self.assertLessEqual(np.diff(near).max(), 1.0)
+        self.assertLessEqual(np.diff(near).max(), seconds_on_this_machine(1.0))
         held = [
             np.count_nonzero(np.abs(channels["throttle"] - level) < 0.2) / 50
             for level in (70.0, 80.0, 90.0)
