@@ -2,7 +2,7 @@
 
 import io
 
-from hauch.exchange.transfer import export_round
+from hauch.exchange.exporting import export_round
 from hauch.people.models import User
 from hauch.rounds.models import Round
 

@@ -13,7 +13,7 @@ from django.test import TestCase
 from hauch.entries.actions import attach, set_papers
 from hauch.entries.checking import run_check
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartCheck
-from hauch.exchange.transfer import import_round
+from hauch.exchange.importing import import_round
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.rounds.models import Round

@@ -13,7 +13,7 @@ from django.urls import reverse
 
 from hauch.bench.actions import NewRecording, Subject, import_log
 from hauch.bench.models import Recording, Run
-from hauch.exchange.transfer import import_round
+from hauch.exchange.importing import import_round
 from hauch.formats import bundle
 from hauch.formats.logger_csv import Log
 from hauch.formats.sound import read_wav, wav_bytes

@@ -8,8 +8,8 @@ from pathlib import Path
 from django.test import TestCase
 
 from hauch.exchange import schema
+from hauch.exchange.exporting import content_of
 from hauch.exchange.plain import FIELDS
-from hauch.exchange.transfer import content_of
 from hauch.formats.bundle import BundleRefused
 from tests.builder import build
 

@@ -155,6 +155,16 @@ LEFT_OUT: dict[str, str] = {
 """Model and field -> why it does not travel."""
 
 
+WORKSHOP: dict[str, type[Model]] = {
+    "prints": PrintRun,
+    "steps": WorkStep,
+    "measures": Measure,
+    "balances": Balance,
+    "gates": Gate,
+}
+"""What belongs to a specimen, by the name under which it stands there."""
+
+
 def plain(instance: Model) -> dict[str, Any]:
     """The instance's own fields as JSON values."""
     values = {}

@@ -11,7 +11,8 @@ from django.contrib import messages
 from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import redirect, render
 
-from hauch.exchange import transfer
+from hauch.exchange.exporting import export_round, results_csv, standing_csv
+from hauch.exchange.importing import import_round
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.permissions import require
@@ -23,7 +24,7 @@ def export_zip(request: Request, slug: str) -> HttpResponseBase:
     """The whole round as one ZIP."""
     round = round_for(request.user, slug, "round.export")
     made = TemporaryFile()  # noqa: SIM115 closed when all of it is sent
-    transfer.export_round(request.user, round, made)
+    export_round(request.user, round, made)
     answer = StreamingHttpResponse(_blocks(made), content_type="application/zip")
     answer["Content-Length"] = made.tell()
     answer["Content-Disposition"] = f'attachment; filename="{round.slug}.zip"'
@@ -49,12 +50,12 @@ def export_csv(request: Request, slug: str) -> HttpResponse:
     round = round_for(request.user, slug, "round.export")
     if request.GET.get("table") == "results":
         return _attachment(
-            transfer.results_csv(round).encode(),
+            results_csv(round).encode(),
             f"{round.slug}-results.csv",
             "text/csv; charset=utf-8",
         )
     return _attachment(
-        transfer.standing_csv(round).encode(),
+        standing_csv(round).encode(),
         f"{round.slug}-standing.csv",
         "text/csv; charset=utf-8",
     )
@@ -72,7 +73,7 @@ def import_zip(request: Request) -> HttpResponse:
             problem = "Choose the ZIP file of an exported round first."
         else:
             try:
-                round = transfer.import_round(request.user, sent.file or b"")
+                round = import_round(request.user, sent.file or b"")
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:

@@ -95,7 +95,7 @@ def recompute(options: argparse.Namespace) -> int:
 def export(options: argparse.Namespace) -> int:
     """Write a round to a ZIP file."""
     with database(options):
-        from hauch.exchange.transfer import export_round
+        from hauch.exchange.exporting import export_round
         from hauch.rounds.models import Round
 
         round = Round.objects.filter(slug=options.round).first()
@@ -115,7 +115,7 @@ def import_(options: argparse.Namespace) -> int:
     from hauch.formats.bundle import BundleRefused
 
     with database(options):
-        from hauch.exchange.transfer import import_round
+        from hauch.exchange.importing import import_round
 
         try:
             with options.file.open("rb") as source:

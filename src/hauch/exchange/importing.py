@@ -1,21 +1,16 @@
-"""A whole round out of the database and into another one."""
+"""A round from one file, into this installation."""
 
 from __future__ import annotations
 
 from typing import Any, BinaryIO
 
-import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
-from django.db.models import Model, Q
 
-from hauch import __version__
 from hauch.bench import progress
 from hauch.bench.files import keep_file
 from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
-from hauch.bench.queries import runs
-from hauch.bench.traces import store, trace_of
-from hauch.core import CORE_VERSION
+from hauch.bench.traces import store
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity.units import KINDS
@@ -24,19 +19,16 @@ from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange import schema
 from hauch.exchange.plain import (
+    WORKSHOP,
     StoresImporter,
-    instrument_content,
     make,
-    plain,
-    rig_content,
     shared,
     values_of,
 )
 from hauch.formats import bundle as files
-from hauch.formats.bundle import Bundle, BundleRefused, Lazily
-from hauch.formats.tables import to_csv
+from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.people.audit import record
-from hauch.people.keep import keep, kept
+from hauch.people.keep import keep
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.actions import free_slug
@@ -51,359 +43,10 @@ from hauch.rounds.models import (
     TestReference,
 )
 from hauch.rounds.sheet import rule_sheet
-from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType, Rig
+from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType
 from hauch.stores.pictures import keep_picture
 from hauch.verdict.judging import refresh
-from hauch.verdict.models import StandingRow
-from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
-
-STANDING_FIELDS = (
-    "place",
-    "state",
-    "rank",
-    "score",
-    "u",
-    "first",
-    "low",
-    "high",
-    "kept",
-    "outside",
-    "reason",
-)
-
-
-def content_of(round: Round) -> dict[str, Any]:
-    """A round as plain data."""
-    tests = list(
-        round.tests.select_related("rig", "setting", "replaces")
-        .order_by("pk")
-        .prefetch_related("references__specimen")
-    )
-    rigs = _rigs_of(round)
-    instruments = {m.instrument.uid: m.instrument for rig in rigs for m in rig.meters.all()}
-    referenced = ReferenceSpecimen.objects.filter(
-        pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round)
-    )
-    specimens = list(referenced.select_related("type").order_by("uid"))
-    types = {s.type.uid: s.type for s in specimens}
-    return {
-        "exported_by": f"Hauch {__version__}",
-        "core_version": CORE_VERSION,
-        "round": plain(round),
-        "instruments": [instrument_content(i) for _, i in sorted(instruments.items())],
-        "rigs": [rig_content(r) for r in rigs],
-        "reference_types": [plain(t) for _, t in sorted(types.items())],
-        "reference_specimens": [plain(s) | {"type": str(s.type.uid)} for s in specimens],
-        "materials": [plain(m) for m in _materials(round)],
-        "settings": [plain(s) for s in round.settings.all()],
-        "tests": [
-            plain(t)
-            | {
-                "rig": str(t.rig.uid),
-                "setting": t.setting.label,
-                "replaces": t.replaces.key if t.replaces else None,
-                "references": [
-                    plain(r) | {"specimen": str(r.specimen.uid)} for r in t.references.all()
-                ],
-            }
-            for t in tests
-        ],
-        "rules": [
-            plain(v)
-            | {
-                "tests": [t.key for t in v.tests.all()],
-                "terms": [
-                    plain(term) | {"test": term.test.key} for term in v.terms.select_related("test")
-                ],
-                "questions": [
-                    plain(q) | {"asked_by": str(q.asked_by)}
-                    for q in v.questions.select_related("asked_by")
-                ],
-            }
-            for v in round.rules.order_by("number").prefetch_related("tests")
-        ],
-        "entries": [
-            plain(e) | {"versions": [_version(v) for v in e.versions.all()]}
-            for e in round.entries.order_by("uid").prefetch_related(
-                "versions__specimens", "versions__files", "versions__predictions__made_by"
-            )
-        ],
-        "recordings": [
-            plain(r)
-            | {
-                "source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None,
-                "beside": str(r.beside.uid) if r.beside else None,
-                "observations": [
-                    _observation(o)
-                    for o in r.observations.filter(run=None).select_related("picture")
-                ],
-            }
-            for r in round.recordings.select_related("source", "beside").order_by("uid")
-        ],
-        "runs": [
-            _run(run)
-            for run in (
-                runs()
-                .with_names()
-                .filter(test__round=round)
-                .select_related("recording", "rig", "carried_from")
-                .prefetch_related("readings", "exclusions__reading", "observations__picture")
-                .select_related("picture")
-                .order_by("started_at", "uid")
-            )
-        ],
-        "standings": standings_of(round),
-    }
-
-
-def _version(version: Version) -> dict[str, Any]:
-    return plain(version) | {
-        "material": version.material.key if version.material else None,
-        "bill": [plain(i) for i in version.bill.all()],
-        "steps": [
-            plain(s) | {"picture": s.picture.sha256 if s.picture else None}
-            for s in version.steps.select_related("picture")
-        ],
-        "specimens": [_specimen(s) for s in version.specimens.select_related("printed_in")],
-        "files": [plain(f) for f in version.files.all()],
-        "predictions": [
-            plain(p) | {"made_by": str(p.made_by) if p.made_by else ""}
-            for p in version.predictions.all()
-        ],
-    }
-
-
-WORKSHOP: dict[str, type[Model]] = {
-    "prints": PrintRun,
-    "steps": WorkStep,
-    "measures": Measure,
-    "balances": Balance,
-    "gates": Gate,
-}
-"""What belongs to a specimen, by the name under which it stands there."""
-
-
-def _specimen(specimen: Specimen) -> dict[str, Any]:
-    made = plain(specimen) | {
-        "printed_in": specimen.printed_in.key if specimen.printed_in else None
-    }
-    return made | {
-        name: [plain(row) for row in getattr(specimen, name).order_by("pk")] for name in WORKSHOP
-    }
-
-
-def _materials(round: Round) -> list[Material]:
-    wished = Q(pk__in=Version.objects.filter(entry__round=round).values("material"))
-    return list(
-        Material.objects.filter(wished | Q(specimens__version__entry__round=round))
-        .distinct()
-        .order_by("key")
-    )
-
-
-def _rigs_of(round: Round) -> list[Rig]:
-    """Rigs of the round's tests and runs, with all states before them, oldest first."""
-    found: dict[int, Rig] = {}
-    rows = Rig.objects.select_related("previous").prefetch_related(
-        "meters__instrument__calibrations", "calibrations"
-    )
-    wanted = set(
-        rows.filter(
-            Q(tests__round=round) | Q(pk__in=Run.objects.filter(test__round=round).values("rig"))
-        ).values_list("pk", flat=True)
-    )
-    while wanted - set(found):
-        found |= {rig.pk: rig for rig in rows.filter(pk__in=wanted - set(found))}
-        wanted |= {rig.previous_id for rig in found.values() if rig.previous_id}
-    return sorted(found.values(), key=lambda rig: (rig.state, str(rig.uid)))
-
-
-def _referenced(round: Round) -> set[int]:
-    return set(
-        Run.objects.filter(test__round=round, reference__isnull=False).values_list(
-            "reference_id", flat=True
-        )
-    )
-
-
-def _run(run: Run) -> dict[str, Any]:
-    result = getattr(run, "result", None)
-    return plain(run) | {
-        "test": run.test.key,
-        "rig": str(run.rig.uid),
-        "setting": run.setting.label,
-        "carried_from": str(run.carried_from.uid) if run.carried_from else None,
-        "specimen": str(run.specimen.uid) if run.specimen else None,
-        "reference": str(run.reference.uid) if run.reference else None,
-        "recording": str(run.recording.uid) if run.recording else None,
-        "readings": [plain(reading) for reading in run.readings.all()],
-        "result": plain(result) if result else None,
-        "picture": run.picture.sha256 if run.picture else None,
-        "observations": [_observation(o) for o in run.observations.all()],
-        "exclusions": [
-            plain(e) | {"reading": [e.reading.position, e.reading.seq] if e.reading else None}
-            for e in run.exclusions.all()
-        ],
-    }
-
-
-def _observation(seen: Observation) -> dict[str, Any]:
-    return plain(seen) | {"picture": seen.picture.sha256 if seen.picture else None}
-
-
-def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
-    """The standing's rows under each version of the rules, by entry."""
-    rows = (
-        StandingRow.objects.filter(standing__rules__round=round)
-        .select_related("entry", "standing__rules")
-        .order_by("standing__rules__number", "place")
-    )
-    out: dict[str, list[dict[str, Any]]] = {}
-    for row in rows:
-        tests = {
-            key: {name: value for name, value in cell.items() if name != "runs"}
-            for key, cell in row.tests.items()
-        }
-        fields = {name: getattr(row, name) for name in STANDING_FIELDS}
-        out.setdefault(str(row.standing.rules.number), []).append(
-            {"entry": str(row.entry.uid), **fields, "tests": tests}
-        )
-    return out
-
-
-def export_round(user: User, round: Round, out: BinaryIO) -> None:
-    """Write the round as one ZIP file, with raw readings, rules, results with workings, and files."""
-    if not user.is_staff:
-        require(user, "round.export", round)
-    content = content_of(round)
-    schema.check(content)  # nothing goes out that would not come in
-    recordings = {str(r.uid): r for r in round.recordings.select_related("source")}
-    paths = {r.source.sha256: r.source.path for r in recordings.values() if r.source is not None}
-    for file in PartFile.objects.filter(version__entry__round=round):
-        paths[file.sha256] = file.path
-    of_steps, of_runs = (
-        AssemblyStep.objects.filter(version__entry__round=round),
-        Run.objects.filter(test__round=round),
-    )
-    seen = Observation.objects.filter(Q(run__test__round=round) | Q(recording__round=round))
-    for picture in Picture.objects.filter(
-        Q(pk__in=of_steps.values("picture"))
-        | Q(pk__in=of_runs.values("picture"))
-        | Q(pk__in=seen.values("picture"))
-    ):
-        paths[picture.sha256] = picture.path
-    tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
-    record(user, "round.export", round, round)
-    files.write(
-        Bundle(
-            content,
-            Lazily(recordings, lambda uid: _trace(recordings[uid])),
-            Lazily(paths, lambda digest: kept(paths[digest])),
-            tables,
-        ),
-        out,
-    )
-
-
-def _trace(recording: Recording) -> dict[str, np.ndarray]:
-    stretch = trace_of(recording).own_window()
-    return {"time": stretch.times, **stretch.channels}
-
-
-def results_csv(round: Round) -> str:
-    """One line for each run: what was run, and its result with doubt in SI units."""
-    header = [
-        "test",
-        "procedure",
-        "setting",
-        "entry",
-        "specimen",
-        "reference",
-        "repeat",
-        "started_at",
-        "state",
-        "reason",
-        "room_degC",
-        "room_Pa",
-        "room_percent",
-        "value",
-        "standard_uncertainty",
-        "unit",
-        "missing",
-        "core_version",
-    ]
-    rows = []
-    for run in (
-        runs().with_names().filter(test__round=round).order_by("test__order", "started_at", "uid")
-    ):
-        result = getattr(run, "result", None)
-        figures = (
-            [result.value, result.u, result.unit, result.missing, result.core_version]
-            if result
-            else [None] * 5
-        )
-        rows.append(
-            [
-                run.test.key,
-                run.test.procedure,
-                run.setting.label,
-                run.specimen.version.entry.name if run.specimen else "",
-                run.specimen.code if run.specimen else "",
-                str(run.reference) if run.reference else "",
-                run.replicate,
-                run.started_at.isoformat(),
-                run.state,
-                run.reason,
-                run.temperature,
-                run.pressure,
-                run.humidity,
-                *figures,
-            ]
-        )
-    return to_csv(header, rows)
-
-
-def standing_csv(round: Round) -> str:
-    """One line for each entry and version of the rules."""
-    tests = list(round.tests.values_list("key", flat=True))
-    columns = ("value", "u", "change", "change_expanded", "word")
-    header = [
-        "rules",
-        "place",
-        "rank",
-        "entry",
-        "state",
-        "score_percent",
-        "score_u",
-        "first_probability",
-        "place_low",
-        "place_high",
-        "reason",
-        *(f"{test}_{column}" for test in tests for column in columns),
-    ]
-    rows = []
-    query = StandingRow.objects.filter(standing__rules__round=round).select_related(
-        "entry", "standing__rules"
-    )
-    for row in query.order_by("-standing__rules__number", "place"):
-        cells = [row.tests.get(test, {}).get(column) for test in tests for column in columns]
-        rows.append(
-            [
-                row.standing.rules.number,
-                row.place,
-                row.rank,
-                row.entry.name,
-                row.state,
-                row.score,
-                row.u,
-                row.first,
-                row.low,
-                row.high,
-                row.reason,
-                *cells,
-            ]
-        )
-    return to_csv(header, rows)
+from hauch.workshop.models import Specimen
 
 
 @transaction.atomic
