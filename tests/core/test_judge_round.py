@@ -9,7 +9,7 @@ from hauch.core.measure.procedures import PROCEDURES
 
 START = datetime(2026, 4, 1, 9, tzinfo=UTC)
 REFERENCES = {7: ("L-02", "Loft-140 L-02"), 8: ("L-03", "Loft-140 L-03")}
-RULES = Rules("weighted", "too_close", "level", 2000, 140, {"air": (1.0, None)})
+RULES = Rules("weighted_percent", "too_close", "level", 2000, 140, {"air": (1.0, None)})
 
 
 def run(number, hours, value, entry=None, reference=None):
@@ -47,6 +47,21 @@ class RoundTests(unittest.TestCase):
         self.assertEqual(found.rows[0]["tests"]["air"]["count"], 3)
         self.assertEqual((found.ground, found.notes), (100.0, []))
         self.assertAlmostEqual(found.reference["air"]["value"], 100.0, delta=0.2)
+
+    def test_doubt_of_a_score_that_is_linear_is_no_draw(self):
+        """With one test the score's doubt is the change's."""
+        field = Field(ENTRIES, [air(BETTER, WORSE)], REFERENCES)
+        for scheme in ("weighted_percent", "best_single"):
+            few, many = (judge(replace(RULES, scheme=scheme, draws=n), field) for n in (1000, 5000))
+            for row, other in zip(few.rows, many.rows, strict=True):
+                self.assertEqual(row["u"], other["u"])
+                cell = row["tests"]["air"]
+                parts = [cell[f"from_{name}"] for name in ("repeats", "reference", "rig")]
+                self.assertAlmostEqual(row["u"], sum(p**2 for p in parts) ** 0.5, places=9)
+
+    def test_a_scheme_that_nobody_knows_is_no_percentage(self):
+        with self.assertRaises(KeyError):
+            judge(replace(RULES, scheme="weighted"), Field(ENTRIES, [air(BETTER)], REFERENCES))
 
     def test_the_order_of_entries_and_their_keys_change_nothing(self):
         field = Field(ENTRIES, [air(BETTER, WORSE)], REFERENCES)

@@ -20,7 +20,7 @@ import numpy as np
 
 from hauch.core.judge.difference import judge_difference
 from hauch.core.judge.reference import Comparison, Runs, compare
-from hauch.core.judge.schemes import Limit, Outcome, judge_rules
+from hauch.core.judge.schemes import SINGLE, WEIGHTED, Limit, Outcome, judge_rules
 from hauch.core.judge.standing import Term, rank, score
 from hauch.core.measure.procedures import Procedure
 from hauch.core.quantity import coverage_factor, significant
@@ -29,8 +29,8 @@ from hauch.core.quantity.show import show_plain
 MATRIX_UP_TO = 40
 """Rounds of up to this many ranked entries keep the probability of every place."""
 
-PERCENT_SCHEMES = frozenset({"weighted", "single"})
-"""Schemes whose score is a percentage of the reference."""
+PERCENT_SCHEMES = frozenset({WEIGHTED, SINGLE})
+"""Schemes whose score is linear in the figures: its doubt is their sum, and ranks are drawn from it."""
 
 
 @dataclass(frozen=True, slots=True)

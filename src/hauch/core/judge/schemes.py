@@ -21,6 +21,7 @@ from scipy.stats import rankdata
 from hauch.core.judge.reference import Comparison
 from hauch.core.judge.standing import CALL, CHUNK, Standing, Term, TieRule
 
+WEIGHTED, SINGLE = "weighted_percent", "best_single"
 RANK_POINTS, SUM, FRONT, CONSTRAINT = "rank_points", "sum", "front", "constraint"
 LAYERED_UP_TO = 60
 """Fronts of more entries than this are drawn fewer times, since every entry is held against every
@@ -87,7 +88,7 @@ def rule_problems(scheme: str, terms: Sequence[Term], limits: Sequence[Limit] = 
                 f" {term.direction}."
             )
     one = {
-        "best_single": "“Best single metric” ranks by one test",
+        SINGLE: "“Best single metric” ranks by one test",
         CONSTRAINT: "“Constraint, then objective” has one objective",
     }
     if scheme in one and len(terms) > 1:
@@ -206,7 +207,14 @@ def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarr
             np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1)
         )
 
-    return {RANK_POINTS: points, SUM: summed, FRONT: fronts}.get(scheme, percent)
+    return {
+        WEIGHTED: percent,
+        SINGLE: percent,
+        CONSTRAINT: percent,
+        RANK_POINTS: points,
+        SUM: summed,
+        FRONT: fronts,
+    }[scheme]
 
 
 def front_numbers(gains: np.ndarray) -> np.ndarray:
