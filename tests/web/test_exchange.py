@@ -25,7 +25,7 @@ from hauch.formats.bundle import Bundle, BundleRefused
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round, TestReference
-from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen
+from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig
 from tests.builder import START, build
 from tests.bundles import exported
 
@@ -326,6 +326,22 @@ class ImportTests(TestCase):
             AuditEntry.objects.count(),
         )
         self.assertEqual(after, before)
+
+    def test_what_would_not_come_in_does_not_go_out(self):
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
+        Rig.objects.update(constants={"bore": "wide"})
+        with self.assertRaisesRegex(BundleRefused, "constants, one of them: expected a list"):
+            exported(self.built.host, self.built.round)
+        url = reverse("exchange:zip", args=[self.built.round.slug])
+        Rig.objects.update(constants={"bore": [1]})
+        answer = self.client.get(url)
+        self.assertRedirects(
+            answer,
+            reverse("verdict:standing", args=[self.built.round.slug]),
+            fetch_redirect_response=False,
+        )
 
     def test_over_the_web(self):
         from django.core.files.uploadedfile import SimpleUploadedFile

@@ -305,6 +305,19 @@ class OrderTests(LiveCase):
         kept = [w.n for w in wanted_of(Live.objects.get(pk=one.pk)).wishes]
         self.assertEqual(kept, list(range(MOST_WAITING + 2 - KEPT_WISHES, MOST_WAITING + 3)))
 
+    def test_a_bench_that_was_given_up_says_why_and_can_be_ended(self):
+        one = self.record(self.guarded(self.begin()), 30.0, stopped="It was given up: a line.")
+        for name, action in (
+            ("throttle", lambda: live.set_throttle(self.built.operator, one, 50.0)),
+            ("reading", lambda: live.take(self.built.operator, one)),
+        ):
+            with self.subTest(name), self.assertRaisesRegex(ValidationError, "given up: a line"):
+                action()
+        self.client.login(username="operator", password=PASSWORD)
+        self.assertContains(self.client.get(one.get_absolute_url()), "It was given up: a line.")
+        live.cut(self.built.operator, one)
+        live.end(self.built.operator, one)
+
     def test_no_hand_goes_in_while_the_throttle_is_open(self):
         one = self.record(self.guarded(self.begin()), 30.0)
         with self.assertRaisesRegex(ValidationError, "Close the throttle first"):

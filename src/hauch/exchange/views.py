@@ -24,7 +24,12 @@ def export_zip(request: Request, slug: str) -> HttpResponseBase:
     """The whole round as one ZIP."""
     round = round_for(request.user, slug, "round.export")
     made = TemporaryFile()  # noqa: SIM115 closed when all of it is sent
-    export_round(request.user, round, made)
+    try:
+        export_round(request.user, round, made)
+    except BundleRefused as refusal:
+        made.close()
+        messages.error(request, f"{round.title} was not exported. {refusal}")
+        return redirect("verdict:standing", slug)
     answer = StreamingHttpResponse(_blocks(made), content_type="application/zip")
     answer["Content-Length"] = made.tell()
     answer["Content-Disposition"] = f'attachment; filename="{round.slug}.zip"'

@@ -219,7 +219,14 @@ def bare(live: Live) -> bool:
     )
 
 
+def _going(live: Live) -> None:
+    """Raise ValidationError where a bench was given up, with the reason: nobody carries out a wish."""
+    if stopped := status_of(live).stopped:
+        raise ValidationError(stopped)
+
+
 def _guarded(live: Live) -> None:
+    _going(live)
     done = steps_of(live)
     if done.mount is None and not bare(live):
         raise ValidationError("Mount the part and confirm it first.")
@@ -307,6 +314,7 @@ def _until_now(live: Live, seconds: float) -> list[float]:
     ------
     ValidationError : nothing is being recorded, or the throttle was turned within it
     """
+    _going(live)
     heard = (timezone.now() - live.heard_at).total_seconds() if live.heard_at else math.inf
     if heard > 5:
         raise ValidationError(

@@ -96,6 +96,7 @@ def export(options: argparse.Namespace) -> int:
     """Write a round to a ZIP file."""
     with database(options):
         from hauch.exchange.exporting import export_round
+        from hauch.formats.bundle import BundleRefused
         from hauch.rounds.models import Round
 
         round = Round.objects.filter(slug=options.round).first()
@@ -104,8 +105,12 @@ def export(options: argparse.Namespace) -> int:
                 f"There is no round “{options.round}”. There are:"
                 f" {', '.join(Round.objects.values_list('slug', flat=True)) or 'none'}."
             )
-        with options.file.open("wb") as out:
-            export_round(keeper(), round, out)
+        try:
+            with options.file.open("wb") as out:
+                export_round(keeper(), round, out)
+        except BundleRefused as problem:
+            options.file.unlink()
+            raise CannotGoOn(f"{round.title} was not exported. {problem}") from problem
         print(f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
         return 0
 
