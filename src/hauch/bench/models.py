@@ -16,14 +16,21 @@ from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
-from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import coverage_factor
 from hauch.entries.models import Entry, Version
 from hauch.rounds.models import Round, Setting, Test
-from hauch.stores.models import Picture, ReferenceSpecimen, Rig
+from hauch.stores.models import Picture, ReferenceSpecimen, Rig, channel_choices
 from hauch.workshop.models import Specimen
 
-CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
+
+def trace_choices() -> list[tuple[str, str]]:
+    """What a chunk holds: the seconds, or a channel."""
+    return [("time", "Time"), *channel_choices()]
+
+
+def excluded_choices() -> list[tuple[str, str]]:
+    """What may be left out: all channels, or one."""
+    return [("time", "All channels"), *channel_choices()]
 
 
 class SourceFile(models.Model):
@@ -183,7 +190,7 @@ class Waveform(models.Model):
     """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="waveforms")
-    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    channel = models.CharField(max_length=30, choices=channel_choices)
     at_s = models.FloatField(help_text="s of the recording at which it ends")
     seconds = models.FloatField()
     rate = models.FloatField(help_text="samples a second")
@@ -208,7 +215,7 @@ class Chunk(models.Model):
     """
 
     recording = models.ForeignKey(Recording, on_delete=models.PROTECT, related_name="chunks")
-    channel = models.CharField(max_length=30, choices=[("time", "Time"), *CHANNEL_CHOICES])
+    channel = models.CharField(max_length=30, choices=trace_choices)
     seq = models.PositiveIntegerField()
     from_s = models.FloatField(help_text="s of the recording of its first sample")
     to_s = models.FloatField(help_text="s of the recording of its last sample")
@@ -383,7 +390,7 @@ class Reading(models.Model):
     """One reading by hand, as typed and in SI."""
 
     run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="readings")
-    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    channel = models.CharField(max_length=30, choices=channel_choices)
     position = models.PositiveSmallIntegerField(
         default=0, help_text="point of a traverse; 0 where none"
     )
@@ -620,7 +627,7 @@ class Exclusion(models.Model):
     """
 
     run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="exclusions")
-    channel = models.CharField(max_length=30, choices=[("time", "All channels"), *CHANNEL_CHOICES])
+    channel = models.CharField(max_length=30, choices=excluded_choices)
     from_s = models.FloatField(null=True, blank=True)
     to_s = models.FloatField(null=True, blank=True)
     reading = models.ForeignKey(

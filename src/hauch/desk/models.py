@@ -16,7 +16,10 @@ from hauch.desk.tools import TOOLS, Tool
 from hauch.rounds.models import Round
 from hauch.stores.models import Rig
 
-TOOL_CHOICES = [(t.key, t.label) for t in TOOLS.values()]
+
+def tool_choices() -> list[tuple[str, str]]:
+    """Tools of the Desk. A function, so that a new tool needs no migration."""
+    return [(t.key, t.label) for t in TOOLS.values()]
 
 
 @dataclass(frozen=True)
@@ -37,7 +40,7 @@ class Design(models.Model):
     owner = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="designs"
     )
-    tool = models.CharField(max_length=20, choices=TOOL_CHOICES)
+    tool = models.CharField(max_length=20, choices=tool_choices)
     name = models.CharField(max_length=60)
     inputs = models.JSONField(default=dict)
     rig = models.ForeignKey(Rig, null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
@@ -93,7 +96,7 @@ class MeasuredBack(models.Model):
     its factor for that rig.
     """
 
-    tool = models.CharField(max_length=20, choices=TOOL_CHOICES)
+    tool = models.CharField(max_length=20, choices=tool_choices)
     figure = models.CharField(max_length=30)
     rig = models.ForeignKey(Rig, on_delete=models.CASCADE, related_name="measured_back")
     design_name = models.CharField(max_length=60)

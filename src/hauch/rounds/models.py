@@ -215,6 +215,11 @@ class TestQuerySet(models.QuerySet):
         return self.filter(successor__isnull=True, dropped=False)
 
 
+def procedure_choices() -> list[tuple[str, str]]:
+    """Ways of testing. A function, so that a new procedure of the core needs no migration."""
+    return [(p.key, p.label) for p in PROCEDURES.values()]
+
+
 class Test(models.Model):
     """A measurement procedure in a round, on one rig, at one scored setting.
 
@@ -230,9 +235,7 @@ class Test(models.Model):
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="tests")
     key = models.SlugField(max_length=40)
     label = models.CharField(max_length=80)
-    procedure = models.CharField(
-        max_length=30, choices=[(p.key, p.label) for p in PROCEDURES.values()]
-    )
+    procedure = models.CharField(max_length=30, choices=procedure_choices)
     rig = models.ForeignKey(Rig, on_delete=models.PROTECT, related_name="tests")
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="tests")
     order = models.PositiveSmallIntegerField(default=1)

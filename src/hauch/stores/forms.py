@@ -13,7 +13,7 @@ from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity.units import KINDS, to_si
 from hauch.instruments.profile import Profile, ProfileWrong, presets
-from hauch.stores.models import CHANNEL_CHOICES, Instrument, Material, Rig
+from hauch.stores.models import Instrument, Material, Rig, channel_choices
 from hauch.ui.fields import FigureField, NumberInput, kept_figure, parse_number
 
 MOST_POINTS = 60
@@ -22,7 +22,7 @@ MOST_POINTS = 60
 class NewInstrumentForm(forms.Form):
     """What a new meter reads; its units follow from that."""
 
-    channel = forms.ChoiceField(choices=CHANNEL_CHOICES, label="It reads")
+    channel = forms.ChoiceField(choices=channel_choices, label="It reads")
 
 
 class InstrumentForm(forms.ModelForm):

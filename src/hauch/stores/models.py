@@ -18,7 +18,15 @@ from hauch.core.measure.meter import Meter
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.predict import strength
 
-CHANNEL_CHOICES = [(c.key, c.label) for c in CHANNELS.values()]
+
+def channel_choices() -> list[tuple[str, str]]:
+    """What a meter reads. A function, so that a new channel of the core needs no migration."""
+    return [(c.key, c.label) for c in CHANNELS.values()]
+
+
+def rig_choices() -> list[tuple[str, str]]:
+    """Kinds of rigs, as the core knows them."""
+    return [(k.key, k.label) for k in RIGS.values()]
 
 
 class RigQuerySet(models.QuerySet):
@@ -36,7 +44,7 @@ class Rig(models.Model):
 
     uid = models.UUIDField(unique=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
-    kind = models.CharField(max_length=20, choices=[(k.key, k.label) for k in RIGS.values()])
+    kind = models.CharField(max_length=20, choices=rig_choices)
     state = models.PositiveSmallIntegerField(default=1)
     previous = models.OneToOneField(
         "self", null=True, blank=True, on_delete=models.PROTECT, related_name="next"
@@ -122,7 +130,7 @@ class Instrument(models.Model):
         unique=True,
         error_messages={"unique": "There is a meter of this name already."},
     )
-    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    channel = models.CharField(max_length=30, choices=channel_choices)
     serial = models.CharField(max_length=40, blank=True)
     resolution = models.FloatField(default=0)
     accuracy = models.FloatField(default=0)
@@ -287,7 +295,7 @@ class RigMeter(models.Model):
     """Which instrument reads a channel on a rig."""
 
     rig = models.ForeignKey(Rig, on_delete=models.CASCADE, related_name="meters")
-    channel = models.CharField(max_length=30, choices=CHANNEL_CHOICES)
+    channel = models.CharField(max_length=30, choices=channel_choices)
     instrument = models.ForeignKey(Instrument, on_delete=models.PROTECT, related_name="+")
 
     class Meta:
