@@ -1,8 +1,11 @@
 """At the bench: a run by keyboard, a logger's file, things that go wrong."""
 
+from unittest import mock
+
 from playwright.sync_api import expect
 
-from hauch.bench.models import Reading, Recording, Run
+from hauch.bench.jobs import import_later
+from hauch.bench.models import LogImport, Reading, Recording, Run
 from tests.browser.base import BrowserTests
 from tests.web.test_actions import DATA
 
@@ -276,6 +279,24 @@ class FileTests(BrowserTests):
         expect(page.get_by_role("heading", level=1)).to_have_text("Nothing was imported")
         expect(page.get_by_role("row", name="90 “OL” in air speed is not a number")).to_be_visible()
         self.assertEqual((Recording.objects.count(), Run.objects.count()), (0, 0))
+
+    def test_a_large_file_is_watched_stopped_and_imported(self):
+        page = self.sign_in("operator")
+        large = mock.patch("hauch.bench.views_import.AT_ONCE", 1000)
+        large.start()
+        self.addCleanup(large.stop)
+        self.choose("bench_b_german.csv")
+        self.confirm()
+        expect(page.get_by_text("Waiting for the worker")).to_be_visible()
+        page.get_by_role("button", name="Stop").click()
+        expect(page.get_by_text("It was stopped by hand.")).to_be_visible()
+        page.get_by_role("link", name="Back to its columns").click()
+        self.confirm()
+        expect(page.get_by_text("Waiting for the worker")).to_be_visible()
+        import_later(LogImport.objects.get(ended_at=None).pk)  # as the worker does; the page looks
+        expect(page.get_by_text("1,200 rows imported as")).to_be_visible()
+        page.locator("#importing").get_by_role("link", name="Run").first.click()
+        expect(page.get_by_role("heading", name="Amsel")).to_be_visible()
 
     def test_a_wrong_unit_is_told_and_mended(self):
         page = self.sign_in("operator")

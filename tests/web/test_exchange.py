@@ -4,6 +4,7 @@ import json
 from datetime import timedelta
 from uuid import uuid4
 
+import numpy as np
 from django.core.management import call_command
 from django.db import transaction
 from django.test import TestCase, TransactionTestCase
@@ -326,6 +327,33 @@ class ImportTests(TestCase):
             AuditEntry.objects.count(),
         )
         self.assertEqual(after, before)
+
+    def test_traces_whose_times_cannot_be(self):
+        uid = str(uuid4())
+        row = {
+            "uid": uid,
+            "started_at": "2026-05-01T08:00:00+00:00",
+            "columns": ["speed"],
+            "rate": 50.0,
+            "shift": 0.0,
+            "shift_note": "",
+            "created_at": "2026-05-01T08:00:00+00:00",
+            "source": None,
+            "beside": None,
+            "observations": [],
+        }
+        for times, change, words in (
+            ([0.0, 2.0, 1.0], {}, "do not rise"),
+            ([0.0, float("nan"), 1.0], {}, "do not rise"),
+            ([0.0, 1.0, 1e12], {}, "longer than a year"),
+            ([0.0, 1.0, 2.0], {"columns": [["speed", "1/min"]]}, "have no names"),
+        ):
+            recording = row | change
+            made = bundle.read(self.changed(lambda c, r=recording: c.update(recordings=[r])))
+            trace = {"time": np.array(times), "speed": np.ones(3)}
+            data = bundle.packed(Bundle(made.content, {uid: trace}, made.files))
+            with self.subTest(words), self.assertRaisesRegex(BundleRefused, words):
+                import_round(self.built.host, data)
 
     def test_what_would_not_come_in_does_not_go_out(self):
         self.client.force_login(

@@ -8,6 +8,7 @@ from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
+from hauch.bench.imports import stop_import
 from hauch.bench.jobs import import_later
 from hauch.bench.models import LogImport, Recording, Run, SourceFile
 from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
@@ -529,6 +530,34 @@ class UploadTests(Pages):
         self.assertEqual((Recording.objects.count(), Run.objects.filter(note="x").count()), (0, 0))
         again = self.upload("long.csv", data)
         self.assertIn("columns", again.context)
+
+    def test_an_import_is_stopped_or_fails_and_can_be_asked_for_again(self):
+        asked, page = self.left_to_the_worker()
+        url = page.request["PATH_INFO"]
+        self.assertEqual(self.post("designer", url, {}).status_code, 403)
+        stopped = self.post("operator", url, {}, follow=True)
+        self.assertContains(stopped, "It was stopped by hand.")
+        import_later(asked.pk)
+        self.assertEqual(Recording.objects.count(), 0)
+        LogImport.objects.all().delete()
+        asked, page = self.left_to_the_worker()
+        with mock.patch("hauch.bench.importing.told", side_effect=lambda *_: self.stop(asked)):
+            import_later(asked.pk)  # stopped while it is stored: all of it goes
+        self.assertEqual(Recording.objects.count(), 0)
+        LogImport.objects.all().delete()
+        asked, page = self.left_to_the_worker()
+        with (
+            mock.patch("hauch.bench.importing.read_log", side_effect=ArithmeticError),
+            self.assertLogs("hauch.bench.importing", "ERROR"),
+        ):
+            import_later(asked.pk)
+        told = self.client.get(page.request["PATH_INFO"])
+        self.assertContains(told, "Something went wrong here")
+        self.assertContains(told, "Back to its columns")
+
+    def stop(self, asked):
+        stop_import(self.built.operator, asked)
+        return ""
 
     def test_whoever_left_the_round_imports_nothing_later(self):
         asked, _ = self.left_to_the_worker()

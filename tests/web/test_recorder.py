@@ -501,7 +501,9 @@ class AloneTests(RecorderCase):
         self.addCleanup((self.recorder.listener and self.recorder.listener.close) or (lambda: None))
         one, other = (status_of(Live.objects.get(pk=x.pk)) for x in (self.one, self.other))
         self.assertIn(words, one.stopped)
-        self.assertEqual((one.throttle, other.stopped, other.throttle), (0.0, "", 80.0))
+        self.assertIn("told to close; whether it did nobody has seen", one.stopped)
+        # It is not told to be closed: nobody saw that.
+        self.assertEqual((one.throttle, other.stopped, other.throttle), (80.0, "", 80.0))
 
     def test_rows_that_cannot_be_taken_in(self):
         for problem in (ValueError("a profile"), OSError("its line")):
@@ -518,6 +520,17 @@ class AloneTests(RecorderCase):
         self.assertEqual(self.other.recording.pieces.count(), 1)
         self.check_alone("piece_has_rows")
 
+    def test_rows_that_it_has_read_are_stored_first_and_seconds_stop_nobody(self):
+        self.broken.unsaved.append(Rows(3, np.ones((1, 1))))
+        with mock.patch("hauch.live.recorder.keep_over", side_effect=ValueError("seconds")):
+            self.recorder._store()
+        self.assertEqual(len(self.recorder.held), 2)
+        self.broken.unsaved.append(Rows(4, np.ones((1, 1))))
+        self.broken.session.grid.ready = mock.Mock(side_effect=ValueError("a profile"))
+        self.recorder._collect()
+        self.check_alone("ValueError: a profile")
+        self.assertEqual(self.one.recording.pieces.count(), 2)
+
     def test_a_wish_that_nobody_understands(self):
         Live.objects.filter(pk=self.one.pk).update(wanted={"wishes": [{"n": 9, "fly": True}]})
         with mock.patch.object(Recorder, "_lock", return_value=True):
@@ -529,6 +542,7 @@ class AloneTests(RecorderCase):
 
     def test_a_bench_that_cannot_be_taken_up(self):
         del self.recorder.held[self.one.pk]
+        Live.objects.filter(pk=self.one.pk).update(status={"throttle": 60.0})
         with (
             mock.patch.object(Recorder, "_lock", return_value=True),
             mock.patch("hauch.live.recorder.take_up", side_effect=KeyError("rate")),
@@ -537,7 +551,10 @@ class AloneTests(RecorderCase):
             self.recorder._report()
         self.addCleanup(self.recorder.listener.close)
         self.assertEqual(list(self.recorder.held), [self.other.pk])
-        self.assertIn("KeyError", status_of(Live.objects.get(pk=self.one.pk)).stopped)
+        status = status_of(Live.objects.get(pk=self.one.pk))
+        self.assertIn("KeyError", status.stopped)
+        self.assertIn("could not be closed from here", status.stopped)
+        self.assertEqual(status.throttle, 60.0)  # as the one before left it
 
     def test_a_lost_database_is_everybodys(self):
         with mock.patch("hauch.live.recorder.insert", side_effect=OperationalError("gone")):

@@ -125,6 +125,23 @@ class StoredTests(TraceCase):
         )
         self.assertEqual(window.channels["speed"][5], self.rows[1000, 0])
 
+    def test_a_piece_of_many_minutes_is_read_and_becomes_chunks_whole(self):
+        """As a meter hands it in that had kept all while nobody recorded."""
+        self.rows = rows_of(20_000, self.COLUMNS)
+        self.held = Held(
+            np.arange(20_000) / RATE, {key: self.rows[:, i] for i, key in enumerate(self.COLUMNS)}
+        )
+        put_pieces(self.stored, self.rows, size=17_000)
+        for low, high in ((100.0, 101.0), (338.0, 342.0), (395.0, 399.9)):
+            with self.subTest(low=low):
+                np.testing.assert_array_equal(
+                    trace_of(self.stored).window(low, high).times, self.held.window(low, high).times
+                )
+        self.assertEqual(compact(self.stored), 2)
+        whole = trace_of(self.stored).own_window()
+        for key, values in self.held.stretch.channels.items():
+            np.testing.assert_array_equal(whole.channels[key], values)
+
     def test_pieces_go_only_when_they_have_become_chunks(self):
         self.in_pieces()
         with self.assertRaises(IntegrityError), transaction.atomic():

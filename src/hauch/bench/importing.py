@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
 import msgspec
 from django.core.exceptions import PermissionDenied, ValidationError
-from django.db import transaction
+from django.db import InterfaceError, OperationalError, transaction
 from django.utils import timezone
 
 from hauch.bench.actions import (
@@ -28,6 +29,8 @@ from hauch.people.models import User
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Specimen
+
+logger = logging.getLogger(__name__)
 
 AT_ONCE = 5_000_000
 """A file of up to so many bytes is imported in the request that confirms its columns."""
@@ -156,6 +159,10 @@ def told(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
     return f"{source.name}: {sum(rows):,} rows imported as {count}: {figures}."
 
 
+class Stopped(Exception):
+    """Somebody stopped an import while it was being done."""
+
+
 def run_import(pk: int) -> None:
     """Do an import that was left to the worker, and keep what became of it; safe to run twice."""
     row = LogImport.objects.select_related("round", "source", "by").get(pk=pk)
@@ -166,8 +173,9 @@ def run_import(pk: int) -> None:
     def say(stage: str, share: float) -> None:
         mine.update(state=LogImport.State.RUNNING, stage=stage, progress=share)
 
-    def ended(state: LogImport.State, **more: Any) -> None:
-        mine.update(state=state, progress=1.0, ended_at=timezone.now(), **more)
+    def ended(state: LogImport.State, **more: Any) -> int:
+        going_on = mine.filter(ended_at=None)
+        return going_on.update(state=state, progress=1.0, ended_at=timezone.now(), **more)
 
     asked = msgspec.convert(row.asked, Asked)
     try:
@@ -176,7 +184,11 @@ def run_import(pk: int) -> None:
         say("Storing what it holds and computing the figures", 0.5)
         with transaction.atomic():  # that it is done is committed with what was done
             recording, made = store_asked(row.by, row.round, row.source, asked, table, log)
-            ended(LogImport.State.DONE, recording=recording, told=told(row.source, recording, made))
+            sentence = told(row.source, recording, made)
+            if not ended(LogImport.State.DONE, recording=recording, told=sentence):
+                raise Stopped
+    except Stopped:
+        return
     except LogRefused as refusal:
         ended(
             LogImport.State.FAILED,
@@ -189,4 +201,15 @@ def run_import(pk: int) -> None:
         ended(
             LogImport.State.FAILED,
             problems=[f"{row.by} may no longer record runs in this round; nothing was imported."],
+        )
+    except (OperationalError, InterfaceError):
+        raise  # the worker does it again when the database is back
+    except Exception:  # it must not seem to go on for ever
+        logger.exception("the import %s failed", pk)
+        ended(
+            LogImport.State.FAILED,
+            problems=[
+                "Something went wrong here that the file may not be to blame for; nothing"
+                " was imported. It stands in the log of the worker."
+            ],
         )

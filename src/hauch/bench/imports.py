@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 from django.db import transaction
+from django.utils import timezone
 
 from hauch.bench.importing import Asked
 from hauch.bench.jobs import defer_import
@@ -33,3 +34,13 @@ def ask_import(user: User, round: Round, source: SourceFile, asked: Asked) -> Lo
     record(user, "import.ask", made, round, file=source.name)
     defer_import(made.pk)
     return made
+
+
+@transaction.atomic
+def stop_import(user: User, one: LogImport) -> None:
+    """End an import that waits or runs; what it has stored so far goes with it."""
+    require(user, "run.record", one.round)
+    LogImport.objects.filter(pk=one.pk, ended_at=None).update(
+        state=LogImport.State.FAILED, problems=["It was stopped by hand."], ended_at=timezone.now()
+    )
+    record(user, "import.stop", one, one.round)

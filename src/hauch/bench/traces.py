@@ -25,9 +25,6 @@ TIME = "time"
 CHUNK_SAMPLES = 6000
 """Samples of a chunk: two minutes of a live recording."""
 
-LONGEST_PIECE = 3000
-"""No piece has more ticks."""
-
 DENSE = 2.0
 """From so many samples a second on, seconds are kept; below, the samples are few themselves."""
 
@@ -64,6 +61,11 @@ class StoredTrace:
             ):
                 ends += [first[0] / rate, (last[0][0] + last[0][1] - 1) / rate]
         return (min(ends), max(ends)) if ends else None
+
+    @cached_property
+    def _longest_piece(self) -> int:
+        """Ticks of the longest piece: what a meter had kept may come as one of many minutes."""
+        return self.recording.pieces.aggregate(most=Max("count"))["most"] or 0
 
     @property
     def extent(self) -> tuple[float, float] | None:
@@ -118,7 +120,7 @@ class StoredTrace:
         if math.isfinite(high):
             near = near.filter(first__lte=math.ceil(high * rate))
         if math.isfinite(low):
-            near = near.filter(first__gte=math.floor(low * rate) - LONGEST_PIECE)
+            near = near.filter(first__gt=math.floor(low * rate) - self._longest_piece)
         rows = [
             Rows(first, np.frombuffer(data, dtype="<f8").reshape(-1, len(columns)))
             for first, data in near.order_by("pk").values_list("first", "data")
@@ -178,7 +180,7 @@ class StoredTrace:
                 begin, end = found[0] * MINUTE, (found[-1] + 1) * MINUTE - EDGE
                 samples = self._own(max(begin, low), min(end, high), _with_factors(wanted))
                 parts.append(seconds_of(with_products(samples).only(wanted)))
-        made = _one_after_the_other([part for part in parts if part.times.size])
+        made = _one_after_the_other(parts)
         for shift, second in self._beside:
             other = second.seconds(low - shift - REACH, high - shift + REACH, wanted)
             for key in other.mean:
@@ -323,11 +325,8 @@ def compact(recording: Recording) -> int:
     last = recording.pieces.order_by("-pk").values_list("pk", flat=True)[0]
     for begin in range(0, round(trace.own_extent[1] * rate) + 1, CHUNK_SAMPLES):
         low, high = (begin - 0.5) / rate, (begin + CHUNK_SAMPLES - 0.5) / rate
-        stretch = (
-            trace_of(recording)
-            ._with_pieces(Stretch(np.zeros(0), {}), low, high, None)
-            .between(low, high)
-        )
+        read = trace._with_pieces(Stretch(np.zeros(0), {}), low, high, None)
+        stretch = read.between(low, high)
         if stretch.times.size:
             seq = _append(recording, stretch, seq)
     done = recording.pieces.filter(pk__lte=last)

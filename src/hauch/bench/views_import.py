@@ -24,7 +24,7 @@ from hauch.bench.forms import (
     unit_choices,
 )
 from hauch.bench.importing import AT_ONCE, Asked, Second, read_asked, store_asked, told
-from hauch.bench.imports import ask_import
+from hauch.bench.imports import ask_import, stop_import
 from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
 from hauch.bench.queries import plan_of
 from hauch.bench.views import last_room, spread_errors
@@ -277,9 +277,12 @@ def _import(
 
 
 def importing(request: Request, slug: str, pk: int) -> HttpResponse:
-    """How far the import of a large file is, and what became of it."""
+    """How far the import of a large file is, and what became of it; a POST stops it."""
     round = round_for(request.user, slug, "run.record")
     one = get_object_or_404(LogImport.objects.select_related("source"), pk=pk, round=round)
+    if request.method == "POST":
+        stop_import(request.user, one)
+        return redirect(one)
     recording = one.recording and (one.recording.beside or one.recording)
     context = {
         "round": round,

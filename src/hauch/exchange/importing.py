@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, BinaryIO
 
+import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 
@@ -82,6 +83,10 @@ def import_round(user: User, source: bytes | BinaryIO) -> Round:
         ) from problem
     record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
     return round
+
+
+LONGEST_TRACE = 366 * 86_400.0
+"""A trace that reaches further from its start than this is none [s]."""
 
 
 class _Importer:
@@ -252,7 +257,14 @@ class _Importer:
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
             raise BundleRefused(f"A trace holds the unknown channel “{sorted(unknown)[0]}”.")
-        store(recording, Held(trace.pop("time"), trace))
+        times = trace.pop("time")
+        if not np.isfinite(times).all() or (np.diff(times) <= 0).any():
+            raise BundleRefused(f"The times of the trace {row['uid']} do not rise from row to row.")
+        if times.size and max(-times[0], times[-1]) > LONGEST_TRACE:
+            raise BundleRefused(f"The trace {row['uid']} is longer than a year.")
+        if row["rate"] is not None and not all(isinstance(c, str) for c in row["columns"]):
+            raise BundleRefused(f"The channels of the live recording {row['uid']} have no names.")
+        store(recording, Held(times, trace))
         return recording
 
     def _observations(self, rows: list[dict[str, Any]], **of: Any) -> None:

@@ -190,6 +190,7 @@ def confirm(user: User, live: Live, step: str) -> Live:
     live = _held(user, live)
     if step not in GUARDED:
         raise ValidationError(f"There is no step “{step}” to confirm.")
+    _going(live)
     done = steps_of(live)
     if step == "guard" and done.mount is None and not bare(live):
         raise ValidationError("Mount the part first.")

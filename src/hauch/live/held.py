@@ -52,6 +52,8 @@ class Held:
     seen: int = -1
     unsaved: list[Rows] = field(default_factory=list)
     waves: list[tuple[str, float, float, np.ndarray]] = field(default_factory=list)
+    left_at: float = 0.0
+    """Throttle [%] when the bench was given up."""
     findings: SimpleQueue[Assessed] = field(default_factory=SimpleQueue)
     """What was found beside the recording, to be taken over by the recorder's own thread."""
     urgent: bool = False

@@ -89,8 +89,8 @@ class Recorder:
         """Recordings of others: when they were last heard of, as they say, and when this recorder
         saw that first.
         """
-        self.failed: dict[int, str] = {}
-        """Benches that were given up, until that is written down: why."""
+        self.failed: dict[int, tuple[Held | None, str]] = {}
+        """Benches that were given up, until that is written down: what was held, and why."""
         self.stopping = threading.Event()
         self._assessor = threading.Thread(target=self._assess, daemon=True, name="assess")
 
@@ -245,28 +245,46 @@ class Recorder:
 
     def _give_up(self, pk: int, problem: Exception) -> None:
         """Close the throttle of a bench and leave it, with the reason; nobody takes it up again."""
-        held = self.held.pop(pk, None)
+        held, told = self.held.pop(pk, None), False
         if held is not None:
-            turning = held.session.throttle > 0
+            held.left_at = held.session.throttle
             with suppress(Exception):  # its line may be what is wrong
                 held.session.cut("The throttle was closed.")
-            if turning:
+                told = held.session.send is not None
+            if held.left_at > 0:
                 time.sleep(GOES_OUT)
             with suppress(Exception):
                 held.close()
         said = f"{type(problem).__name__}: {problem}"[:200]
         self.say(f"Live recording {pk} was stopped. {said}")
+        throttle = (
+            "The throttle was told to close; whether it did nobody has seen."
+            if told
+            else "The throttle could not be closed from here: switch the supply off by hand."
+        )
         self.failed[pk] = (
-            "This bench is not recorded any more: something went wrong that concerns it alone"
-            f" ({said}). The throttle was told to close; look at the part, end this recording and"
-            " begin another one."
+            held,
+            (
+                "This bench is not recorded any more: something went wrong that concerns it alone"
+                f" ({said}). {throttle} Nobody goes near before the part stands still. Then end this"
+                " recording and begin another one."
+            ),
         )
 
     def _tell_failed(self) -> None:
         """Write down which benches were given up."""
-        for pk, sentence in list(self.failed.items()):
+        for pk, (held, sentence) in list(self.failed.items()):
+            if held is not None and held.unsaved:
+                try:
+                    insert({pk: held})
+                except OUTAGE:
+                    raise
+                except Exception:  # they may be what is wrong
+                    log.exception("the last rows of live recording %s cannot be stored", pk)
+            # The throttle stays as it was last known: that it is closed nobody has seen.
             stored = Live.objects.filter(pk=pk).values_list("status", flat=True).first() or {}
-            self._write(pk, stored | {"stopped": sentence, "throttle": 0.0, "calm": False})
+            known = {"throttle": held.left_at} if held is not None else {}
+            self._write(pk, stored | known | {"stopped": sentence, "calm": False})
             with suppress(*OUTAGE):
                 self._connect().execute("select pg_advisory_unlock(%s, %s)", (RECORDER_LOCK, pk))
             del self.failed[pk]
@@ -424,8 +442,18 @@ class Recorder:
                 with self._alone(pk):
                     insert({pk: held})
         for pk in waiting.keys() & self.held.keys():
-            with self._alone(pk):
+            with self._seconds_of(pk):
                 keep_over(self.held[pk])
+
+    @contextmanager
+    def _seconds_of(self, pk: int) -> Iterator[None]:
+        """Seconds that cannot be kept stop nobody: whoever needs them reads the samples."""
+        try:
+            yield
+        except OUTAGE:
+            raise
+        except Exception:
+            log.exception("seconds of live recording %s are not kept", pk)
 
     def _keep_stale_minute(self) -> None:
         """Keep one minute by the second from what is stored: one that another recorder left, or
@@ -433,10 +461,10 @@ class Recorder:
         """
         for pk, held in list(self.held.items()):
             if held.session.stale_minutes:
-                with self._alone(pk):
-                    number = min(held.session.stale_minutes)
+                number = min(held.session.stale_minutes)
+                with self._seconds_of(pk):
                     remake_minute(Recording.objects.get(pk=held.recording), number)
-                    held.session.stale_minutes.discard(number)
+                held.session.stale_minutes.discard(number)
                 return
 
     def _report(self, everything: bool = True) -> None:

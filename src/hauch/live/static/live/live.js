@@ -136,6 +136,7 @@
     else if (status.stopped) { still.className = "amber"; still.textContent = "This bench was stopped."; }
     else if (status.task && !status.task.done) still.textContent = status.task.text || "The throttle is turned by rule.";
     else if (f) still.textContent = f.settled ? "Settled: take the readings." : f.to_go ? `not settled: about ${Math.max(1, Math.round(f.to_go / 60))} min to go` : "not settled: no end in sight yet";
+    else if (status.throttle === undefined) still.textContent = "Waiting for the recorder.";
     else if (!(status.throttle > 0)) still.textContent = "The throttle is closed.";
     else still.textContent = status.calm ? "Steady." : "Still moving.";
   }
