@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 from hauch.core.judge.round import Entered, Field, MeasuredRun, MeasuredTest, Rules, judge
 from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.quantity import Contribution
 
 START = datetime(2026, 4, 1, 9, tzinfo=UTC)
 REFERENCES = {7: ("L-02", "Loft-140 L-02"), 8: ("L-03", "Loft-140 L-03")}
@@ -13,11 +14,11 @@ RULES = Rules("weighted_percent", "too_close", "level", 2000, 140, {"air": (1.0,
 
 
 def run(number, hours, value, entry=None, reference=None):
-    parts = [
-        ["rig:1", "rig", "common", "B", None, 0.02 * value],
-        [f"run:{number}", "scatter", "own", "A", 8, 0.001 * value],
+    doubt = [
+        Contribution("rig:1", "rig", "common", "B", None, 0.02 * value),
+        Contribution(f"run:{number}", "scatter", "own", "A", 8, 0.001 * value),
     ]
-    return MeasuredRun(number, START + timedelta(hours=hours), entry, reference, value, parts, 1)
+    return MeasuredRun(number, START + timedelta(hours=hours), entry, reference, value, doubt, 1)
 
 
 def air(*figures, reference=(100.0, 100.2, 99.8, 100.0), specimen=7):

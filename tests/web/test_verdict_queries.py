@@ -4,6 +4,7 @@ import math
 
 from django.test import SimpleTestCase, TestCase
 
+from hauch.core.quantity import coverage_factor
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.verdict import queries
 from hauch.verdict.judging import refresh
@@ -12,7 +13,7 @@ from tests.builder import build
 
 
 def row(score=None, u=0.5, count=3, **more):
-    return StandingRow(score=score, u=u, tests={"air": {"count": count}}, **more)
+    return StandingRow(score=score, u=u, expanded=2 * u, tests={"air": {"count": count}}, **more)
 
 
 class ScaleTests(SimpleTestCase):
@@ -40,10 +41,6 @@ class SettleTests(SimpleTestCase):
 
     def test_equal_scores_never_come_apart(self):
         self.assertIsNone(queries.repeats_to_settle(row(100.0), row(100.0)))
-
-    def test_doubt_of_a_row(self):
-        self.assertAlmostEqual(queries.doubt(row(100.0, u=0.5)), 0.98, places=9)
-        self.assertEqual(queries.doubt(row(None, u=None)), 0.0)
 
 
 class GainTests(TestCase):
@@ -110,17 +107,24 @@ class GainTests(TestCase):
         )
         self.assertAlmostEqual(found.score, expected, delta=1e-6)
 
-    def test_band_adds_the_repeatability_of_all_scored_tests(self):
+    def test_doubt_of_the_reference_adds_the_repeatability_of_all_scored_tests(self):
+        """Each test's share as a standard uncertainty, with its degrees of freedom (GUM G.4.1)."""
         standing, _ = self.judged()
-        terms = list(self.rules.terms.select_related("test"))
-        band = queries.band_of(self.rules, terms, standing)
-        halves = {key: value["repeat_expanded"] for key, value in standing.reference.items()}
-        by_hand = math.sqrt(
-            (0.5 * halves["air"]) ** 2
-            + (0.25 * halves["power"]) ** 2
-            + (0.25 * 100 * halves["noise"] / standing.reference["noise"]["value"]) ** 2
+        shares = {
+            "air": 0.5,
+            "power": 0.25,
+            "noise": 0.25 * 100 / standing.reference["noise"]["value"],
+        }
+        parts = []
+        for key, share in shares.items():
+            ground = standing.reference[key]
+            u = ground["repeat_expanded"] / coverage_factor(dof := ground["dof"] or math.inf)
+            parts.append((share * u, dof))
+        total = sum(u**2 for u, _ in parts)
+        dof = total**2 / sum(u**4 / each for u, each in parts)
+        self.assertAlmostEqual(
+            standing.ground_expanded, coverage_factor(dof) * math.sqrt(total), places=9
         )
-        self.assertAlmostEqual(band, by_hand, places=9)
 
     def test_working_of_a_level_is_in_decibels(self):
         standing, found = self.judged()

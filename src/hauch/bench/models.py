@@ -16,7 +16,7 @@ from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import contributions, effective_dof, expanded
 from hauch.entries.models import Entry, Version
 from hauch.rounds.models import Round, Setting, Test
 from hauch.stores.models import Picture, ReferenceSpecimen, Rig, channel_choices
@@ -453,7 +453,14 @@ class Result(models.Model):
     @property
     def expanded(self) -> float | None:
         """Half-width of the 95 % interval, SI unit of the value."""
-        return None if self.u is None else coverage_factor(self.dof or math.inf) * self.u
+        return None if self.u is None else expanded(self.u, self.dof)
+
+    @property
+    def own_expanded(self) -> float:
+        """The same of what is this run's own, without the causes that all runs on the rig share."""
+        own = [one for one in contributions(self.parts) if one.scope == "own"]
+        dof = effective_dof((one.u, one.cause.dof) for one in own)
+        return expanded(math.sqrt(sum(one.u**2 for one in own)), dof)
 
 
 class Progress(models.Model):

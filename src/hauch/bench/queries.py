@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from django.db.models import Exists, F, OuterRef, Q, QuerySet
 
 from hauch.bench.models import Live, Observation, Progress, Run
+from hauch.core.judge.band import of_mean
 from hauch.entries.models import Entry, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -311,3 +313,50 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     return Plan(
         due, total, tests, list(specimens.values()), references, beside, counts, versions, many
     )
+
+
+SHOWN_REPEATS = 12
+BAND_OF = 8
+"""How many of the last reference runs make the band."""
+
+
+def repeats_chart(
+    test: Test,
+    specimen: Specimen | None,
+    reference: ReferenceSpecimen | None,
+    this: int | None = None,
+) -> dict[str, Any] | None:
+    """Data of the repeats chart: runs of the subject over the last runs of the reference."""
+    rows = runs().filter(
+        test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False
+    )
+    mine = (
+        Q(specimen__version=specimen.version_id) if specimen is not None else Q(reference=reference)
+    )
+    found = list(
+        rows.filter(mine | Q(reference__isnull=False))
+        .select_related("result")
+        .order_by("-started_at")[: 5 * SHOWN_REPEATS]
+    )
+    band = of_mean([run.result.value for run in found if run.reference_id is not None][:BAND_OF])
+    own = [
+        run
+        for run in found
+        if (run.specimen_id if specimen is not None else run.reference == reference)
+    ]
+    points = [
+        {
+            "label": f"run {run.pk}",
+            "value": run.result.value,
+            "expanded": run.result.own_expanded,
+            "this": run.pk == this,
+        }
+        for run in reversed(own[:SHOWN_REPEATS])
+    ]
+    if not points and band is None:
+        return None
+    return {
+        "kind": test.how.kind,
+        "points": points,
+        "reference": (band.value, band.half) if band else None,
+    }

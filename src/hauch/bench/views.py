@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import uuid
 from datetime import timedelta
 from typing import Any
@@ -10,7 +9,6 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
-from django.db.models import Q
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -21,10 +19,9 @@ from hauch.bench import actions, reduction
 from hauch.bench.actions import NewRun, Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
-from hauch.bench.queries import Plan, counting, lives_of, plan_of, runs
+from hauch.bench.queries import Plan, counting, lives_of, plan_of, repeats_chart, runs
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
-from hauch.core.quantity import coverage_factor
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS
 from hauch.people.requests import Request
@@ -97,65 +94,6 @@ def last_room(round: Round) -> Room | None:
     if run is None or timezone.now() - run.started_at > ROOM_HOLDS:
         return None
     return Room(run.temperature, run.pressure, run.humidity)
-
-
-SHOWN_REPEATS = 12
-BAND_OF = 8
-"""How many of the last reference runs make the band."""
-
-
-def band_of(values: list[float]) -> tuple[float, float] | None:
-    """Mean of reference figures and the 95 % half-width from their scatter, without the rig's own
-    doubt.
-    """
-    if not values:
-        return None
-    mean = sum(values) / len(values)
-    if len(values) == 1:
-        return mean, 0.0
-    spread = math.sqrt(sum((v - mean) ** 2 for v in values) / (len(values) - 1))
-    return mean, coverage_factor(len(values) - 1) * spread / math.sqrt(len(values))
-
-
-def repeats_chart(test: Test, subject: Subject, this: int | None = None) -> dict[str, Any] | None:
-    """Data of the repeats chart: runs of the subject over the last runs of the reference."""
-    rows = runs().filter(
-        test=test, setting=test.setting_id, state=Run.State.VALID, result__value__isnull=False
-    )
-    mine = (
-        Q(specimen__version=subject.specimen.version_id)
-        if subject.specimen
-        else Q(reference=subject.reference)
-    )
-    found = list(
-        rows.filter(mine | Q(reference__isnull=False))
-        .select_related("result")
-        .order_by("-started_at")[: 5 * SHOWN_REPEATS]
-    )
-    band = band_of([run.result.value for run in found if run.reference_id is not None][:BAND_OF])
-    own = [
-        run
-        for run in found
-        if (subject.specimen is None and run.reference_id == subject.reference.pk)
-        or (subject.specimen and run.specimen_id)
-    ]
-    points = [
-        {
-            "label": f"run {run.pk}",
-            "value": run.result.value,
-            "expanded": 2 * own_u(run.result.parts),
-            "this": run.pk == this,
-        }
-        for run in reversed(own[:SHOWN_REPEATS])
-    ]
-    if not points and band is None:
-        return None
-    return {"kind": test.how.kind, "points": points, "reference": band}
-
-
-def own_u(parts: list[list[Any]]) -> float:
-    """Standard uncertainty from the causes that are a run's own."""
-    return math.sqrt(sum(part[5] ** 2 for part in parts if part[2] == "own"))
 
 
 def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
@@ -264,7 +202,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
             units,
             request.POST if request.method == "POST" else None,
         ),
-        "chart": repeats_chart(test, subject),
+        "chart": repeats_chart(test, subject.specimen, subject.reference),
         "lined": any(meter.instrument.resource for meter in meters),
         "reference": plan.references.get(test.pk),
         "choice": choice,

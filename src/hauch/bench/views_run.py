@@ -12,13 +12,11 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.bench import actions, exclusions, observations
-from hauch.bench.actions import Subject
 from hauch.bench.compare import comparisons, orientation_told
 from hauch.bench.models import Exclusion, Observation, Run
-from hauch.bench.queries import runs, seen_in
+from hauch.bench.queries import repeats_chart, runs, seen_in
 from hauch.bench.reduction import marks_in
 from hauch.bench.traces import trace_of
-from hauch.bench.views import repeats_chart
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.trace import trouble
@@ -53,14 +51,13 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
     run = run_for(request, round, pk)
     run.test.round = round
     result = getattr(run, "result", None)
-    subject = Subject(run.specimen, run.reference)
     around = (
         runs()
         .visible_to(request.user, round)
         .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
         .order_by("started_at", "pk")
     )
-    chart = repeats_chart(run.test, subject, run.pk)
+    chart = repeats_chart(run.test, run.specimen, run.reference, run.pk)
     found = (
         [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
     )

@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "5"
+CORE_VERSION = "6"

@@ -8,6 +8,7 @@ from django import forms
 from django.core.exceptions import ValidationError
 from django.http import QueryDict
 
+from hauch.core.quantity import standard_of
 from hauch.core.quantity.units import KINDS
 from hauch.desk.models import Around
 from hauch.desk.queries import designs_of, fitting_rounds, rigs
@@ -274,6 +275,6 @@ class PredictionForm(forms.Form):
         """Value and standard uncertainty by procedure; None where a field was left empty."""
         keys = [k for k in self.fields if not k.endswith("_half")]
         return {
-            k: (self.cleaned_data.get(k), (self.cleaned_data.get(f"{k}_half") or 0.0) / 2)
+            k: (self.cleaned_data.get(k), standard_of(self.cleaned_data.get(f"{k}_half") or 0.0))
             for k in keys
         }

@@ -13,6 +13,7 @@ from hauch.bench.queries import versions_in
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.predict.record import Factor, Pair, Record, record_of, rig_factor
 from hauch.core.predict.rig_loss import tunnel_resistance
+from hauch.core.quantity import expanded
 from hauch.desk.models import Around, Design, MeasuredBack
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
@@ -141,12 +142,12 @@ class Held:
     @property
     def half(self) -> float | None:
         """Half-width of the prediction's 95 % interval, where a doubt was told."""
-        return 2 * self.prediction.u or None
+        return expanded(self.prediction.u) or None
 
     @property
     def u_half(self) -> float | None:
         """Half-width of the measurement's 95 % interval."""
-        return 2 * self.u or None
+        return expanded(self.u) or None
 
     @property
     def by(self) -> str:

@@ -15,6 +15,7 @@ from django.shortcuts import get_object_or_404, redirect
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
+from hauch.core.quantity import expanded, standard_of
 from hauch.desk import actions, queries
 from hauch.desk.forms import MeasuredForm
 from hauch.desk.models import Design, MeasuredBack
@@ -160,7 +161,7 @@ def measured(request: Request, tool: str) -> HttpResponse:
                 name,
                 made.values,
                 data["measured"],
-                (data["half"] or 0.0) / 2,
+                standard_of(data["half"] or 0.0),
                 queries.resistance_of(rig) if made.tool.rig else 0.0,
             )
             design = actions.save_design(
@@ -176,7 +177,7 @@ def measured(request: Request, tool: str) -> HttpResponse:
     messages.success(
         request,
         f"On {rig.name} the model's figure is now multiplied by {factor.value:.3g} ±"
-        f" {2 * factor.u:.2g} (95 %), from {factor.count} measured"
+        f" {expanded(factor.u, factor.dof):.2g} (95 %), from {factor.count} measured"
         f" value{'s' if factor.count > 1 else ''}.",
     )
     return redirect(design)

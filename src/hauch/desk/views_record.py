@@ -10,6 +10,7 @@ from django.db import transaction
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
+from hauch.core.quantity import expanded
 from hauch.desk import queries
 from hauch.desk.forms import PredictionForm
 from hauch.entries.actions import may_change, predict
@@ -76,7 +77,10 @@ def entry(request: Request, pk: int) -> HttpResponse:
     initial = {
         k: v
         for p in own.values()
-        for k, v in ((p.procedure, p.value), (f"{p.procedure}_half", 2 * p.u if p.u else None))
+        for k, v in (
+            (p.procedure, p.value),
+            (f"{p.procedure}_half", expanded(p.u) if p.u else None),
+        )
     }
     form = PredictionForm(
         request.POST if request.method == "POST" else None,

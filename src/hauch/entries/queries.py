@@ -7,7 +7,7 @@ from typing import Any
 from django.db.models import OuterRef, QuerySet, Subquery
 from django.http import Http404
 
-from hauch.core.quantity.quantity import coverage_factor
+from hauch.core.quantity import expanded
 from hauch.entries.models import Entry, PartCheck, PartFile, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -68,15 +68,12 @@ def grouped(check: PartCheck) -> list[tuple[str, list[dict[str, Any]]]]:
         for g in GROUPS
         if (
             rows := [
-                f | {"expanded": expanded(f["quantity"])} for f in check.figures if f["group"] == g
+                f | {"expanded": expanded(f["quantity"]["u"], f["quantity"]["dof"])}
+                for f in check.figures
+                if f["group"] == g
             ]
         )
     ]
-
-
-def expanded(stored: dict[str, Any]) -> float:
-    """Half-width of the 95 % interval of a stored quantity."""
-    return coverage_factor(stored["dof"] or 1e9) * stored["u"]
 
 
 def differences(first: PartCheck | None, second: PartCheck | None) -> list[dict[str, Any]]:

@@ -10,6 +10,7 @@ import numpy as np
 from hauch.bench.models import Live, Run
 from hauch.bench.reduction import places_of
 from hauch.bench.traces import trace_of
+from hauch.core.judge.band import Band, of_next
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.rigs import RIGS
@@ -279,9 +280,9 @@ def odd_one(value: float, all_values: np.ndarray) -> bool:
     return abs(value - centre) > max(5 * spread, 0.01 * abs(centre))
 
 
-def bands(test: Test) -> dict[str, tuple[float, float]]:
-    """What the reference last showed on each channel: mean and half-width over its last runs, for
-    the band behind the trace.
+def bands(test: Test) -> dict[str, Band]:
+    """Where a run of the reference would end on each channel, from its last runs: value and
+    half-width, for the band behind the trace.
     """
     last = Run.objects.filter(
         test=test, setting=test.setting_id, state=Run.State.VALID, reference__isnull=False
@@ -308,8 +309,4 @@ def bands(test: Test) -> dict[str, tuple[float, float]]:
                     seen.setdefault(key, []).append(float(good.mean()))
         for key, shown in seen.items():
             means.setdefault(key, []).append(float(np.mean(shown)))
-    return {
-        key: (float(np.mean(v)), 2 * float(np.std(v, ddof=1)) if len(v) > 1 else abs(0.01 * v[0]))
-        for key, v in means.items()
-        if v
-    }
+    return {key: band for key, shown in means.items() if (band := of_next(shown))}

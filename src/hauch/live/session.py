@@ -16,7 +16,7 @@ from typing import Literal
 import numpy as np
 
 from hauch.core.measure.seek import Search, Stepper, Turn
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import expanded
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.marks import STALL_SHARE, Mark, find_marks
 from hauch.core.trace.reduce import told
@@ -452,7 +452,7 @@ class Session:
         if f is not None:
             forecast = Forecast(
                 round(f.end, 3),
-                round(coverage_factor(f.dof) * f.u, 3),
+                round(expanded(f.u, f.dof), 3),
                 round(f.tau, 1),
                 f.settled,
                 f.seconds_to_go if math.isfinite(f.seconds_to_go) else None,

@@ -128,7 +128,7 @@ def config(request: Request, one: Live) -> dict[str, Any]:
                 "step": digits.get(key, 0) * factor,
                 "product": product,
                 "over": "room_temperature" if risen else None,
-                "band": list(band) if band else None,
+                "band": [band.value, band.half] if band else None,
             }
         )
     return {

@@ -11,6 +11,7 @@ from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
+from hauch.core.quantity import expanded, standard_of
 from hauch.core.quantity.units import KINDS, to_si
 from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.stores.models import Instrument, Material, Rig, channel_choices
@@ -231,7 +232,7 @@ class RigForm(forms.Form):
                 label=f"{c.label}, ± (95 %)",
                 required=False,
                 low=0,
-                initial=2 * u if u else None,
+                initial=expanded(u) if u else None,
             )
         meters = list(Instrument.objects.filter(retired=False))
         chosen = {m.channel: m.instrument_id for m in rig.meters.all()} if rig else {}
@@ -263,15 +264,15 @@ class RigForm(forms.Form):
 
     def constants(self) -> dict[str, tuple[float, float]]:
         """Constants that were given, with standard uncertainty [SI]."""
-        given = {
-            c.key: (kept_figure(self, f"c_{c.key}"), kept_figure(self, f"u_{c.key}"))
-            for c in self.kind.constants
-        }
-        return {
-            key: (value, (doubt or 0.0) / 2)
-            for key, (value, doubt) in given.items()
-            if value is not None
-        }
+        known = self.rig.pairs if self.rig else {}
+        given = {}
+        for key in (c.key for c in self.kind.constants):
+            value, half = kept_figure(self, f"c_{key}"), kept_figure(self, f"u_{key}")
+            if value is not None:
+                # What was left alone keeps its last digit, so that it is no change.
+                left_alone = key in known and f"u_{key}" not in self.changed_data
+                given[key] = (value, known[key][1] if left_alone else standard_of(half or 0.0))
+        return given
 
     def meters(self) -> dict[str, Instrument]:
         """Meters by channel."""

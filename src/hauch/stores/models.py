@@ -277,9 +277,13 @@ class Calibration(models.Model):
     def __str__(self) -> str:
         return f"{self.instrument}, {self.at:%d %b %Y}"
 
+    @property
+    def known_dof(self) -> int | None:
+        """Degrees of freedom of its doubt, at least 1; None for infinitely many."""
+        return None if self.dof is None else max(self.dof, 1)
+
     def as_line(self) -> dict[str, Any]:
         """The line as fields of the core's meter."""
-        dof = math.inf if self.dof is None else max(self.dof, 1)
         return {
             "slope": self.slope,
             "offset": self.offset,
@@ -287,7 +291,7 @@ class Calibration(models.Model):
             "centre": self.centre,
             "level_u": self.level_u,
             "calibration": str(self.uid),
-            "calibration_dof": dof,
+            "calibration_dof": self.known_dof or math.inf,
         }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from django.contrib import messages
@@ -15,6 +16,7 @@ from hauch.core.geometry.rig_drawings import rig_drawing
 from hauch.core.measure.calibration import TRAVERSES, Profile
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, RigKind, check_constants
+from hauch.core.quantity import expanded, standard_of
 from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
@@ -85,7 +87,7 @@ def diagram(
 def _constant_rows(rig: Rig) -> list[dict[str, Any]]:
     return [
         (
-            {"constant": c, "value": rig.pairs[c.key][0], "doubt": 2 * rig.pairs[c.key][1]}
+            {"constant": c, "value": rig.pairs[c.key][0], "doubt": expanded(rig.pairs[c.key][1])}
             if c.key in rig.pairs
             else {"constant": c, "value": None}
         )
@@ -254,7 +256,8 @@ def calibrate_rig(request: Request, pk: int, kind: str) -> HttpResponse:
                 return redirect(now)
             constants, text, result_of = actions.find_constants(found, kind, readings)
             rows = [
-                (found.how.constant(name), value, 2 * u) for name, (value, u) in constants.items()
+                (found.how.constant(name), value, expanded(u))
+                for name, (value, u) in constants.items()
             ]
             result = {"text": text, "rows": rows, "profile": guide.profile(result_of)}
         except ValidationError as problem:
@@ -447,11 +450,8 @@ def _residuals(instrument: Instrument, calibration: Calibration | None) -> dict[
     band = []
     for step in range(21):
         x = low + (high - low) * step / 20
-        half = (
-            2
-            * (calibration.level_u**2 + (calibration.slope_u * (x - calibration.centre)) ** 2)
-            ** 0.5
-        )
+        u = math.hypot(calibration.level_u, calibration.slope_u * (x - calibration.centre))
+        half = expanded(u, calibration.known_dof)
         band.append({"at": x, "low": -half, "high": half})
     return {"kind": instrument.reads.kind, "points": points, "band": band}
 
@@ -466,7 +466,7 @@ def calibrate(request: Request, pk: int) -> HttpResponse:
     line = chart = None
     if request.method == "POST":
         valid = form.is_valid()
-        standard_u = (form.cleaned_data.get("standard_u") or 0.0) / 2
+        standard_u = standard_of(form.cleaned_data.get("standard_u") or 0.0)
         try:
             points = typed_points(request.POST, "indicated", "true", (kind, kind), units)
             line = actions.line_of(found, points, standard_u)
@@ -495,6 +495,7 @@ def calibrate(request: Request, pk: int) -> HttpResponse:
                     centre=line.centre,
                     slope_u=line.slope_u,
                     level_u=line.level_u,
+                    dof=line.dof,
                 ),
             )
         except ValidationError as problem:

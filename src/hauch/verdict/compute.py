@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
 
 from django.db.models import Q
 
@@ -14,6 +16,7 @@ from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
 from hauch.core.judge.round import Entered, Field, Judged, MeasuredRun, MeasuredTest, Rules
 from hauch.core.judge.round import judge as judge_values
+from hauch.core.quantity import contributions
 from hauch.entries.models import Entry, Version
 from hauch.rounds.drafts import RuleDraft
 from hauch.rounds.models import Round, RuleVersion, Test, TestReference
@@ -72,7 +75,7 @@ def measured_tests(
         )
     )
     for test_id, *row in rows:
-        stored[test_id].append(MeasuredRun(*row))
+        stored[test_id].append(_measured(*row))
     assigned: dict[int, list[int]] = defaultdict(list)
     for test_id, specimen in (
         TestReference.objects.filter(test__in=tests)
@@ -102,6 +105,18 @@ def measured_tests(
     return made, names
 
 
+def _measured(
+    pk: int,
+    at: datetime,
+    entry: int | None,
+    reference: int | None,
+    value: float,
+    parts: list[list[Any]],
+    rig: int,
+) -> MeasuredRun:
+    return MeasuredRun(pk, at, entry, reference, value, contributions(parts), rig)
+
+
 def _reduced_anew(test: Test, old: Test, chosen: Q) -> list[MeasuredRun]:
     """Runs of a test as another one would reduce their readings; nothing is kept."""
     found = run_rows().filter(chosen, test=old, setting=old.setting_id, state=Run.State.VALID)
@@ -112,7 +127,7 @@ def _reduced_anew(test: Test, old: Test, chosen: Q) -> list[MeasuredRun]:
         if fields["value"] is not None:
             entry = run.specimen.version.entry_id if run.specimen else None
             made.append(
-                MeasuredRun(
+                _measured(
                     run.pk,
                     run.started_at,
                     entry,

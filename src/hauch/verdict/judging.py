@@ -42,11 +42,8 @@ def _store(pk: int, judged: Judged, changes: int) -> Standing:
     StandingRow.objects.bulk_create(StandingRow(standing=standing, **row) for row in judged.rows)
     standing.judged, standing.failure = changes, ""
     standing.computed_at, standing.core_version = timezone.now(), CORE_VERSION
-    standing.reference, standing.notes, standing.ground = (
-        judged.reference,
-        judged.notes,
-        judged.ground,
-    )
+    standing.reference, standing.notes = judged.reference, judged.notes
+    standing.ground, standing.ground_expanded = judged.ground, judged.ground_expanded
     standing.save()
     return standing
 

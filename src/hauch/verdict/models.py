@@ -45,6 +45,11 @@ class Standing(models.Model):
         null=True, help_text="the reference's own score; empty where it has none"
     )
 
+    ground_expanded = models.FloatField(
+        default=0,
+        help_text="half-width of the 95 % interval that the reference's repeats leave about it",
+    )
+
     objects = StandingQuerySet.as_manager()
 
     @property
@@ -74,6 +79,9 @@ class StandingRow(models.Model):
     rank = models.PositiveIntegerField(null=True)
     score = models.FloatField(null=True)
     u = models.FloatField(null=True)
+    expanded = models.FloatField(
+        null=True, help_text="half-width of the 95 % interval of the score"
+    )
     first = models.FloatField(null=True, help_text="probability of the first place")
     low = models.PositiveIntegerField(null=True)
     high = models.PositiveIntegerField(null=True)

@@ -51,7 +51,7 @@ def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str
     """All that the page of a published standing shows, as plain values in SI units."""
     tests, rows = round_tests(round, rules), list(standing.rows.select_related("entry"))
     terms = list(rules.terms.select_related("test"))
-    band = queries.band_of(rules, terms, standing)
+    band = standing.ground_expanded
     first = [row for row in rows[:3] if row.state == StandingRow.State.RANKED]
     opening = queries.opening(rules, first)
     return {
@@ -109,7 +109,7 @@ def _row(row: StandingRow, tests: list[Test]) -> dict[str, Any]:
     entry = {"name": row.entry.name, "mark": row.entry.mark, "designer": row.entry.designer_name}
     return {name: getattr(row, name) for name in ROW_FIELDS} | {
         "entry": entry,
-        "doubt": queries.doubt(row),
+        "doubt": row.expanded or 0.0,
         "cells": [{name: cell[name] for name in CELL_FIELDS} if cell else None for cell in cells],
     }
 

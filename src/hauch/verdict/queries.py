@@ -7,12 +7,13 @@ from typing import Any
 
 from hauch.bench.models import Run
 from hauch.core.judge.difference import LEVEL
-from hauch.core.quantity import Step
+from hauch.core.judge.standing import CALL
+from hauch.core.quantity import Step, coverage_factor
 from hauch.core.quantity.units import KINDS
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
-from hauch.rounds.models import Round, RuleTerm, RuleVersion, Test
+from hauch.rounds.models import Round, RuleVersion, Test
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.verdict.models import Standing, StandingRow
 
@@ -28,13 +29,6 @@ def standing_now(round: Round) -> tuple[RuleVersion | None, Standing | None]:
     return rules, standing_of(rules) if rules else None
 
 
-def doubt(row: StandingRow) -> float:
-    """Half-width of the 95 % interval of a score (normal: pooled scatter has many degrees of
-    freedom).
-    """
-    return 1.96 * (row.u or 0.0)
-
-
 def scale_of(
     rows: list[StandingRow], ground: float | None, band: float
 ) -> dict[str, float | None] | None:
@@ -43,8 +37,8 @@ def scale_of(
     if not ranked and ground is None:
         return None
     ends = [] if ground is None else [ground - band, ground + band]
-    low = min([*ends, *(row.score - doubt(row) for row in ranked)])
-    high = max([*ends, *(row.score + doubt(row) for row in ranked)])
+    low = min([*ends, *(row.score - (row.expanded or 0.0) for row in ranked)])
+    high = max([*ends, *(row.score + (row.expanded or 0.0) for row in ranked)])
     if high == low:  # a single entry, or scores without any doubt
         low, high = low - 0.5, high + 0.5
     step = next((s for s in (0.5, 1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)
@@ -72,26 +66,6 @@ def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: floa
         ),
         len(rows),
     )
-
-
-def band_of(rules: RuleVersion, terms: list[RuleTerm], standing: Standing) -> float:
-    """The reference's own repeatability as a doubt of the score, in the score's unit."""
-    if standing.ground is None:
-        return 0.0
-    scored = [term for term in terms if term.weight]
-    summed = rules.scheme == RuleVersion.Scheme.SUM
-    total = 1.0 if summed else sum(term.weight for term in scored)
-    squares = 0.0
-    for term in scored:
-        row = standing.reference.get(term.test.key)
-        if row:
-            half = row["repeat_expanded"]
-            if summed:
-                half *= row["value"] / 100 if term.test.how.log else 1.0
-            elif not term.test.how.log:
-                half *= percent_of_change(rules, term.test, row["value"])
-            squares += (term.weight / total * half) ** 2
-    return math.sqrt(squares)
 
 
 def percent_of_change(rules: RuleVersion, test: Test, ground: float) -> float:
@@ -136,8 +110,9 @@ def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
     own = (first.u or 0) ** 2 + (second.u or 0) ** 2
     counts = [cell["count"] for row in (first, second) for cell in row.tests.values()]
     count = min(counts, default=1)
+    one_sided = coverage_factor(math.inf, 2 * CALL - 1)
     for further in range(1, 31):
-        if gap > 1.645 * math.sqrt(own * count / (count + further)):
+        if gap > one_sided * math.sqrt(own * count / (count + further)):
             return further
     return None
 
@@ -165,7 +140,7 @@ def evidence(user: User, round: Round, entry: Entry) -> dict[str, Any]:
     if row is None or rules is None:
         return known
     if allowed(user, "verdict.view_early", round):
-        known |= {"row": row, "doubt": doubt(row)}
+        known |= {"row": row, "doubt": row.expanded or 0.0}
     if allowed(user, "round.view", round):
         rules.round = round
         tests = round_tests(round, rules)

@@ -66,11 +66,11 @@ def _table(
     rows = list(page.object_list)
     first = rows[:2] if page.number == 1 else queries.leaders(stored)[:2]
     first = [row for row in first if row.state == StandingRow.State.RANKED]
-    band = queries.band_of(rules, rules.scored, stored)
+    band = stored.ground_expanded
     table = [
         {
             "row": row,
-            "doubt": queries.doubt(row),
+            "doubt": row.expanded or 0.0,
             "cells": [(test, row.tests.get(test.key)) for test in tests],
             "shared": _shared(rows, row),
         }

@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.signal import lfilter
 
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import coverage_factor, expanded
 
 EWMA_WEIGHT = 0.2
 """Weight of the newest run."""
@@ -182,16 +182,12 @@ def baseline(y: np.ndarray, asked: float) -> Baseline:
     if count < LEAST_REPEATS:
         return Baseline(False, count, math.inf, asked, LEAST_REPEATS - count, False)
     s = float(np.std(y, ddof=1))
-    half = coverage_factor(count - 1) * s / math.sqrt(count)
+    half = expanded(s / math.sqrt(count), count - 1)
     trend = _creeps(y, asked)
     if half <= asked and not trend:
         return Baseline(True, count, half, asked, 0, False)
     further = next(
-        (
-            k
-            for k in range(1, 51)
-            if coverage_factor(count + k - 1) * s / math.sqrt(count + k) <= asked
-        ),
+        (k for k in range(1, 51) if expanded(s / math.sqrt(count + k), count + k - 1) <= asked),
         None,
     )
     return Baseline(False, count, half, asked, further, trend)

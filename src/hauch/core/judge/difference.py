@@ -14,7 +14,7 @@ from typing import Literal
 
 from scipy.special import stdtr
 
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import expanded
 
 Word = Literal["better", "worse", "too close to call"]
 
@@ -81,6 +81,6 @@ def _repeats_to_call(size: float, u: float, dof: float, repeat_sd: float, count:
     rest = max(u * u - repeat_sd**2 / count, 0.0)
     for further in range(1, MOST_REPEATS + 1):
         u_then = math.sqrt(rest + repeat_sd**2 / (count + further))
-        if size > coverage_factor(dof + further) * u_then:
+        if size > expanded(u_then, dof + further):
             return further
     return None

@@ -12,6 +12,7 @@ JCGM 100:2008, 5.2.2 (correlated inputs), H.5 and ISO 5725-2:2019, 7.4 (pooled r
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from scipy.sparse import csr_array
@@ -83,10 +84,21 @@ class Comparison:
     drift: tuple[float, float] = (0.0, 0.0)
     left_out: tuple[int, ...] = ()
 
-    @property
+    @cached_property
     def u(self) -> np.ndarray:
         """Combined standard uncertainty of delta, shape (E,)."""
         return np.sqrt(self.own_u**2 + np.sum(self.shared**2, axis=1))
+
+    @cached_property
+    def effective_dof(self) -> np.ndarray:
+        """Effective degrees of freedom of `u`, shape (E,) (GUM eq. G.2b): what comes of scatter has
+        the pooled ones, what comes of the rig has infinitely many. An entry's own doubts count
+        with its scatter.
+        """
+        scatter = self.own_u**2 + np.sum(self.shared[:, self.reference_sd] ** 2, axis=1)
+        total = self.u**2
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.where(scatter > 0, self.dof * (total / scatter) ** 2, np.inf)
 
 
 BRACKET_GAP = 4 * 3600.0

@@ -18,12 +18,13 @@ from typing import Any, Literal
 
 import numpy as np
 
+from hauch.core.judge.band import Scatter, of_mean
 from hauch.core.judge.difference import judge_difference
 from hauch.core.judge.reference import Comparison, Runs, compare
-from hauch.core.judge.schemes import SINGLE, WEIGHTED, Limit, Outcome, judge_rules
+from hauch.core.judge.schemes import SINGLE, SUM, WEIGHTED, Limit, Outcome, judge_rules
 from hauch.core.judge.standing import Term, rank, score
 from hauch.core.measure.procedures import Procedure
-from hauch.core.quantity import coverage_factor, significant
+from hauch.core.quantity import Contribution, effective_dof, expanded, significant
 from hauch.core.quantity.show import show_plain
 
 MATRIX_UP_TO = 40
@@ -37,7 +38,7 @@ PERCENT_SCHEMES = frozenset({WEIGHTED, SINGLE})
 class MeasuredRun:
     """A run with a result: of an entry, or of a specimen of the reference.
 
-    ``parts`` of its doubt are [key, cause, scope, kind, degrees of freedom, signed contribution].
+    ``doubt`` is what each cause contributes.
     """
 
     key: int
@@ -45,7 +46,7 @@ class MeasuredRun:
     entry: int | None
     reference: int | None
     value: float
-    parts: Sequence[Sequence[Any]]
+    doubt: Sequence[Contribution]
     rig: int
 
 
@@ -119,17 +120,27 @@ class TestData:
 
     base = 0
 
+    @property
+    def base_runs(self) -> np.ndarray:
+        """Which reference runs tell the reference's own figure: those of the base specimen, or all
+        where it was not run; shape (m,) bool.
+        """
+        of_base = self.reference.subject == self.base
+        return of_base if of_base.any() else np.ones_like(of_base)
+
 
 @dataclass(frozen=True)
 class Judged:
     """A judged round: rows of the standing in order, the reference by test key, sentences on what
-    could not be compared, and the reference's own score.
+    could not be compared, the reference's own score, and the half-width of the 95 % interval about
+    it that its repeats leave.
     """
 
     rows: list[dict[str, Any]]
     reference: dict[str, Any]
     notes: list[str]
     ground: float | None
+    ground_expanded: float
 
 
 def compared(
@@ -151,7 +162,7 @@ def compared(
             references[pk][0],
         ),
     )
-    keys = sorted({part[0] for run in test.runs for part in run.parts if part[2] == "common"})
+    keys = sorted({one.key for run in test.runs for one in run.doubt if one.scope == "common"})
     column = {key: index for index, key in enumerate(keys)}
 
     def as_runs(chosen: list[MeasuredRun], subject: list[int]) -> Runs:
@@ -163,11 +174,11 @@ def compared(
             scale = 1 / run.value if log else 1.0
             y[index] = math.log(run.value) if log else run.value
             time[index] = (run.at - test.runs[0].at).total_seconds()
-            for key, _, scope, kind, _, part in run.parts:
-                if scope == "common":
-                    common[index, column[key]] += part * scale
-                elif kind == "B":  # scatter within a run is part of the scatter between repeats
-                    own[index] = math.hypot(own[index], part * scale)
+            for one in run.doubt:
+                if one.scope == "common":
+                    common[index, column[one.key]] += one.u * scale
+                elif one.kind == "B":  # scatter within a run is part of that between repeats
+                    own[index] = math.hypot(own[index], one.u * scale)
         return Runs(np.array(subject, dtype=int), y, time, own, common, rigs)
 
     entries = as_runs(of_entries, [position[run.entry or 0] for run in of_entries])
@@ -206,9 +217,9 @@ def _within_runs(runs: Sequence[MeasuredRun], log: bool) -> float:
     """
     squares = [
         sum(
-            (part[5] / (run.value if log else 1.0)) ** 2
-            for part in run.parts
-            if part[3] == "A" and part[2] == "own"
+            (one.u / (run.value if log else 1.0)) ** 2
+            for one in run.doubt
+            if one.kind == "A" and one.scope == "own"
         )
         for run in runs
     ]
@@ -226,15 +237,17 @@ def level_of_reference(data: TestData) -> float:
     return float(values.mean())
 
 
-def absolute_u(data: TestData, index: int) -> float:
-    """Standard uncertainty of an entry's own figure in y: its repeats and all causes of the rig."""
-    runs = data.entries
-    mine = runs.subject == index
+def absolute_doubt(runs: Runs, mine: np.ndarray, c: Comparison) -> tuple[float, float]:
+    """Standard uncertainty of the mean of some runs in y, from their scatter, their own causes and
+    all causes of the rig; and its effective degrees of freedom.
+    """
     count = int(mine.sum())
-    own = (data.comparison.repeat_sd if data.comparison else 0.0) ** 2 / count + float(
-        np.sum(runs.own[mine] ** 2)
-    ) / count**2
-    return math.sqrt(own + float(np.sum(runs.common[mine].mean(axis=0) ** 2)))
+    scatter = c.repeat_sd / math.sqrt(count)
+    rest = math.sqrt(
+        float(np.sum(runs.own[mine] ** 2)) / count**2
+        + float(np.sum(runs.common[mine].mean(axis=0) ** 2))
+    )
+    return math.hypot(scatter, rest), effective_dof([(scatter, c.dof), (rest, math.inf)])
 
 
 def cell(data: TestData, entry: Entered, index: int) -> dict[str, Any] | None:
@@ -244,12 +257,14 @@ def cell(data: TestData, entry: Entered, index: int) -> dict[str, Any] | None:
         return None
     log = data.test.how.log
     value = mean_value(log, data.values[entry.key])
-    u = absolute_u(data, index) * (value if log else 1.0)
+    u, dof = absolute_doubt(data.entries, data.entries.subject == index, c)
+    u *= value if log else 1.0
     delta, delta_u = float(c.delta[index]), float(c.u[index])
+    delta_dof = float(c.effective_dof[index])
     verdict = judge_difference(
-        delta, delta_u, c.dof, data.test.how.direction, c.repeat_sd, int(c.counts[index])
+        delta, delta_u, delta_dof, data.test.how.direction, c.repeat_sd, int(c.counts[index])
     )
-    factor = coverage_factor(c.dof)
+    delta_half = expanded(delta_u, delta_dof)
     from_reference = float(np.sqrt(np.sum(c.shared[index, c.reference_sd] ** 2)))
     from_rig = float(np.sqrt(np.sum(c.shared[index, ~c.reference_sd] ** 2)))
     against = math.log(value) - delta if log else value - delta
@@ -258,10 +273,10 @@ def cell(data: TestData, entry: Entered, index: int) -> dict[str, Any] | None:
     return {
         "value": significant(value),
         "u": significant(u),
-        "expanded": significant(2.0 * u),
-        "comparable": significant(factor * delta_u * (value if log else 1.0)),
+        "expanded": significant(expanded(u, dof)),
+        "comparable": significant(delta_half * (value if log else 1.0)),
         "change": significant(change),
-        "change_expanded": significant(factor * slope * delta_u),
+        "change_expanded": significant(slope * delta_half),
         "word": verdict.word,
         "probability": significant(verdict.probability),
         "repeats": verdict.repeats,
@@ -269,7 +284,7 @@ def cell(data: TestData, entry: Entered, index: int) -> dict[str, Any] | None:
         "runs": data.runs_of[entry.key],
         "reference": significant(math.exp(against) if log else against),
         "repeat_sd": significant(c.repeat_sd * (100 if log else 1)),
-        "dof": c.dof if math.isfinite(c.dof) else None,
+        "dof": delta_dof if math.isfinite(delta_dof) else None,
         "from_repeats": significant(slope * float(c.own_u[index])),
         "from_reference": significant(slope * from_reference),
         "from_rig": significant(slope * from_rig),
@@ -314,6 +329,7 @@ def _outcome_of(
             complete,
             scores.score,
             scores.u,
+            scores.expanded,
             100.0,
             sure,
             np.zeros((complete.size, 0), bool),
@@ -380,7 +396,27 @@ def judge(rules: Rules, field: Field) -> Judged:
         {data.test.key: _reference_row(data) for data in loaded if data.comparison},
         notes,
         ground,
+        0.0 if ground is None else significant(_doubt_of_ground(rules, scored)),
     )
+
+
+def _doubt_of_ground(rules: Rules, scored: Sequence[tuple[TestData, Term]]) -> float:
+    """Half-width of the 95 % interval that the reference's own repeats leave about its score, in
+    the score's unit.
+    """
+    total = sum(term.weight for _, term in scored)
+    parts = []
+    for data, term in scored:
+        c = data.comparison
+        if c is None:
+            continue
+        u = c.repeat_sd / math.sqrt(data.base_runs.sum())
+        if rules.scheme == SUM:
+            u *= term.weight * (term.reference_level if term.log else 1.0)
+        else:
+            u *= term.weight / total * float(term.percent_slope(np.zeros(1))[0])
+        parts.append((u, c.dof))
+    return expanded(math.sqrt(sum(u * u for u, _ in parts)), effective_dof(parts))
 
 
 def _ranked_rows(
@@ -402,6 +438,9 @@ def _ranked_rows(
                 "rank": int(standing.rank[i]),
                 "score": None if outcome.score is None else significant(float(outcome.score[i])),
                 "u": None if outcome.u is None else significant(float(outcome.u[i])),
+                "expanded": None
+                if outcome.expanded is None
+                else significant(float(outcome.expanded[i])),
                 "first": float(standing.first[i]),
                 "low": int(standing.low[i]),
                 "high": int(standing.high[i]),
@@ -433,25 +472,30 @@ def _reference_row(data: TestData) -> dict[str, Any]:
     c, log = data.comparison, data.test.how.log
     if c is None:
         raise ValueError(f"{data.test.label}: there is no comparison to show")
-    base = data.reference.subject == data.base
-    y = float(data.reference.y[base].mean()) if base.any() else float(data.reference.y.mean())
-    value = math.exp(y) if log else y
-    runs = int(base.sum()) or data.reference.size
-    repeat = c.repeat_sd / math.sqrt(runs)
-    common = float(np.sum(data.reference.common.mean(axis=0) ** 2))
+    scatter = Scatter(c.repeat_sd, c.dof)
+    band = of_mean(data.reference.y[data.base_runs], scatter)
+    if band is None or band.half is None:
+        raise ValueError(f"{data.test.label}: there is no run of the reference")
+    value = math.exp(band.value) if log else band.value
     drift, drift_u = c.drift
     percent = 100.0 if log else 1.0
+    u, dof = absolute_doubt(data.reference, data.base_runs, c)
     return {
         "value": significant(value),
-        "expanded": significant(2 * math.sqrt(repeat**2 + common) * (value if log else 1.0)),
-        "repeat_expanded": significant(coverage_factor(c.dof) * repeat * percent),
-        "comparable": significant(coverage_factor(c.dof) * c.repeat_sd * (value if log else 1.0)),
+        "expanded": significant(expanded(u, dof) * (value if log else 1.0)),
+        "repeat_expanded": significant(band.half * percent),
+        "comparable": significant(expanded(c.repeat_sd, c.dof) * (value if log else 1.0)),
         "count": data.reference.size,
         "drift": significant(drift * percent),
-        "drift_expanded": significant(2 * drift_u * percent),
+        "drift_expanded": significant(expanded(drift_u, c.dof) * percent),
         "unit_of_change": data.test.how.change_unit,
         "bridges": [
-            [data.specimens[s], significant(d * percent), significant(2 * u * percent), pairs]
+            [
+                data.specimens[s],
+                significant(d * percent),
+                significant(expanded(u, c.dof) * percent),
+                pairs,
+            ]
             for s, (d, u, pairs) in c.bridges.items()
         ],
         "repeat_sd": significant(c.repeat_sd * percent),

@@ -19,7 +19,7 @@ import numpy as np
 from scipy.stats import rankdata
 
 from hauch.core.judge.reference import Comparison
-from hauch.core.judge.standing import CALL, CHUNK, Standing, Term, TieRule
+from hauch.core.judge.standing import CALL, CHUNK, TAIL, Standing, Term, TieRule
 
 WEIGHTED, SINGLE = "weighted_percent", "best_single"
 RANK_POINTS, SUM, FRONT, CONSTRAINT = "rank_points", "sum", "front", "constraint"
@@ -57,14 +57,15 @@ class Limit:
 class Outcome:
     """What a scheme makes of the entries that have all figures; E entries.
 
-    ``score`` and its standard uncertainty ``u`` (both empty for fronts), ``ground`` the reference's
-    own score, ``kept`` probability that an entry keeps all limits, ``breaks`` which limits it
-    breaks by value, shape (E, limits).
+    ``score``, its standard uncertainty ``u`` and the half-width ``expanded`` of its 95 % interval
+    (all empty for fronts), ``ground`` the reference's own score, ``kept`` probability that an entry
+    keeps all limits, ``breaks`` which limits it breaks by value, shape (E, limits).
     """
 
     complete: np.ndarray
     score: np.ndarray | None
     u: np.ndarray | None
+    expanded: np.ndarray | None
     ground: float
     kept: np.ndarray
     breaks: np.ndarray
@@ -164,9 +165,12 @@ def judge_rules(
     standing = _rank(nominal, outside, drawn, out, tie_rule, fronts=scheme == FRONT)
     zero = float(goodness([np.zeros(1) for _ in terms])[0])
     sign = -1.0 if scheme == SUM else 1.0
-    score, u = (None, None) if scheme == FRONT else (sign * nominal, drawn.std(axis=0, dtype=float))
+    score = u = half = None
+    if scheme != FRONT:
+        score, u = sign * nominal, drawn.std(axis=0, dtype=float)
+        half = np.ptp(np.quantile(drawn, (TAIL, 1 - TAIL), axis=0), axis=0) / 2 if u.size else u
     ground = float("nan") if scheme in {FRONT, RANK_POINTS} else sign * zero
-    return Outcome(complete, score, u, ground, 1 - out.mean(axis=0), breaks, standing)
+    return Outcome(complete, score, u, half, ground, 1 - out.mean(axis=0), breaks, standing)
 
 
 def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarray]:

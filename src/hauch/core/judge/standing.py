@@ -15,12 +15,14 @@ import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
 from scipy.special import ndtr
 
 from hauch.core.judge.reference import Comparison
+from hauch.core.quantity import expanded
 
 TieRule = Literal["too_close", "equal_score"]
 LevelAs = Literal["level", "loudness"]
@@ -89,10 +91,30 @@ class Scores:
     scatter: np.ndarray
     dof: np.ndarray
 
-    @property
+    @cached_property
     def u(self) -> np.ndarray:
         """Standard uncertainty of the score [%], shape (E,)."""
         return np.sqrt(self.own_variance.sum(axis=0) + np.sum(self.shared**2, axis=1))
+
+    @property
+    def expanded(self) -> np.ndarray:
+        """Half-width of the 95 % interval of the score [%], shape (E,). Scatter of one test is one
+        estimate, whoever it comes from (GUM eq. G.2b).
+        """
+        scatter = np.array(
+            [
+                own + np.sum(self.shared[:, self.scatter & (self.shared_test == test)] ** 2, axis=1)
+                for test, own in enumerate(self.own_variance)
+            ]
+        )
+        with np.errstate(divide="ignore", invalid="ignore"):
+            dof = self.u**4 / np.sum(scatter**2 / self.dof[:, None], axis=0)
+        return np.array(
+            [
+                expanded(float(u), float(d)) if u > 0 else 0.0
+                for u, d in zip(self.u, dof, strict=True)
+            ]
+        )
 
 
 @dataclass(frozen=True)

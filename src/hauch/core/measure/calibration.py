@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from hauch.core.measure.tunnel import LOG_LINEAR, LOG_TCHEBYCHEFF
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import coverage_factor, expanded
 
 LEAST_POINTS = 2
 """A straight line needs two points; a third shows whether it is straight."""
@@ -50,6 +50,11 @@ class Line:
     residuals: np.ndarray
     residual_sd: float
     dof: int
+
+    @property
+    def known_dof(self) -> int:
+        """Degrees of freedom of its doubt: two points leave none, so that they count as one."""
+        return max(self.dof, 1)
 
 
 def fit_line(
@@ -204,7 +209,7 @@ def profile_factor(
     u_method = METHOD_U[table.shape[1]] * k
     text = (
         f"k = {k:.4f} from {count} radii of {table.shape[1]} points, {k:.4f} ±"
-        f" {2 * math.hypot(u_scatter, u_method):.4f} (radii {factors.min():.4f} to"
+        f" {expanded(math.hypot(u_scatter, u_method)):.4f} (radii {factors.min():.4f} to"
         f" {factors.max():.4f}, method {u_method:.4f})"
     )
     return Profile(
@@ -277,7 +282,11 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
             f"C = {c:.3g} m³/s at 1 Pa, from {dp.size} pressures of {dp.min():g} to"
             f" {dp.max():g} Pa",
         ),
-        Found(line.slope, line.slope_u, f"n = {line.slope:.3f} ± {2 * line.slope_u:.3f}"),
+        Found(
+            line.slope,
+            line.slope_u,
+            f"n = {line.slope:.3f} ± {expanded(line.slope_u, line.known_dof):.3f}",
+        ),
     )
 
 

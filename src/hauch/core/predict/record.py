@@ -14,7 +14,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from hauch.core.quantity.quantity import coverage_factor
+from hauch.core.quantity import expanded
 
 FIRST_SPREAD = 0.15
 """Scatter taken for a model on a rig while one pair alone is known [share]; our assumption, from
@@ -74,7 +74,7 @@ def record_of(pairs: Sequence[Pair]) -> Record:
     if n == 1:
         return Record(1, bias, math.nan, math.nan)
     scatter = math.sqrt(sum((e - bias) ** 2 for e in errors) / (n - 1))
-    return Record(n, bias, scatter, coverage_factor(n - 1) * scatter / math.sqrt(n))
+    return Record(n, bias, scatter, expanded(scatter / math.sqrt(n), n - 1))
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,10 +10,10 @@ JCGM 100:2008 (GUM), clauses 4.2 (type A), 4.3 (type B), 5.1.2 and 5.2.2 (combin
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from scipy.special import stdtrit
 
@@ -52,6 +52,31 @@ class Influence:
     scope: Scope
     kind: Kind
     dof: float = math.inf
+
+
+class Contribution(NamedTuple):
+    """What one cause adds to the doubt of a figure, as it is stored with it: the fields of an
+    `Influence`, with ``dof`` None where infinite, and the signed standard contribution ``u`` in the
+    figure's unit.
+    """
+
+    key: str
+    name: str
+    scope: Scope
+    kind: Kind
+    dof: float | None
+    u: float
+
+    @property
+    def cause(self) -> Influence:
+        """The cause itself."""
+        dof = math.inf if self.dof is None else self.dof
+        return Influence(self.key, self.name, self.scope, self.kind, dof)
+
+
+def contributions(stored: Iterable[Sequence[Any]]) -> list[Contribution]:
+    """Contributions as `Quantity.as_json` wrote them."""
+    return [Contribution._make(one) for one in stored]
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,11 +122,7 @@ class Quantity:
         """A quantity from its stored value and causes, as `as_json` wrote them; without its
         working.
         """
-        causes = {
-            Influence(key, name, scope, kind, math.inf if dof is None else dof): part
-            for key, name, scope, kind, dof, part in parts
-        }
-        return cls(value, unit, causes)
+        return cls(value, unit, {one.cause: one.u for one in contributions(parts)})
 
     @property
     def u(self) -> float:
@@ -111,20 +132,12 @@ class Quantity:
     @property
     def dof(self) -> float:
         """Effective degrees of freedom by Welch-Satterthwaite (GUM eq. G.2b)."""
-        u = self.u
-        if u == 0:
-            return math.inf
-        spread = sum(
-            (part / u) ** 4 / cause.dof
-            for cause, part in self.parts.items()
-            if math.isfinite(cause.dof)
-        )
-        return 1 / spread if spread > 0 else math.inf
+        return effective_dof((part, cause.dof) for cause, part in self.parts.items())
 
     @property
     def expanded(self) -> float:
         """Half-width of the 95 % coverage interval [unit] (GUM 6.2.1, G.6.4)."""
-        return coverage_factor(self.dof) * self.u
+        return expanded(self.u, self.dof)
 
     def with_step(self, step: Step) -> Quantity:
         """The same quantity with one more line of working."""
@@ -138,14 +151,16 @@ class Quantity:
             "u": significant(self.u),
             "dof": significant(self.dof) if math.isfinite(self.dof) else None,
             "parts": [
-                [
-                    c.key,
-                    c.name,
-                    c.scope,
-                    c.kind,
-                    c.dof if math.isfinite(c.dof) else None,
-                    significant(part),
-                ]
+                list(
+                    Contribution(
+                        c.key,
+                        c.name,
+                        c.scope,
+                        c.kind,
+                        c.dof if math.isfinite(c.dof) else None,
+                        significant(part),
+                    )
+                )
                 for c, part in sorted(self.parts.items(), key=lambda item: item[0].key)
             ],
             "working": [step.as_json() for step in self.working],
@@ -170,6 +185,34 @@ def coverage_factor(dof: float, level: float = 0.95) -> float:
     if not 0 < level < 1:
         raise ValueError(f"level must be between 0 and 1, got {level}")
     return _t_quantile(min(dof, 1e9), level)
+
+
+def expanded(u: float, dof: float | None = None) -> float:
+    """Half-width of the 95 % coverage interval of a standard uncertainty, in its unit (GUM 6.2.1,
+    G.6.4); ``dof`` None or infinite: normal, 1.96 u.
+    """
+    return coverage_factor(math.inf if dof is None else dof) * u
+
+
+def standard_of(half: float) -> float:
+    """Standard uncertainty of a half-width that is stated at 95 %, taken as normal (GUM 4.3.4)."""
+    return half / coverage_factor(math.inf)
+
+
+def effective_dof(parts: Iterable[tuple[float, float]]) -> float:
+    """Effective degrees of freedom of independent contributions (GUM eq. G.2b).
+
+    Parameters
+    ----------
+    parts : standard contribution (any sign) and degrees of freedom of each; infinite where no part
+        has finite ones
+    """
+    known = list(parts)
+    total = sum(u * u for u, _ in known)
+    if total == 0:
+        return math.inf
+    spread = sum((u * u / total) ** 2 / dof for u, dof in known if math.isfinite(dof))
+    return 1 / spread if spread > 0 else math.inf
 
 
 def exact(value: float, unit: str) -> Quantity:

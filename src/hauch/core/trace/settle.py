@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import least_squares
 
-from hauch.core.quantity import coverage_factor
+from hauch.core.quantity import expanded
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,7 +224,7 @@ def _judged(
     span: float,
 ) -> Settling:
     """Settled or not by the rule, and how long still."""
-    half = coverage_factor(dof) * u
+    half = expanded(u, dof)
     tau, remaining = float(tau), float(remaining)
     change = abs(remaining) * (1 - math.exp(-window / tau))
     settled = bool(half < resolution and change < resolution)

@@ -47,7 +47,10 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
     colour = {"condition": {"test": "datum.this == 'this run'", "value": PETROL}, "value": SECOND}
     layers: list[Spec] = []
     if data.get("reference"):
-        value, half = from_si(data["reference"][0], unit, kind), data["reference"][1] * factor
+        value, half = (
+            from_si(data["reference"][0], unit, kind),
+            (data["reference"][1] or 0.0) * factor,
+        )
         layers += ground(value - half, value, value + half, "y", "reference")
     if not rows:
         return chart(layers, 190)
@@ -111,7 +114,7 @@ def trace(data: dict[str, Any], system: str) -> Spec:
     if data.get("reference"):
         value, half = (
             from_si(data["reference"][0], unit, kind),
-            data["reference"][1] * factor_from_si(unit, kind),
+            (data["reference"][1] or 0.0) * factor_from_si(unit, kind),
         )
         layers += ground(value - half, value, value + half, "y", "the reference would end here")
     if data.get("windows"):

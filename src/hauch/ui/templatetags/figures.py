@@ -8,6 +8,7 @@ from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
+from hauch.core.quantity import expanded
 from hauch.core.quantity.show import Shown, show, show_plain
 from hauch.core.quantity.units import KIND_OF_UNIT, KINDS, factor_from_si
 
@@ -92,16 +93,17 @@ def step(context, value, kind, sign=False) -> SafeString:
 
 
 @register.simple_tag(takes_context=True)
-def step_half(context, u, kind) -> SafeString:
+def step_half(context, u, kind, dof=None) -> SafeString:
     """The 95 % half-width of a standard uncertainty, two digits."""
     written = KINDS[kind].shown[units_of(context)]
-    return _html(Shown(f"{2 * u * factor_from_si(written, kind):.2g}", "", written))
+    half_width = expanded(u, dof) * factor_from_si(written, kind)
+    return _html(Shown(f"{half_width:.2g}", "", written))
 
 
 @register.simple_tag
-def half(u) -> str:
+def half(u, dof=None) -> str:
     """The 95 % half-width of a standard uncertainty without unit, two digits."""
-    return f"{2 * u:.2g}"
+    return f"{expanded(u, dof):.2g}"
 
 
 @register.filter

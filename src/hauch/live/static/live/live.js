@@ -156,7 +156,7 @@
 
   function bandOf(channel) {
     const over = channel.over ? byKey[channel.over].last : 0;
-    const band = channel.band && over !== null ? [channel.band[0] + over, channel.band[1]] : null;
+    const band = channel.band && over !== null ? [channel.band[0] + over, channel.band[1] ?? 0] : null;
     return band ? [shown(channel, band[0] - band[1]), shown(channel, band[0]), shown(channel, band[0] + band[1])] : null;
   }
 
