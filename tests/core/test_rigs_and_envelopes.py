@@ -17,10 +17,9 @@ from hauch.core.geometry.envelope import (
     envelope_drawing,
     reference_bodies,
 )
-from hauch.core.geometry.rig_drawings import rig_drawing
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES, channels_of
-from hauch.core.measure.rigs import RIGS, check_constants
+from hauch.core.measure.rigs import RIGS, check_constants, rig_drawing
 from hauch.core.quantity.units import KINDS
 from hauch.formats import solid
 from hauch.formats.drawing_dxf import to_dxf
@@ -125,7 +124,7 @@ class RigDrawingTests(unittest.TestCase):
     def test_every_kind_shows_its_sensors(self):
         for kind in RIGS.values():
             with self.subTest(kind.key):
-                drawing = rig_drawing(kind.key, {})
+                drawing = rig_drawing(kind, {})
                 letters = [sensor.letter for sensor in drawing.sensors]
                 self.assertEqual(letters, sorted(set(letters)))
                 labels = {CHANNELS[channel].label for channel in kind.channels}
@@ -136,25 +135,25 @@ class RigDrawingTests(unittest.TestCase):
     def test_it_is_to_scale(self):
         """A sensor at three quarters of the tube is drawn at three quarters of it."""
         drawing = rig_drawing(
-            "tunnel", {"bore": (0.2, 0.0), "length": (2.0, 0.0), "sensor_at": (1.5, 0.0)}
+            RIGS["tunnel"], {"bore": (0.2, 0.0), "length": (2.0, 0.0), "sensor_at": (1.5, 0.0)}
         )
         self.assertEqual(next(s.at for s in drawing.sensors if s.label == "Air speed"), (1.5, 0))
         top = drawing.paths[0].points
         self.assertAlmostEqual(top[1][0] - top[0][0], 2.0)
 
     def test_what_is_not_known_is_marked(self):
-        svg = to_svg(rig_drawing("tunnel", {"bore": (0.2, 0.0)}), mm)
+        svg = to_svg(rig_drawing(RIGS["tunnel"], {"bore": (0.2, 0.0)}), mm)
         self.assertIn(">⌀ 200 mm<", svg)
         self.assertIn("≈ 1500 mm", svg)
 
     def test_all_places_of_a_grid_are_drawn(self):
         for places in (1, 7, 9, 12):
-            drawing = rig_drawing("free_room", {"places": (float(places), 0.0)})
+            drawing = rig_drawing(RIGS["free_room"], {"places": (float(places), 0.0)})
             self.assertEqual(len(drawing.circles), places)
 
     def test_text_stays_in_the_picture(self):
         for kind in RIGS:
-            root = ElementTree.fromstring(to_svg(rig_drawing(kind, {}), mm, 600, 300))
+            root = ElementTree.fromstring(to_svg(rig_drawing(RIGS[kind], {}), mm, 600, 300))
             x0, y0, width, height = (float(v) for v in root.attrib["viewBox"].split())
             for text in root.iter("{http://www.w3.org/2000/svg}text"):
                 x, y = float(text.attrib["x"]), float(text.attrib["y"])

@@ -10,9 +10,10 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hauch.core.measure import reductions, sweeps
+from hauch.core.measure import sweeps
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.measure.rigs import chamber, drive, flow_bench, power, sound_spot, tunnel
 from hauch.core.measure.run import RunInput
 from hauch.core.quantity import Quantity
 
@@ -43,19 +44,19 @@ READINGS = {
 }
 FLOW = ("air_speed", "static_pressure")
 PLAIN = {
-    "flow": (reductions.airflow, (*FLOW, "speed")),
-    "flow from a pitot tube": (reductions.airflow, ("pitot_pressure", "static_pressure", "speed")),
-    "flow without the pressure": (reductions.airflow, ("air_speed", "speed")),
-    "power": (reductions.electrical_power, ("power", "speed")),
-    "level": (reductions.sound_level, ("sound_level", "background_level")),
-    "pressure": (reductions.static_pressure, ("static_pressure", "speed")),
+    "flow": (tunnel.airflow, (*FLOW, "speed")),
+    "flow from a pitot tube": (tunnel.airflow, ("pitot_pressure", "static_pressure", "speed")),
+    "flow without the pressure": (tunnel.airflow, ("air_speed", "speed")),
+    "power": (power.electrical_power, ("power", "speed")),
+    "level": (sound_spot.sound_level, ("sound_level", "background_level")),
+    "pressure": (chamber.static_pressure, ("static_pressure", "speed")),
     "flow of a chamber": (
-        reductions.chamber_flow,
+        chamber.chamber_flow,
         ("orifice_pressure", "static_pressure", "speed"),
     ),
-    "flow of a bench": (reductions.bench_flow, ("orifice_pressure", "test_depression")),
-    "loss of a bench": (reductions.bench_loss, ("test_depression",)),
-    "shaft power": (reductions.shaft_power, ("torque", "tare_torque", "speed")),
+    "flow of a bench": (flow_bench.bench_flow, ("orifice_pressure", "test_depression")),
+    "loss of a bench": (flow_bench.bench_loss, ("test_depression",)),
+    "shaft power": (drive.shaft_power, ("torque", "tare_torque", "speed")),
     "speed": (RunInput.rotor_speed, ("speed", "second_speed")),
 }
 """Each reduction that a sweep uses, with what it reads."""
@@ -178,9 +179,9 @@ class FigureTests(unittest.TestCase):
             "power": 0.4 + 4.0 * (self.SPEEDS / 1800) ** 3,
         }
         run = swept(rows, rows, equal=4.0 * (1500 / 1800) ** 3)
-        plain = reductions.airflow(point_of(run, 2))
-        self.assertAlmostEqual(sweeps.flow_at_power(run).value / plain.value, 1, places=9)
-        names = " ".join(step.name for step in sweeps.flow_at_power(run).working)
+        plain = tunnel.airflow(point_of(run, 2))
+        self.assertAlmostEqual(tunnel.flow_at_power(run).value / plain.value, 1, places=9)
+        names = " ".join(step.name for step in tunnel.flow_at_power(run).working)
         for step in (
             "Point 2: hot wire to the room's air",
             "Point 2: leak of the rig put back",
@@ -201,7 +202,7 @@ class FigureTests(unittest.TestCase):
         density = run.density().value
         bare = 0.846 * math.pi / 4 * 0.1252**2 * 1500 / 450
         by_hand = bare * 1.2 / density + 4e-4 * (40 * (1500 / 1800) ** 2) ** 0.62
-        self.assertAlmostEqual(sweeps.flow_at_power(run).value / by_hand, 1, places=6)
+        self.assertAlmostEqual(tunnel.flow_at_power(run).value / by_hand, 1, places=6)
         self.assertGreater(by_hand / bare, 1.05)
 
     def test_flow_at_equal_noise(self):
@@ -213,10 +214,10 @@ class FigureTests(unittest.TestCase):
             "background_level": np.full(3, 25.0),
         }
         run = swept(rows, rows, reporting_distance=1.0)
-        heard = reductions.sound_level(point_of(run, 2)).value
+        heard = sound_spot.sound_level(point_of(run, 2)).value
         self.assertAlmostEqual(
-            sweeps.flow_at_noise(replace(run, equal=heard)).value
-            / reductions.airflow(point_of(run, 2)).value,
+            tunnel.flow_at_noise(replace(run, equal=heard)).value
+            / tunnel.airflow(point_of(run, 2)).value,
             1,
             places=9,
         )
@@ -230,11 +231,11 @@ class FigureTests(unittest.TestCase):
         run = swept(rows, rows)
         q, p = (
             reduce(point_of(run, 3)).value
-            for reduce in (reductions.chamber_flow, reductions.static_pressure)
+            for reduce in (chamber.chamber_flow, chamber.static_pressure)
         )
-        met = sweeps.fan_flow(swept(rows, rows, {"system_resistance": (p / q**2, 0.0)}))
+        met = chamber.fan_flow(swept(rows, rows, {"system_resistance": (p / q**2, 0.0)}))
         self.assertAlmostEqual(met.value / q, 1, places=7)
-        tight = sweeps.fan_flow(
+        tight = chamber.fan_flow(
             swept(
                 rows, rows, {"system_resistance": (p / q**2, 0.0), "leak_coefficient": (0.0, 0.0)}
             )
@@ -249,10 +250,10 @@ class FigureTests(unittest.TestCase):
         }
         tight = {"leak_coefficient": (0.0, 0.0)}
         run = swept(rows, rows, tight)
-        agreed = reductions.bench_flow(point_of(run, 2)).value
-        figure = sweeps.loss_at_flow(swept(rows, rows, tight | {"agreed_flow": (agreed, 0.0)}))
+        agreed = flow_bench.bench_flow(point_of(run, 2)).value
+        figure = flow_bench.loss_at_flow(swept(rows, rows, tight | {"agreed_flow": (agreed, 0.0)}))
         self.assertAlmostEqual(
-            figure.value / reductions.bench_loss(point_of(run, 2)).value, 1, places=6
+            figure.value / flow_bench.bench_loss(point_of(run, 2)).value, 1, places=6
         )
 
     def test_shaft_power_at_the_speed_of_a_point(self):
@@ -262,9 +263,9 @@ class FigureTests(unittest.TestCase):
             "speed": self.SPEEDS,
         }
         run = swept(rows, rows)
-        figure = sweeps.shaft_power_at_speed(replace(run, common_speed=1500.0))
+        figure = drive.shaft_power_at_speed(replace(run, common_speed=1500.0))
         self.assertAlmostEqual(
-            figure.value / reductions.shaft_power(point_of(run, 2)).value, 1, places=6
+            figure.value / drive.shaft_power(point_of(run, 2)).value, 1, places=6
         )
 
     def test_a_channel_that_lacks_at_a_point_is_not_used_at_the_others(self):
@@ -280,5 +281,5 @@ class FigureTests(unittest.TestCase):
             positions=dict(run.positions)
             | {"static_pressure": run.positions["static_pressure"][:4]},
         )
-        names = " ".join(step.name for step in sweeps.flow_at_power(short).working)
+        names = " ".join(step.name for step in tunnel.flow_at_power(short).working)
         self.assertNotIn("leak of the rig", names)

@@ -10,7 +10,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hauch.core.measure import curves, reductions, sweeps
+from hauch.core.measure import curves
 from hauch.core.measure.curves import (
     OutsideRange,
     at_equal,
@@ -23,6 +23,16 @@ from hauch.core.measure.curves import (
     smooth,
 )
 from hauch.core.measure.meter import Meter
+from hauch.core.measure.rigs import (
+    chamber,
+    drive,
+    flow_bench,
+    hot_block,
+    power,
+    scale,
+    tunnel,
+    vibration,
+)
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.seek import Search, Stepper, even_steps
 from hauch.core.rig.fan import Loft140
@@ -235,15 +245,15 @@ class ReductionTests(unittest.TestCase):
         pressure = [Loft140.pressure(q, 1900.0, self.density) for q in flows]
         orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2
         run = run_of({"static_pressure": pressure, "orifice_pressure": orifice})
-        figure = sweeps.fan_flow(run)
+        figure = chamber.fan_flow(run)
         self.assertAlmostEqual(
             figure.value, Loft140.working_flow(23_500.0, 1900.0, 1.2), delta=2e-5
         )
         self.assertLess(figure.u, 0.02 * figure.value)
-        curve = sweeps.fan_curve(run)
+        curve = chamber.fan_curve(run)
         self.assertEqual(len(curve.points), 9)
         self.assertAlmostEqual(curve.at[0], figure.value, places=9)
-        faster = sweeps.fan_flow(
+        faster = chamber.fan_flow(
             run_of(
                 {
                     "static_pressure": pressure,
@@ -263,11 +273,11 @@ class ReductionTests(unittest.TestCase):
         run = run_of(
             {"orifice_pressure": orifice, "test_depression": 3e5 * flows**1.9 * self.density / 1.2}
         )
-        figure = sweeps.loss_at_flow(run)
+        figure = flow_bench.loss_at_flow(run)
         self.assertAlmostEqual(figure.value, 3e5 * 0.03**1.9, delta=0.02)
         self.assertIn("n = 1.900", figure.working[-1].note)
         with self.assertRaisesRegex(NoResult, "The agreed flow of 0.03 m³/s was not reached"):
-            sweeps.loss_at_flow(
+            flow_bench.loss_at_flow(
                 run_of({"orifice_pressure": orifice[:3] / 4, "test_depression": [40.0, 60.0, 90.0]})
             )
 
@@ -278,8 +288,8 @@ class ReductionTests(unittest.TestCase):
             equal=2.0,
         )
         true = 0.846 * math.pi / 4 * 0.1252**2 * (1800 * 0.5 ** (1 / 3)) / 450
-        self.assertAlmostEqual(sweeps.flow_at_power(run).value, true, delta=1e-7)
-        self.assertEqual(len(sweeps.power_curve(run).points), 4)
+        self.assertAlmostEqual(tunnel.flow_at_power(run).value, true, delta=1e-7)
+        self.assertEqual(len(tunnel.power_curve(run).points), 4)
         by_volts = run_of(
             {
                 "air_speed": speeds / 450,
@@ -288,26 +298,26 @@ class ReductionTests(unittest.TestCase):
             },
             equal=2.0,
         )
-        self.assertAlmostEqual(sweeps.flow_at_power(by_volts).value, true, delta=1e-7)
+        self.assertAlmostEqual(tunnel.flow_at_power(by_volts).value, true, delta=1e-7)
         with self.assertRaisesRegex(NoResult, "Electrical power of 9 W was not reached"):
-            sweeps.flow_at_power(
+            tunnel.flow_at_power(
                 run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=9.0)
             )
         with self.assertRaisesRegex(NoResult, "does not say what is held equal"):
-            sweeps.flow_at_power(run_of({"air_speed": speeds / 450, "power": speeds}))
+            tunnel.flow_at_power(run_of({"air_speed": speeds / 450, "power": speeds}))
         level = 10 * np.log10(10 ** ((48 + 50 * np.log10(speeds / 1800)) / 10) + 10**2.5)
         noisy = run_of(
             {"air_speed": speeds / 450, "sound_level": level, "background_level": np.full(4, 25.0)},
             equal=44.0,
         )
         self.assertAlmostEqual(
-            sweeps.flow_at_noise(noisy).value,
+            tunnel.flow_at_noise(noisy).value,
             0.846 * math.pi / 4 * 0.1252**2 * 1800 * 10 ** (-4 / 50) / 450,
             delta=2e-7,
         )
-        self.assertAlmostEqual(sweeps.noise_curve(noisy).at[0], 44.0)
+        self.assertAlmostEqual(tunnel.noise_curve(noisy).at[0], 44.0)
         with self.assertRaisesRegex(NoResult, "Only 0 points stand 3 dB above"):
-            sweeps.flow_at_noise(
+            tunnel.flow_at_noise(
                 run_of(
                     {
                         "air_speed": speeds / 450,
@@ -329,19 +339,19 @@ class ReductionTests(unittest.TestCase):
             },
             common_speed=1000.0,
         )
-        figure = sweeps.shaft_power_at_speed(run)
+        figure = drive.shaft_power_at_speed(run)
         self.assertAlmostEqual(figure.value, 30.0, places=6)
         self.assertIn("k = 3.00", figure.working[-1].note)
-        self.assertEqual(len(sweeps.shaft_curve(run).points), 4)
+        self.assertEqual(len(drive.shaft_curve(run).points), 4)
         with self.assertRaisesRegex(NoResult, "A speed of 2000 1/min was not reached"):
-            sweeps.shaft_power_at_speed(
+            drive.shaft_power_at_speed(
                 run_of(
                     {"speed": speeds, "torque": omega, "tare_torque": 0.5 * omega},
                     common_speed=2000.0,
                 )
             )
         with self.assertRaisesRegex(NoResult, "at least three points"):
-            sweeps.shaft_power_at_speed(
+            drive.shaft_power_at_speed(
                 run_of(
                     {"speed": speeds[:2], "torque": omega[:2], "tare_torque": omega[:2]},
                     common_speed=600.0,
@@ -350,7 +360,7 @@ class ReductionTests(unittest.TestCase):
 
     def test_a_common_error_of_the_meter_cancels_in_no_curve_but_in_their_difference(self):
         speeds = np.array([900.0, 1200.0, 1500.0, 1800.0])
-        figure = sweeps.flow_at_power(
+        figure = tunnel.flow_at_power(
             run_of({"air_speed": speeds / 450, "power": 4.0 * (speeds / 1800) ** 3}, equal=2.0)
         )
         common = [
@@ -359,7 +369,7 @@ class ReductionTests(unittest.TestCase):
         self.assertAlmostEqual(common[0] / figure.value, 0.005 / math.sqrt(3), places=6)
 
     def test_states_vibration_thermal_resistance_and_thrust(self):
-        shaking = reductions.vibration(run_of({"vibration": [0.0020, 0.0022]}, positions=False))
+        shaking = vibration.vibration(run_of({"vibration": [0.0020, 0.0022]}, positions=False))
         self.assertIn("rigid mounting: keeps BV-3", shaking.working[-1].note)
         for velocity, flexible, kept in (
             (0.0014, False, "BV-5"),
@@ -368,17 +378,17 @@ class ReductionTests(unittest.TestCase):
             (0.02, True, ""),
             (math.nan, False, ""),
         ):
-            self.assertEqual(reductions.category(velocity, flexible), kept)
+            self.assertEqual(vibration.category(velocity, flexible), kept)
         hot = run_of(
             {"load_temperature": [51.0, 51.0], "room_temperature": [21.0, 21.0]}, positions=False
         )
-        self.assertAlmostEqual(reductions.thermal_resistance(hot).value, 0.4, places=12)
+        self.assertAlmostEqual(hot_block.thermal_resistance(hot).value, 0.4, places=12)
         pulls = run_of({"scale_mass": [0.020, 0.020]}, positions=False)
         self.assertAlmostEqual(
-            reductions.thrust(pulls).value, 0.020 * 9.80665 * 1.2 / pulls.density().value, places=9
+            scale.thrust(pulls).value, 0.020 * 9.80665 * 1.2 / pulls.density().value, places=9
         )
         with self.assertRaisesRegex(NoResult, "reads nothing or less"):
-            reductions.thrust(run_of({"scale_mass": [-0.01, -0.02]}, positions=False))
+            scale.thrust(run_of({"scale_mass": [-0.01, -0.02]}, positions=False))
 
     def test_several_rotors_count_by_their_mean(self):
         run = run_of(
@@ -387,7 +397,7 @@ class ReductionTests(unittest.TestCase):
             common_speed=2200.0,
         )
         self.assertAlmostEqual(run.rotor_speed().value, 1100.0)
-        self.assertAlmostEqual(reductions.electrical_power(run).value, 16.0, places=9)
+        self.assertAlmostEqual(power.electrical_power(run).value, 16.0, places=9)
         self.assertIn("17 % apart", run.rotor_speed().working[-1].note)
 
 

@@ -12,10 +12,9 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.http import require_POST
 
-from hauch.core.geometry.rig_drawings import rig_drawing
 from hauch.core.measure.calibration import TRAVERSES, Profile
 from hauch.core.measure.channels import CHANNELS
-from hauch.core.measure.rigs import RIGS, RigKind, check_constants
+from hauch.core.measure.rigs import RIGS, RigKind, check_constants, rig_drawing
 from hauch.core.quantity import expanded, standard_of
 from hauch.core.quantity.show import show
 from hauch.formats.drawing_svg import to_svg
@@ -76,7 +75,7 @@ def diagram(
 ) -> SafeString:
     """A rig's diagram; lengths in the person's units."""
     svg = to_svg(
-        rig_drawing(kind.key, constants),
+        rig_drawing(kind, constants),
         lambda metres: str(show(metres, "length", units)),
         width,
         height,
@@ -98,7 +97,7 @@ def _constant_rows(rig: Rig) -> list[dict[str, Any]]:
 def _rig_context(request: Request, rig: Rig) -> dict[str, Any]:
     kind = rig.how
     problems = check_constants(kind, rig.pairs)
-    drawing = rig_drawing(kind.key, {k: v for k, v in rig.pairs.items() if k not in problems})
+    drawing = rig_drawing(kind, {k: v for k, v in rig.pairs.items() if k not in problems})
     meters = {
         m.channel: m.instrument
         for m in rig.meters.select_related("instrument").prefetch_related(

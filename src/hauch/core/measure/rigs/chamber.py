@@ -1,0 +1,177 @@
+"""The chamber: its constants, its drawing, and what is measured on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from hauch.core.geometry.drawing import Note
+from hauch.core.measure import curves
+from hauch.core.measure.channels import SPEEDS
+from hauch.core.measure.procedure import Procedure
+from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length, within
+from hauch.core.measure.rigs.common import (
+    LEAK,
+    SPIN,
+    flow_at_common_speed,
+    leak_put_back,
+    orifice_flow,
+    pressure_at_common_speed,
+    to_standard_air,
+)
+from hauch.core.measure.run import RunInput
+from hauch.core.measure.sweeps import Curve, Points, each, enough, figure_from, pairs
+from hauch.core.quantity import Quantity
+
+
+def _draw(r: Sketch) -> None:
+    depth, height, mouth = r["depth"], r["height"], r["mouth"]
+    half = height / 2
+    r.d.box(0, -half, depth, height)
+    r.d.line((0, -mouth / 2), (0, mouth / 2), layer="space")
+    r.fan(0, 0, mouth * 1.1)
+    r.d.shape(
+        (
+            (depth, -0.12 * height),
+            (depth * 1.15, -0.04 * height),
+            (depth * 1.15, 0.04 * height),
+            (depth, 0.12 * height),
+        ),
+        "mount",
+    )
+    r.d.notes.append(Note((depth * 1.08, 0.16 * height), "throttle"))
+    r.flow(depth * 0.1, 0, mouth * 0.7)
+    r.sensor("static_pressure", r["tap_at"], half)
+    r.sensor("speed", -mouth * 0.1, -mouth * 0.35)
+    r.dimension("depth", (0, -half), (depth, -half), "below", 2)
+    r.dimension("tap_at", (0, -half), (r["tap_at"], -half), "below", 1)
+    r.dimension("height", (depth * 1.15, -half), (depth * 1.15, half), "right", 2)
+    r.dimension("mouth", (0, -mouth / 2), (0, mouth / 2), "left", 2, "⌀ ")
+
+
+def _impossible(c: Mapping[str, float]) -> dict[str, str]:
+    beyond = "The pressure tap lies beyond the far wall of the chamber."
+    problems = within(c, "tap_at", "depth", beyond)
+    for side in ("width", "height"):
+        problems |= within(c, "mouth", side, f"The mouth is as wide as the chamber's {side}.")
+    return problems
+
+
+RIG = RigKind(
+    key="chamber",
+    label="Chamber",
+    what=(
+        "Box with the part blowing in and a throttle out; static pressure in the box, down to no"
+        " flow."
+    ),
+    constants=(
+        length("width", "Width inside", 0.4),
+        length("height", "Height inside", 0.4),
+        length("depth", "Depth inside", 0.6),
+        length("mouth", "Mouth for the part", 0.136, 0.005, 2.0),
+        length("tap_at", "Pressure tap, from the part", 0.4),
+        length("orifice", "Bore of the orifice behind the throttle", 0.08, 0.001, 1.0),
+        Constant(
+            "orifice_coefficient", "Flow coefficient of the orifice", "number", 0.3, 1.3, 0.61
+        ),
+        Constant("system_resistance", "System: loss at 1 m³/s", "pressure", 1.0, 1e8, 23_500.0),
+        Constant("system_exponent", "System: exponent", "number", 1.0, 2.5, 2.0),
+        *LEAK,
+    ),
+    channels=("static_pressure", "orifice_pressure", "speed", "throttle"),
+    caution=SPIN,
+    draw=_draw,
+    impossible=_impossible,
+)
+
+
+def static_pressure(run: RunInput) -> Quantity:
+    """Static pressure [Pa] in standard air of 1.2 kg/m3, at the common speed where agreed."""
+    standard = to_standard_air(run, run.mean("static_pressure"), "Δp")
+    return pressure_at_common_speed(run, standard, "Δp", "pressure")
+
+
+def chamber_flow(run: RunInput) -> Quantity:
+    """Volume flow [m3/s] of a part that blows into a chamber: what the orifice passes and what
+    leaks out of the chamber, at the common speed where agreed.
+    """
+    flow = leak_put_back(run, orifice_flow(run))
+    return flow_at_common_speed(run, flow)
+
+
+def _fan_points(run: RunInput) -> tuple[Points, Points]:
+    """Flow and static pressure of each point, in standard air and at the common speed."""
+    needed = ["static_pressure", "orifice_pressure"] + (
+        ["speed"] if run.common_speed is not None else []
+    )
+    points = enough(run, *needed, optional=[s for s in SPEEDS if s not in needed])
+    return each(points, "q", chamber_flow), each(points, "p", static_pressure)
+
+
+def fan_flow(run: RunInput) -> Quantity:
+    """Volume flow [m3/s] where the fan curve meets the rig's system Δp = k Q^m."""
+    flow, pressure = _fan_points(run)
+    resistance, exponent = (
+        run.constant("system_resistance", "resistance of the system at 1 m³/s", "Pa"),
+        run.constant("system_exponent", "exponent of the system", ""),
+    )
+    return figure_from(
+        "Operating point",
+        "Δp(Q) = k Q^m",
+        lambda **v: curves.operating_point(
+            curves.numbered(v, "q"), curves.numbered(v, "p"), v["k"], v["m"]
+        )[0],
+        {**flow, **pressure, "k": resistance, "m": exponent},
+        "m3/s",
+        "ISO 5801:2017; curve through the points after Fritsch and Carlson, 1980",
+        f"{len(flow)} points; read where the system line crosses the curve",
+    )
+
+
+def fan_curve(run: RunInput) -> Curve:
+    """Static pressure over flow, the system line and the operating point."""
+    flow, pressure = _fan_points(run)
+    q, p = list(flow.values()), list(pressure.values())
+    k, m = run.rig["system_resistance"][0], run.rig["system_exponent"][0]
+    highest = max(x.value for x in q)
+    system = [(highest * i / 40, k * (highest * i / 40) ** m) for i in range(41)]
+    top = 1.15 * max(x.value for x in p)
+    return Curve(
+        "flow",
+        "volume_flow",
+        "static pressure",
+        "pressure",
+        pairs(q, p),
+        curves.smooth([x.value for x in q], [x.value for x in p]),
+        [point for point in system if point[1] <= top],
+        curves.operating_point([x.value for x in q], [x.value for x in p], k, m),
+    )
+
+
+PROCEDURES = (
+    Procedure(
+        rig=RIG.key,
+        key="static_pressure",
+        label="Static pressure at the chamber",
+        short="Pressure",
+        metric="static pressure",
+        kind="pressure",
+        direction=+1,
+        log=True,
+        needs=(("static_pressure",),),
+        reduce=static_pressure,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="fan_curve",
+        label="Fan curve at the chamber",
+        short="Curve",
+        metric="flow at the operating point",
+        kind="volume_flow",
+        direction=+1,
+        log=True,
+        needs=(("static_pressure", "orifice_pressure"),),
+        optional=("speed", "throttle"),
+        reduce=fan_flow,
+        curve=fan_curve,
+    ),
+)
