@@ -4,6 +4,7 @@ figure.
 
 import math
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -25,7 +26,10 @@ from hauch.core.predict.section import (
     section_forces,
     thickness_shape,
 )
+from hauch.core.predict.section_network import lift_and_drag
 from hauch.core.predict.strength import MATERIALS, SpeedLimit, permissible_unbalance, spin
+
+DATA = Path(__file__).parents[1] / "data" / "predict"
 
 ROW = Blading(
     7,
@@ -57,6 +61,24 @@ class SectionTests(SimpleTestCase):
             float(camber_shape("forward", one(0.4))[0]), 1.0
         )  # greatest camber at 40 %
         self.assertEqual([float(v) for v in camber_shape("arc", np.array([0.0, 1.0]))], [0.0, 0.0])
+
+    def test_network_gives_what_the_package_gives(self):
+        """240 sections, angles and Reynolds numbers, computed once with NeuralFoil 0.3.3, size
+        "medium", n_crit 5, tail 0.004 (`get_aero_from_kulfan_parameters`).
+        """
+        table = np.loadtxt(DATA / "section_network.csv", delimiter=",", skiprows=1)
+        upper, lower, (angle, reynolds, cl, cd) = table.T[:8], table.T[8:16], table.T[16:]
+        lift, drag = lift_and_drag(upper, lower, 0.004, angle, reynolds, 5.0)
+        np.testing.assert_allclose(lift, cl, rtol=1e-8, atol=1e-9)
+        np.testing.assert_allclose(drag, cd, rtol=1e-8)
+
+    def test_a_mirrored_section_has_the_mirrored_lift(self):
+        upper, lower = np.full((8, 3), 0.2), np.full((8, 3), -0.1)
+        angle, reynolds = np.array([-5.0, 0.0, 8.0]), np.full(3, 1e5)
+        lift, drag = lift_and_drag(upper, lower, 0.004, angle, reynolds, 5.0)
+        turned, same = lift_and_drag(-lower, -upper, 0.004, -angle, reynolds, 5.0)
+        np.testing.assert_allclose(turned, -lift, atol=1e-12)
+        np.testing.assert_allclose(same, drag, rtol=1e-12)
 
     def test_lift_and_drag_of_the_4412_against_the_wind_tunnel(self):
         # I. H. Abbott, A. E. von Doenhoff, NACA Report 824 (1945), NACA 4412 at Re 3e6: zero lift

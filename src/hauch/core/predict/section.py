@@ -21,12 +21,10 @@ from math import comb
 import numpy as np
 from numpy.typing import NDArray
 
+from hauch.core.predict.section_network import lift_and_drag
+
 Array = NDArray[np.float64]
 
-MODEL_SIZE = "medium"
-"""Of the network; the next larger ones differ by less than 1 % in lift at small Reynolds numbers
-and take twice as long.
-"""
 N_CRIT = 5.0
 """Amplification at which the boundary layer turns over: a disturbed inflow (9 is a quiet wind
 tunnel).
@@ -130,29 +128,17 @@ def section_forces(
 
     Notes
     -----
-    NeuralFoil up to `FADE`, a flat plate (cl = 2 sin a cos a, cd = 2 sin2 a) beyond, a smooth step
+    The section network up to `FADE`, a flat plate (cl = 2 sin a cos a, cd = 2 sin2 a) beyond, a smooth step
     between.
     """
-    from neuralfoil import (
-        get_aero_from_kulfan_parameters,
-    )  # takes seconds to load: only when a blade is computed
-
     shape = np.shape(angle)
     t, f, a, re = (np.broadcast_to(v, shape).ravel() for v in (thickness, camber, angle, reynolds))
     thick, line = _fits(family)
-    found = get_aero_from_kulfan_parameters(
-        {
-            "upper_weights": [t * w + f * c for w, c in zip(thick, line, strict=True)],
-            "lower_weights": [f * c - t * w for w, c in zip(thick, line, strict=True)],
-            "leading_edge_weight": 0.0,
-            "TE_thickness": TAIL,
-        },
-        np.clip(a, -FADE[1], FADE[1]),
-        np.maximum(re, 1e3),
-        n_crit=N_CRIT,
-        model_size=MODEL_SIZE,
+    half, bent = np.multiply.outer(thick, t), np.multiply.outer(line, f)
+    cl, cd = lift_and_drag(
+        bent + half, bent - half, TAIL, np.clip(a, -FADE[1], FADE[1]), np.maximum(re, 1e3), N_CRIT
     )
-    cl, cd = beyond_stall(a, np.asarray(found["CL"]), np.asarray(found["CD"]))
+    cl, cd = beyond_stall(a, cl, cd)
     return cl.reshape(shape), cd.reshape(shape)
 
 
