@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import io
-
-import ezdxf
-from ezdxf import units
-from ezdxf.enums import TextEntityAlignment
+from typing import TYPE_CHECKING
 
 from hauch.core.geometry.drawing import Dimension, Drawing
+
+if TYPE_CHECKING:
+    import ezdxf.layouts
 
 MM = 1000.0
 COLOURS = {
@@ -29,6 +29,11 @@ LINETYPES = {"axis": "CENTER", "space": "DASHED"}
 
 def to_dxf(drawing: Drawing) -> bytes:
     """Write a drawing as DXF R2010, 1:1 in millimetres."""
+    # Loaded when a drawing is asked for: few processes ever write one.
+    import ezdxf
+    from ezdxf import units
+    from ezdxf.enums import TextEntityAlignment
+
     document = ezdxf.new("R2010", setup=True)
     document.units = units.MM
     for name, colour in COLOURS.items():

@@ -16,7 +16,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import lfilter
+import scipy
 
 from hauch.core.quantity import coverage_factor, expanded
 
@@ -124,7 +124,7 @@ def control_chart(y: np.ndarray, base: int = BASE_RUNS) -> ControlChart:
     centre = float(y[:count].mean())
     sigma = float(np.abs(np.diff(y[:count])).mean() / MOVING_RANGE_D2) if count > 1 else 0.0
     keep = 1 - EWMA_WEIGHT
-    ewma, _ = lfilter([EWMA_WEIGHT], [1.0, -keep], y, zi=[keep * centre])
+    ewma, _ = scipy.signal.lfilter([EWMA_WEIGHT], [1.0, -keep], y, zi=[keep * centre])
     half = np.full(y.size, EWMA_LIMIT * sigma * math.sqrt(EWMA_WEIGHT / (2 - EWMA_WEIGHT)))
     first = np.arange(1, min(y.size, WIDENING) + 1)
     half[: first.size] *= np.sqrt(1 - keep ** (2.0 * first))

@@ -12,7 +12,7 @@ import math
 from dataclasses import dataclass
 from typing import Literal
 
-from scipy.special import stdtr
+import scipy
 
 from hauch.core.quantity import expanded
 
@@ -65,7 +65,7 @@ def judge_difference(
     if u == 0:
         probability = 0.5 if gain == 0 else float(gain > 0)
     else:
-        probability = float(stdtr(min(dof, 1e9), gain / u))
+        probability = float(scipy.special.stdtr(min(dof, 1e9), gain / u))
     bound = (1 + LEVEL) / 2
     if probability >= bound:
         return Difference("better", probability, 0)

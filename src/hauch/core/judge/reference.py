@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import csr_array
+import scipy
 
 
 @dataclass(frozen=True)
@@ -260,7 +260,7 @@ def compare(
 
     counts = np.bincount(entries.subject[kept], minlength=entry_count)
     share = np.where(counts > 0, 1 / np.maximum(counts, 1), 0.0)
-    mean = csr_array(
+    mean = scipy.sparse.csr_array(
         (share[entries.subject[kept]], (entries.subject[kept], np.flatnonzero(kept))),
         shape=(entry_count, entries.size),
     )

@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.stats import rankdata
+import scipy
 
 from hauch.core.judge.reference import Comparison
 from hauch.core.judge.standing import CALL, CHUNK, TAIL, Standing, Term, TieRule
@@ -190,7 +190,7 @@ def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarr
         entries = deltas[0].shape[-1]
         return np.sum(
             [
-                t.weight * (entries + 1 - rankdata(-t.direction * d, axis=-1))
+                t.weight * (entries + 1 - scipy.stats.rankdata(-t.direction * d, axis=-1))
                 for t, d in zip(terms, deltas, strict=True)
             ],
             axis=0,
@@ -308,7 +308,7 @@ def _rank(
     span = float(np.ptp(drawn)) + 1.0 if drawn.size else 1.0
     if not count:
         return Standing.of(order, ranks, np.zeros((0, 0)))
-    place_of = rankdata(-(drawn - span * out), method="min", axis=1).astype(int)
+    place_of = scipy.stats.rankdata(-(drawn - span * out), method="min", axis=1).astype(int)
     probability = np.stack(
         [np.bincount(place_of[:, e] - 1, minlength=count) for e in range(count)]
     ) / len(place_of)

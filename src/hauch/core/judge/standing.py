@@ -19,7 +19,7 @@ from functools import cached_property
 from typing import Literal
 
 import numpy as np
-from scipy.special import ndtr
+import scipy
 
 from hauch.core.judge.reference import Comparison
 from hauch.core.quantity import expanded
@@ -201,7 +201,7 @@ def beats(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
     sd = np.sqrt(variance)
     return np.where(
         sd > 0,
-        ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)),
+        scipy.special.ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)),
         np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)),
     )
 

@@ -16,8 +16,7 @@ import math
 from collections.abc import Mapping, Sequence
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
-from scipy.optimize import brentq
+import scipy
 
 EDGE = 0.02
 """A figure may be read this share beyond the first or last point, where the law between the points
@@ -144,7 +143,7 @@ def operating_point(
     q, p = _ordered(flow, pressure)
     if q.size < 3:
         raise OutsideRange(f"A fan curve needs at least three different flows, got {q.size}.")
-    curve = PchipInterpolator(q, p)
+    curve = scipy.interpolate.PchipInterpolator(q, p)
     grid = np.linspace(q[0], q[-1], 400)
     above = curve(grid) - resistance * np.maximum(grid, 0.0) ** exponent
     crossings = np.flatnonzero((above[:-1] > 0) & (above[1:] <= 0))
@@ -156,7 +155,7 @@ def operating_point(
         )
     i = int(crossings[-1])
     found = float(
-        brentq(
+        scipy.optimize.brentq(
             lambda x: float(curve(x)) - resistance * max(x, 0.0) ** exponent, grid[i], grid[i + 1]
         )
     )
@@ -169,7 +168,13 @@ def smooth(x: Sequence[float], y: Sequence[float], count: int = 60) -> list[tupl
     if at.size < 2:
         return list(zip(at.tolist(), value.tolist(), strict=True))
     grid = np.linspace(at[0], at[-1], count)
-    return list(zip(grid.tolist(), PchipInterpolator(at, value)(grid).tolist(), strict=True))
+    return list(
+        zip(
+            grid.tolist(),
+            scipy.interpolate.PchipInterpolator(at, value)(grid).tolist(),
+            strict=True,
+        )
+    )
 
 
 def numbered(values: Mapping[str, float], letter: str) -> list[float]:

@@ -17,8 +17,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import ConvexHull, QhullError
 
 from hauch.core.part import MM
 from hauch.core.part.sections import Loop, cylinder_cuts, plane_cuts
@@ -76,8 +76,8 @@ def _section(loop: Loop) -> tuple[float, float, float]:
     """Chord, pitch and thickness of one blade section: the farthest pair of points makes the chord."""
     points = loop.points
     try:
-        hull = points[ConvexHull(points).vertices]
-    except QhullError:
+        hull = points[scipy.spatial.ConvexHull(points).vertices]
+    except scipy.spatial.QhullError:
         hull = points
     apart = np.linalg.norm(hull[:, None] - hull[None, :], axis=2)
     i, j = np.unravel_index(apart.argmax(), apart.shape)

@@ -15,9 +15,8 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from hauch.core.part.pose import turn_to_z
 from hauch.core.part.rays import Caster, gaps, sample
@@ -64,8 +63,10 @@ def _flat_groups(mesh: trimesh.Trimesh) -> tuple[NDArray[np.int64], NDArray[np.i
     edges = edges_of(faces, len(mesh.vertices))
     same = np.einsum("ij,ij->i", normals[edges.first], normals[edges.second]) > FLAT
     first, second = edges.first[same], edges.second[same]
-    _, label = connected_components(
-        coo_matrix((np.ones(len(first), np.int8), (first, second)), shape=(len(faces), len(faces))),
+    _, label = scipy.sparse.csgraph.connected_components(
+        scipy.sparse.coo_matrix(
+            (np.ones(len(first), np.int8), (first, second)), shape=(len(faces), len(faces))
+        ),
         directed=False,
     )
     return label, faces

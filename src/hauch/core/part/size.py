@@ -17,9 +17,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from hauch.core.part.soundness import Edges, edges_of, next_corner
 
@@ -66,8 +65,10 @@ def _corner_normals(mesh: trimesh.Trimesh, edges: Edges) -> Floats:
     # other.
     rows, columns = np.concatenate([a, next_corner(a)]), np.concatenate([next_corner(b), b])
     count = 3 * len(normals)
-    groups, label = connected_components(
-        coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(count, count)),
+    groups, label = scipy.sparse.csgraph.connected_components(
+        scipy.sparse.coo_matrix(
+            (np.ones(len(rows), np.int8), (rows, columns)), shape=(count, count)
+        ),
         directed=False,
     )
     angle = np.asarray(mesh.face_angles).ravel()

@@ -15,9 +15,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 if TYPE_CHECKING:
     import trimesh
@@ -129,8 +128,8 @@ def facing(edges: Edges, faces: int) -> tuple[Ints, NDArray[np.bool_]]:
     label, turned = np.empty(0, np.int64), np.zeros(faces, bool)
     one = np.ones(len(edges.first), np.int8)
     first, second = edges.first, edges.second
-    _, label = connected_components(
-        coo_matrix((one, (first, second)), shape=(faces, faces)), directed=False
+    _, label = scipy.sparse.csgraph.connected_components(
+        scipy.sparse.coo_matrix((one, (first, second)), shape=(faces, faces)), directed=False
     )
     if edges.alike.all():
         return label, turned
@@ -139,8 +138,10 @@ def facing(edges: Edges, faces: int) -> tuple[Ints, NDArray[np.bool_]]:
         np.where(edges.alike, second + faces, second),
     )
     rows, columns = np.r_[first, first + faces], np.r_[other, mirror]
-    _, cover = connected_components(
-        coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(2 * faces, 2 * faces)),
+    _, cover = scipy.sparse.csgraph.connected_components(
+        scipy.sparse.coo_matrix(
+            (np.ones(len(rows), np.int8), (rows, columns)), shape=(2 * faces, 2 * faces)
+        ),
         directed=False,
     )
     _, root = np.unique(label, return_index=True)

@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 from hauch.core.predict.section import FAMILIES, TAIL, thickness_shape
 
@@ -67,7 +67,7 @@ class Blading:
         """A curve at shares of the span; it never overshoots its points (F. N. Fritsch, J. Butland,
         SIAM J. Sci. Comput. 5 (1984) 300).
         """
-        return PchipInterpolator(np.linspace(0, 1, len(curve)), curve)(share)
+        return scipy.interpolate.PchipInterpolator(np.linspace(0, 1, len(curve)), curve)(share)
 
     @property
     def span(self) -> float:

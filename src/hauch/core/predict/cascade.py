@@ -13,8 +13,8 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.interpolate import RegularGridInterpolator
 
 Array = NDArray[np.float64]
 
@@ -50,12 +50,12 @@ def lattice_factor(solidity: float, stagger: float) -> float:
 
 
 @lru_cache(maxsize=1)
-def _table() -> RegularGridInterpolator:
+def _table() -> scipy.interpolate.RegularGridInterpolator:
     solidities, staggers = np.linspace(0.02, MOST_SOLIDITY, 34), np.radians(np.linspace(0, 88, 23))
     values = np.array(
         [[np.clip(lattice_factor(s, g), *BOUNDS) for g in staggers] for s in solidities]
     )
-    return RegularGridInterpolator(
+    return scipy.interpolate.RegularGridInterpolator(
         (solidities, staggers), values, bounds_error=False, fill_value=None
     )
 

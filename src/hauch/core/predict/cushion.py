@@ -13,7 +13,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
+import scipy
 
 from hauch.core.predict.model import AIR_DENSITY, CannotBe, refuse
 
@@ -152,4 +152,4 @@ def gap_at_power(
                 )
             }
         )
-    return float(brentq(lambda h: hover(h).power - power, low, high))
+    return float(scipy.optimize.brentq(lambda h: hover(h).power - power, low, high))

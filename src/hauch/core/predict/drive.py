@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
+import scipy
 
 from hauch.core.predict.model import refuse
 
@@ -88,5 +88,5 @@ def reached_speed(motor: Motor, gear: Gear, torque_at: float, at_speed: float) -
             - torque_at * (n / at_speed) ** 2
         )
 
-    speed = float(brentq(surplus, 0.0, motor.idle_speed / gear.ratio))
+    speed = float(scipy.optimize.brentq(surplus, 0.0, motor.idle_speed / gear.ratio))
     return Reached(speed, torque_at * (speed / at_speed) ** 2, True)

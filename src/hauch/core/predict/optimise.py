@@ -15,7 +15,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.optimize import differential_evolution
+import scipy
 
 POPULATION = 2
 """Members for each parameter: small, since one rotor costs milliseconds and the start is a design
@@ -81,7 +81,7 @@ class Search:
                 self._tell(min(done / (count * (self.rounds + 1)), 0.99))
             return -judged[0] if judged is not None and math.isfinite(judged[0]) else 1e12
 
-        differential_evolution(
+        scipy.optimize.differential_evolution(
             cost,
             list(zip(low, high, strict=True)),
             init=first,

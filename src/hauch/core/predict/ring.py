@@ -15,7 +15,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
+import scipy
 
 from hauch.core.predict.model import AIR_DENSITY, refuse
 from hauch.core.predict.source import FanSource
@@ -161,7 +161,7 @@ def entrain(ring: Ring, jet: float, density: float = AIR_DENSITY) -> Streams:
             - (1 + ring.mixing_loss / 2 - recovery / 2) * mixed**2 * area
         )
 
-    v = float(brentq(surplus, 0.0, jet)) if surplus(0.0) > 0 > surplus(jet) else 0.0
+    v = float(scipy.optimize.brentq(surplus, 0.0, jet)) if surplus(0.0) > 0 > surplus(jet) else 0.0
     mixed = (slot * jet + free * v) / area
     exit_area = math.pi / 4 * ring.exit**2
     return Streams(

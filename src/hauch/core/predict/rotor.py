@@ -18,9 +18,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
-from scipy.optimize import brentq
 
 from hauch.core.predict.blading import STATIONS, Blading, Stations
 from hauch.core.predict.cascade import cascade_factor
@@ -151,14 +150,14 @@ class RotorCurve:
 
     def at(self, flow: float, what: str) -> float:
         """A column at a flow, by a curve that does not overshoot."""
-        return float(PchipInterpolator(self.flow, getattr(self, what))(flow))
+        return float(scipy.interpolate.PchipInterpolator(self.flow, getattr(self, what))(flow))
 
     def meets(self, resistance: float, exponent: float = 2.0, column: str = "static") -> float:
         """Flow at which a pressure is resistance * flow^exponent [m3/s]: the largest, which is the
         stable one; NaN where none is.
         """
         pressure = getattr(self, column)
-        curve = PchipInterpolator(self.flow, pressure)
+        curve = scipy.interpolate.PchipInterpolator(self.flow, pressure)
 
         def over(q):
             return float(curve(q)) - resistance * max(q, 0.0) ** exponent
@@ -166,7 +165,7 @@ class RotorCurve:
         values = pressure - resistance * self.flow**exponent
         for i in range(len(self.flow) - 2, -1, -1):
             if values[i] >= 0 > values[i + 1]:
-                return float(brentq(over, self.flow[i], self.flow[i + 1]))
+                return float(scipy.optimize.brentq(over, self.flow[i], self.flow[i + 1]))
         return float("nan")
 
     @property

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
+import scipy
 
 from hauch.core.predict.model import refuse
 
@@ -37,4 +37,6 @@ class FanSource:
         refuse(self.problems())
         if loss(0.0) >= self.shut_off:
             return 0.0
-        return float(brentq(lambda q: self.pressure(q) - loss(q), 0.0, self.free_flow))
+        return float(
+            scipy.optimize.brentq(lambda q: self.pressure(q) - loss(q), 0.0, self.free_flow)
+        )

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple
 
-from scipy.special import stdtrit
+import scipy
 
 Scope = Literal["common", "own"]
 Kind = Literal["A", "B"]
@@ -169,7 +169,7 @@ class Quantity:
 
 @lru_cache(maxsize=4096)
 def _t_quantile(dof: float, level: float) -> float:
-    return float(stdtrit(dof, 0.5 + level / 2))
+    return float(scipy.special.stdtrit(dof, 0.5 + level / 2))
 
 
 def coverage_factor(dof: float, level: float = 0.95) -> float:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pint
 
-registry: pint.UnitRegistry = pint.UnitRegistry(cache_folder=None)
-for definition in (
+if TYPE_CHECKING:
+    import pint
+
+DEFINITIONS = (
     # NIST SP 811, table B.8: conventional millimetre of water
     "conventional_mmH2O = 9.80665 pascal",
     "conventional_inH2O = 249.08891 pascal",  # 25.4 conventional millimetres
@@ -21,8 +23,18 @@ for definition in (
     "decibel_a = 1",
     "share_percent = 1",  # humidity and throttle stay in percent
     "panel_point = 1",  # points that a judge gives
-):
-    registry.define(definition)
+)
+
+
+@lru_cache(maxsize=1)
+def _registry() -> pint.UnitRegistry:
+    """Made when the first figure is converted: that takes a second, and not every process needs it."""
+    import pint
+
+    made: pint.UnitRegistry = pint.UnitRegistry(cache_folder=None)
+    for definition in DEFINITIONS:
+        made.define(definition)
+    return made
 
 
 class UnitUnknown(ValueError):
@@ -148,10 +160,10 @@ def _line(kind_key: str, written: str) -> tuple[float, float]:
             f"The unit “{written}” is not known for {kind.label.lower()}. Known are: {known}."
         )
     target = PINT_OF_SI[kind.unit]
-    zero = registry.Quantity(0.0, name).to(target).magnitude
-    far = (
-        registry.Quantity(1e5, name).to(target).magnitude
-    )  # far from zero, so that an offset costs no digits
+    quantity = _registry().Quantity
+    zero = quantity(0.0, name).to(target).magnitude
+    # Far from zero, so that an offset costs no digits.
+    far = quantity(1e5, name).to(target).magnitude
     return float((far - zero) / 1e5), float(zero)
 
 

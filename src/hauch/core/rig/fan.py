@@ -13,7 +13,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-from scipy.optimize import brentq
+import scipy
 
 NORMAL_DENSITY = 1.2
 
@@ -65,7 +65,7 @@ class Fan:
         """
         top = self.free_flow * speed / self.speed * 1.2
         return float(
-            brentq(
+            scipy.optimize.brentq(
                 lambda q: (
                     self.pressure(q, speed, density) - resistance * density / NORMAL_DENSITY * q * q
                 ),

@@ -16,7 +16,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import median_filter
+import scipy
 
 from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.trace.source import Seconds, Stretch, seconds_of
@@ -115,7 +115,12 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
         return flags
     known = values[there]
     # Reflected about its ends, so that a slope goes on there.
-    off = known - median_filter(np.pad(known, 5, mode="reflect", reflect_type="odd"), size=11)[5:-5]
+    off = (
+        known
+        - scipy.ndimage.median_filter(
+            np.pad(known, 5, mode="reflect", reflect_type="odd"), size=11
+        )[5:-5]
+    )
     bent = np.diff(known, 2, prepend=known[0], append=known[-1])
     spread = np.maximum(_spread_around(off), _spread_around(bent) / 6**0.5)
     off[:5], off[-5:] = off[:5] / EDGE_DOUBT, off[-5:] / EDGE_DOUBT

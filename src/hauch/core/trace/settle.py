@@ -15,7 +15,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from hauch.core.quantity import expanded
 
@@ -125,7 +125,7 @@ def _respond(t: np.ndarray, y: np.ndarray, guesses: list[tuple[float, ...]]) -> 
         [-np.inf] * (1 + count) + [span / 1000] * count,
         [np.inf] * (1 + count) + [3 * span] * count,
     )
-    fit = least_squares(
+    fit = scipy.optimize.least_squares(
         off,
         [*start, *taus],
         slopes,
