@@ -9,7 +9,8 @@ import json
 import numpy as np
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
-from django.test import TransactionTestCase
+from django.db.migrations.loader import MigrationLoader
+from django.test import SimpleTestCase, TransactionTestCase
 
 from hauch.bench.models import Live, Progress, Recording, Run
 from hauch.bench.traces import store, trace_of
@@ -43,10 +44,51 @@ OLD_WISHES = {
 """As they were written before they had kinds."""
 
 
+class StepByStep(MigrationLoader):
+    """The migrations that an older installation runs, without those that replace them for a new
+    one.
+    """
+
+    def load_disk(self):
+        super().load_disk()
+        for key, migration in list(self.disk_migrations.items()):
+            if migration.replaces:
+                del self.disk_migrations[key]
+
+
+class SquashedTests(SimpleTestCase):
+    def test_new_and_old_installations_come_to_the_same_models(self):
+        new, old = MigrationLoader(None), StepByStep(None)
+        self.assertLess(len(new.graph.nodes), len(old.graph.nodes) - 30)
+        self.assertEqual(self.described(new), self.described(old))
+
+    def described(self, loader):
+        """Each model with its fields and options, in a fixed order."""
+        return {
+            "{}.{}".format(*key): {
+                name: str(field.deconstruct()[1:]) for name, field in sorted(model.fields.items())
+            }
+            | {
+                f"options: {name}": str(
+                    sorted(str(one.deconstruct()) for one in value)
+                    if name in {"constraints", "indexes"}
+                    else value
+                )
+                for name, value in sorted(model.options.items())
+                if value
+            }
+            for key, model in sorted(loader.project_state().models.items())
+        }
+
+
 class MigrationTests(TransactionTestCase):
-    def migrate(self, targets):
+    def executor(self):
         executor = MigrationExecutor(connection)
-        executor.migrate(targets)
+        executor.loader = StepByStep(connection)
+        return executor
+
+    def migrate(self, targets):
+        self.executor().migrate(targets)
 
     def test_from_the_version_before_with_rows(self):
         built = build()
@@ -66,7 +108,7 @@ class MigrationTests(TransactionTestCase):
             recording=Recording.objects.create(round=built.round, started_at=START, rate=50.0),
             operator=built.operator,
         )
-        newest = MigrationExecutor(connection).loader.graph.leaf_nodes()
+        newest = self.executor().loader.graph.leaf_nodes()
         try:
             self.migrate(BEFORE)
             with connection.cursor() as cursor:
