@@ -16,7 +16,7 @@ from benchmarks.harness import Row, row, seconds
 from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.core.predict.rotor import rotor_curve
 from hauch.core.predict.section import MODEL_SIZE
-from hauch.demo import load_demo
+from hauch.demo.load import load_demo
 from hauch.desk.forms import ToolForm
 from hauch.desk.search import AIMS, search
 from hauch.desk.tools import TOOLS

@@ -16,7 +16,7 @@ from django.urls import reverse
 from benchmarks.harness import Row, row, stolen
 from hauch.bench import progress
 from hauch.bench.models import Result, Run
-from hauch.demo import load_demo
+from hauch.demo.load import load_demo
 from hauch.entries.models import Entry, Version
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User

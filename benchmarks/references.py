@@ -16,7 +16,7 @@ from scipy.signal import lfilter
 from benchmarks.harness import Row, row, seconds
 from hauch.bench.models import Result, Run
 from hauch.core.judge.control import control_chart
-from hauch.demo import load_demo
+from hauch.demo.load import load_demo
 from hauch.pages.reference_health import series_of
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User

@@ -19,7 +19,7 @@ from playwright.sync_api import sync_playwright  # noqa: E402
 from hauch.bench.actions import Subject  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
-from hauch.demo import load_demo  # noqa: E402
+from hauch.demo.load import load_demo  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402
 from hauch.entries.models import Entry, PartFile  # noqa: E402
 from hauch.live.actions import begin  # noqa: E402

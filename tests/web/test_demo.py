@@ -10,7 +10,7 @@ from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
-from hauch.demo import load_demo
+from hauch.demo.load import load_demo
 from hauch.entries.models import Entry
 from hauch.instruments.profile import Profile
 from hauch.instruments.standins import HANDS

@@ -15,11 +15,10 @@ from django.db import transaction
 from django.db.models import Count, Max
 from django.utils import timezone
 
-from hauch.bench import progress
+from hauch.bench.changes import round_changed, runs_changed
 from hauch.bench.models import LogMapping, Reading, Recording, Result, Run, SourceFile
 from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
-from hauch.bench.signals import results_changed
 from hauch.bench.traces import store, trace_of
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import channels_of, fed_by
@@ -145,13 +144,13 @@ def record_run(user: User, new: NewRun) -> Run:
     """
     round = new.test.round
     require(user, "run.record", round)
-    in_turn(new.test)
+    test = in_turn(new.test)
     if (sent := already_sent(new.form_key)) is not None:
         return sent
     new.subject.check(round)
     new.room.check()
     _check_readings(new.test, new.readings)
-    run = make_run(user, new, None)
+    run = make_run(user, new, None, locked=test)
     _store_readings(run, new.readings)
     _note_cap(run, new.readings)
     record(user, "run.record", run, round, run=str(run.uid))
@@ -198,15 +197,20 @@ def in_turn(test: Test) -> Test:
 
 
 def make_run(
-    user: User, new: NewRun, recording: Recording | None, trace: Trace | None = None
+    user: User,
+    new: NewRun,
+    recording: Recording | None,
+    trace: Trace | None = None,
+    locked: Test | None = None,
 ) -> Run:
     """A new run with the next free repeat; its result is still to be computed.
 
     Parameters
     ----------
     trace : of the recording, where it is at hand
+    locked : the test as `in_turn` gave it, where it was asked already
     """
-    test = in_turn(new.test)
+    test = locked or in_turn(new.test)
     setting = new.setting or test.setting
     rig = (
         new.test.rig if new.test.rig_id == test.rig_id else test.rig
@@ -290,8 +294,7 @@ def finish_run(run: Run, trace: Trace | None = None) -> Run:
     trace : of its recording, where it is at hand
     """
     run.result = Result.objects.create(run=run, **compute(run, trace))
-    progress.update(run)
-    results_changed.send(Run, round=run.test.round)
+    runs_changed(run.test.round, [run])
     return run
 
 
@@ -345,9 +348,8 @@ def record_dnf(
     )
     _store_readings(run, readings or {})
     seal_version(run)
-    progress.update(run)
     record(user, "run.dnf", run, test.round, reason=run.reason)
-    results_changed.send(Run, round=test.round)
+    runs_changed(test.round, [run])
     return run
 
 
@@ -363,17 +365,13 @@ def void_run(user: User, run: Run, reason: str) -> Run:
     if run.state == Run.State.VOID:
         raise ValidationError(f"Run {run.pk} is void already: {run.reason}")
     # Runs that were made of the same readings for other rules go with it.
-    for one in [
-        run,
-        *run.carried_to.exclude(state=Run.State.VOID).select_related(
-            "test__round", "specimen__version"
-        ),
-    ]:
+    carried = run.carried_to.exclude(state=Run.State.VOID)
+    gone = [run, *carried.select_related("test__round", "specimen__version")]
+    for one in gone:
         one.state, one.reason = Run.State.VOID, reason.strip()
         one.save(update_fields=["state", "reason"])
-        progress.update(one)
         record(user, "run.void", one, one.test.round, reason=one.reason)
-    results_changed.send(Run, round=run.test.round)
+    runs_changed(run.test.round, gone)
     return run
 
 
@@ -438,8 +436,7 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
         )
     # All of them first, in one order: a run by hand in one of them waits for us, and neither waits
     # for the other.
-    for test in sorted(new.tests, key=lambda test: test.pk):
-        in_turn(test)
+    locked = {test.pk: in_turn(test) for test in sorted(new.tests, key=lambda test: test.pk)}
     columns = [[c.channel, c.unit] for c in new.columns]
     recording = Recording.objects.create(
         uid=new.uid, round=new.round, source=new.source, started_at=new.started_at, columns=columns
@@ -460,6 +457,7 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
             ),
             recording,
             trace,
+            locked[test.pk],
         )
         _store_readings(run, extra)
         record(
@@ -616,8 +614,7 @@ def recompute(runs, *, write: bool = True) -> Recomputed:
             Result.objects.update_or_create(run=run, defaults=fields)
             rounds[run.test.round_id] = run.test.round
     for round in rounds.values():
-        progress.rebuild(round)
-        results_changed.send(Run, round=round)
+        round_changed(round)
     return Recomputed(count, changed)
 
 

@@ -8,11 +8,10 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from hauch.bench import progress
+from hauch.bench.changes import runs_changed
 from hauch.bench.models import Exclusion, Result, Run
 from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
-from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import CHANNELS
 from hauch.people.audit import record
 from hauch.people.models import User
@@ -104,9 +103,10 @@ def restore(user: User, exclusion: Exclusion) -> None:
 
 def _again(run: Run) -> None:
     """Compute a run's result again, and those of runs that were made of its readings."""
+    again = []
     for pk in [run.pk, *run.carried_to.values_list("pk", flat=True)]:
         one = run_rows().with_raw().get(pk=pk)
         if one.state == Run.State.VALID:
             Result.objects.update_or_create(run=one, defaults=compute(one))
-        progress.update(one)
-    results_changed.send(Run, round=run.test.round)
+        again.append(one)
+    runs_changed(run.test.round, again)

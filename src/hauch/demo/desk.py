@@ -4,13 +4,13 @@ that the tunnel sent back.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
 from hauch.core import CORE_VERSION
-from hauch.core.rig import Bench, Loft140
+from hauch.core.rig import Loft140
+from hauch.demo.meshes import TRAYS, rotor_inputs
 from hauch.demo.stores import START, people, uid
 from hauch.desk.actions import predict_for, save_design
 from hauch.desk.models import MeasuredBack
@@ -20,17 +20,6 @@ from hauch.entries.models import Entry, Prediction
 from hauch.people.models import User
 from hauch.rounds.models import Round
 from hauch.stores.models import Rig
-
-TRAYS = Bench().resistance
-"""Six trays [Pa s2/m6]."""
-
-BASE: dict[str, Any] = {
-    "hub": 0.056, "tip": 0.1344, "gap": 0.0008, "speed": 2010.0, "motor_efficiency": 66.0, "pitch": (0.87, 0.735, 0.60, 0.482, 0.363),
-    "chord": (0.0225, 0.0289, 0.0353, 0.0439, 0.0524), "camber": (8.2, 8.1, 8.0, 7.9, 7.8), "system_pressure": TRAYS * 0.05**2, "system_flow": 0.05,
-}  # fmt: skip
-"""What all of them share: the bore of the Loft-140, its speed without the loft's long cable, six
-trays.
-"""
 
 # name, who drew it, blades, factor on chord and on pitch
 ROTORS: list[tuple[str, str, int, float, float]] = [
@@ -42,16 +31,6 @@ GUESSES: dict[str, tuple[float, float, float]] = {
     "Distel": (1.10, 1.20, 1.00), "Schwalbe": (1.25, 1.30, 1.10), "Kamm": (1.15, 1.15, 1.00), "Weidenkorb": (1.12, 1.10, 0.95), "Zaunkönig": (1.05, 1.05, 1.00),
     "Mohn": (1.05, 1.00, 0.97), "Löffel": (1.10, 1.05, 1.00), "Pusteblume": (0.95, 0.95, 0.90),
 }  # fmt: skip
-
-
-def rotor_inputs(blades: int, chord: float, pitch: float) -> dict[str, Any]:
-    """A rotor for the cabinet, blowing through six trays."""
-    curves = {
-        "chord": [round(c * chord, 4) for c in BASE["chord"]],
-        "pitch": [math.radians(round(math.degrees(p * pitch), 1)) for p in BASE["pitch"]],
-        "camber": list(BASE["camber"]),
-    }
-    return TOOLS["rotor"].start() | BASE | curves | {"blades": blades}
 
 
 def predict_cabinet(round: Round) -> None:

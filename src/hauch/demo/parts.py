@@ -5,34 +5,17 @@ faults where the story needs them; and the workshop.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import timedelta
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from django.utils import timezone
 
-from hauch.core.geometry.solids import (
-    Hub,
-    Plate,
-    bell_mouth_solid,
-    ring_solid,
-    rotor_solid,
-    silencer_solid,
-    splitter_solid,
-    with_plate,
-)
-from hauch.core.part.pose import UNITS
-from hauch.core.predict.silencer import Chamber, PerforatedTube
-from hauch.demo.desk import rotor_inputs
+from hauch.demo.meshes import INCHES, PARTS
 from hauch.demo.stores import people, uid
-from hauch.desk.tools import TOOLS
-from hauch.desk.tools.duct import splitter
-from hauch.desk.tools.ring import ring_of
-from hauch.desk.tools.rotor import blading
-from hauch.entries.checking import run_check
+from hauch.entries.checking import Outcome, asked_of, outcome_of, store
 from hauch.entries.models import AssemblyStep, BillItem, PartCheck, PartFile, Version
-from hauch.formats import mesh
 from hauch.people.keep import keep
 from hauch.rounds.models import Round
 from hauch.stores.models import Material
@@ -40,111 +23,9 @@ from hauch.workshop import queries
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 if TYPE_CHECKING:
-    import trimesh
+    pass
 
 State = Specimen.State
-SPAN, AROUND = 22, 19
-"""Points along and around a blade of the demo: fine enough to look at, small enough to load
-quickly.
-"""
-
-
-def _rotor(
-    blades: int,
-    chord: float,
-    pitch: float,
-    *,
-    shaft: float = 0.004,
-    ring: float = 0.0,
-    shifts: tuple[float, ...] = (),
-    **changes: Any,
-) -> trimesh.Trimesh:
-    values = rotor_inputs(blades, chord, pitch) | {"wall": 0.0016, "depth": 0.024} | changes
-    return rotor_solid(
-        blading(values),
-        Hub(shaft, values["wall"], values["depth"]),
-        SPAN,
-        AROUND,
-        edge=0.001,
-        shifts=shifts,
-        tip_ring=ring,
-    )
-
-
-def _thinner(factor: float) -> list[float]:
-    return [factor * t for t in TOOLS["rotor"].start()["thickness"]]
-
-
-def _ring(**changes: float) -> trimesh.Trimesh:
-    values = TOOLS["ring"].start() | changes
-    return ring_solid(ring_of(values), values["neck_length"])
-
-
-def _two_rings() -> trimesh.Trimesh:
-    """One ring in another, not joined: the fault of the Brezel."""
-    import trimesh
-
-    inner = ring_solid(
-        ring_of(
-            TOOLS["ring"].start() | {"throat": 0.168, "exit": 0.175, "depth": 0.06, "neck": 0.036}
-        ),
-        0.02,
-    )
-    return trimesh.util.concatenate(
-        [_ring(throat=0.232, exit=0.244, depth=0.075, neck_length=0.02), inner]
-    )
-
-
-def _duct(*outlets: float, **changes: Any) -> trimesh.Trimesh:
-    values = TOOLS["duct"].start() | changes
-    values["branches"] = [
-        row | {"outlet": a}
-        for row, a in zip(values["branches"], outlets or (8e-4,) * 3, strict=True)
-    ]
-    return with_plate(splitter_solid(splitter(values)), SHELF, (values["width"], values["height"]))
-
-
-ROOF = Plate(0.180, 0.162, 0.0052)
-SHELF = Plate(0.140, 0.1245, 0.0043)
-
-
-def _mouth(lip: float, length: float) -> trimesh.Trimesh:
-    """A bell mouth on the roof's plate, the plate on z = 0."""
-    made = bell_mouth_solid(0.150, lip, length, 0.002, 0.006)
-    made.apply_transform([[1, 0, 0, 0], [0, -1, 0, 0], [0, 0, -1, lip + length], [0, 0, 0, 1]])
-    return with_plate(made, ROOF, 0.150)
-
-
-PARTS: dict[tuple[str, str, int], tuple[str, Callable[[], trimesh.Trimesh]]] = {
-    ("cabinet-rotor", "Distel", 1): ("distel-v1.stl", lambda: _rotor(9, 1.04, 1.04, shaft=0.0034)),
-    ("cabinet-rotor", "Distel", 2): ("distel-v2.stl", lambda: _rotor(9, 1.04, 1.04, sweep=-0.10)),
-    ("cabinet-rotor", "Schwalbe", 1): ("schwalbe.stl", lambda: _rotor(5, 1.12, 1.06)),
-    ("cabinet-rotor", "Kamm", 1): ("kamm.stl", lambda: _rotor(7, 1.10, 1.0, sweep=0.16)),
-    ("cabinet-rotor", "Weidenkorb", 1): ("weidenkorb.3mf", lambda: _rotor(9, 0.9, 1.0, ring=0.0016)),
-    ("cabinet-rotor", "Zaunkönig", 1): ("zaunkoenig.stl", lambda: _rotor(7, 1.05, 1.0, shifts=(0.0, 0.03, 0.01, -0.02, 0.01, -0.03, -0.01))),
-    ("cabinet-rotor", "Mohn", 1): ("mohn.stl", lambda: _rotor(7, 1.20, 0.96, thickness=_thinner(0.8))),
-    ("cabinet-rotor", "Löffel", 1): ("loeffel.stl", lambda: _rotor(6, 1.05, 1.02, lean=0.002)),
-    ("cabinet-rotor", "Pusteblume", 1): ("pusteblume.stl", lambda: _rotor(15, 0.55, 0.90)),
-    ("cabinet-rotor", "Ringelnatter", 1): ("ringelnatter.stl", lambda: _rotor(8, 1.10, 1.05, tip=0.1356, gap=0.0002)),
-    ("hushed-inlet", "Muschel", 1): ("muschel.stl", lambda: _mouth(0.028, 0.060)),
-    ("hushed-inlet", "Farn", 1): ("farn.stl", lambda: _mouth(0.020, 0.110)),
-    ("hushed-inlet", "Moosbett", 1): ("moosbett.stl", lambda: with_plate(silencer_solid(PerforatedTube(0.150, 0.216, 0.12, 0.012, 0.002, 0.12), 0.002, 0.02), ROOF, 0.150)),
-    ("hushed-inlet", "Trichterling", 1): ("trichterling.stl", lambda: _mouth(0.0415, 0.050)),
-    ("hushed-inlet", "Lerche", 1): ("lerche.stl", lambda: with_plate(silencer_solid(Chamber(0.150, 0.225, 0.14), 0.002, 0.02), ROOF, 0.150)),
-    ("hushed-inlet", "Kiesel", 1): ("kiesel.stl", lambda: _mouth(0.012, 0.040)),
-    ("warm-air-splitter", "Gabel", 1): ("gabel.stl", _duct),
-    ("warm-air-splitter", "Flussdelta", 1): ("flussdelta.stl", lambda: _duct(7.8e-4, 7.1e-4, 8e-4)),
-    ("warm-air-splitter", "Efeu", 1): ("efeu.stl", lambda: _duct(11e-4, 9e-4, 8e-4, wall=0.0010)),
-    ("warm-air-splitter", "Harke", 1): ("harke.stl", lambda: _duct(6e-4, 6e-4, 6e-4)),
-    ("packing-table-ring", "Heiligenschein", 1): ("heiligenschein.stl", lambda: _ring(slot=0.0008, throat=0.2, exit=0.212)),
-    ("packing-table-ring", "Brezel", 1): ("brezel.stl", _two_rings),
-    ("packing-table-ring", "Nebelring", 1): ("nebelring-v1.stl", lambda: _ring(depth=0.11, exit=0.205)),
-    ("packing-table-ring", "Nebelring", 2): ("nebelring-v2.stl", lambda: _ring(depth=0.088, exit=0.198)),
-}  # fmt: skip
-"""Round, entry, version -> name of the file and what makes it."""
-
-INCHES = "loeffel.stl"
-"""Drawn in inches, as its designer confirmed."""
 STEPS = {
     "rotor": ("Press the shaft's bush in from behind, cold.", "Screw the spinner on with two M2 screws.", "Turn it by hand in the frame: nothing rubs."),
     "intake": ("Gasket between flange and plate.", "Four M5 screws, crosswise."), "duct": ("Gasket at the trunk.", "Clip the three shelves' hoses on, left to right."),
@@ -159,10 +40,16 @@ WHY = {
 }  # fmt: skip
 
 
-def hand_in_parts() -> None:
-    """Files, papers and checks of all entries, then the workshop's prints."""
+Files = dict[tuple[str, str, int], "Future[bytes]"]
+"""What is handed in, as the process beside makes it."""
+Handed = list[tuple[PartCheck, "Future[Outcome]"]]
+
+
+def hand_in_parts(files: Files, pool: ThreadPoolExecutor) -> Handed:
+    """Files and papers of all entries; their checks go on in child processes meanwhile."""
     petg = Material.objects.get(key="petg")
     _second_ring()
+    handed: Handed = []
     versions = Version.objects.select_related("entry__round").filter(
         entry__round__slug__in={key[0] for key in PARTS}
     )
@@ -173,7 +60,18 @@ def hand_in_parts() -> None:
         version.save(update_fields=["material", "why"])
         _papers(version, round.part)
         if key in PARTS:
-            _hand_in(version, *PARTS[key])
+            data = files[key].result()
+            file = _hand_in(version, PARTS[key][0], data)
+            check = PartCheck.objects.create(file=file, asked_at=version.created_at, attempts=1)
+            handed.append((check, pool.submit(outcome_of, file.name, data, asked_of(file))))
+    return handed
+
+
+def finish_parts(handed: Handed) -> None:
+    """What the checks found, then the workshop's prints."""
+    petg = Material.objects.get(key="petg")
+    for check, outcome in handed:
+        store(check, outcome.result())
     for specimen in Specimen.objects.filter(
         version__entry__round__slug__in={key[0] for key in PARTS}
     ).select_related("version__entry__round", "printed_in"):
@@ -196,13 +94,9 @@ def _second_ring() -> None:
     first.predictions.update(version=second)
 
 
-def _hand_in(version: Version, name: str, make: Callable[[], trimesh.Trimesh]) -> None:
-    solid = make()
-    if name == INCHES:
-        solid.apply_scale(1 / UNITS["inch"][1])
-    data = mesh.to_3mf(solid, version.entry.name) if name.endswith("3mf") else mesh.to_stl(solid)
+def _hand_in(version: Version, name: str, data: bytes) -> PartFile:
     digest, path = keep(data)
-    file = PartFile.objects.create(
+    return PartFile.objects.create(
         version=version,
         name=name,
         sha256=digest,
@@ -213,7 +107,6 @@ def _hand_in(version: Version, name: str, make: Callable[[], trimesh.Trimesh]) -
         place="on the shaft" if version.entry.round.part == "rotor" else "at the plate",
         unit="inch" if name == INCHES else "",
     )
-    run_check(PartCheck.objects.create(file=file, asked_at=version.created_at).pk)
 
 
 def _papers(version: Version, part: str) -> None:

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 import logging
 import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Any
 
 from django.db.models import QuerySet
@@ -70,6 +72,17 @@ def asked_of(file: PartFile) -> Asked:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What a check came to: its state, fields of the row, and files to keep by the field that names
+    them.
+    """
+
+    state: str
+    fields: dict[str, Any]
+    files: dict[str, bytes] = field(default_factory=dict)
+
+
 def run_check(check_id: int) -> None:
     """Check a part and store what was found; safe to run twice, since a check that was cut off
     begins anew.
@@ -89,82 +102,88 @@ def run_check(check_id: int) -> None:
             f"The check was cut off {row.attempts} times while it worked on this file. Export the"
             " part anew, simpler, and hand it in again."
         )
-        _end(row, PartCheck.State.FAILED, [["back", cut_off]])
+        store(row, _failed(cut_off))
         return
     _asked(row).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
-    began = time.monotonic()
 
     def tell(stage: int) -> bool:
         return _asked(row).filter(cancel=False).update(stage=stage) > 0
 
     try:
-        made, blobs = apart(
-            inspect, row.file.name, kept(row.file.path), asked_of(row.file), tell=tell
-        )
-    except Refused as problem:
-        _end(
-            row,
-            PartCheck.State.DONE,
-            [["back", str(problem)]],
-            verdict="back",
-            seconds=time.monotonic() - began,
-        )
-    except Stopped:
-        _end(row, PartCheck.State.STOPPED, [])
-    except Died as problem:
-        log.warning("check %s of %s: %s", row.pk, row.file, problem)
-        _end(
-            row,
-            PartCheck.State.FAILED,
-            [
-                [
-                    "back",
-                    (
-                        f"This file could not be checked: {problem}. Export the part anew, simpler,"
-                        " and hand it in again."
-                    ),
-                ]
-            ],
-        )
-    except (Broke, LookupError, OSError) as problem:  # geometry finds ways that nobody thought of
+        asked = asked_of(row.file)
+        data = kept(row.file.path)
+    except (LookupError, OSError) as problem:
         log.exception("check %s of %s failed", row.pk, row.file)
+        store(row, _failed(_told_unforeseen(type(problem).__name__)))
+        return
+    store(row, outcome_of(row.file.name, data, asked, tell))
+
+
+def outcome_of(
+    name: str, data: bytes, asked: Asked, tell: Callable[[int], bool] = lambda stage: True
+) -> Outcome:
+    """Have a file inspected in a child process; the database is not touched.
+
+    Parameters
+    ----------
+    tell : called with the number of the stage; False stops the check
+    """
+    began = time.monotonic()
+    try:
+        made, blobs = apart(inspect, name, data, asked, tell=tell)
+    except Refused as problem:
+        fields = {"verdict": "back", "reasons": [["back", str(problem)]]}
+        return Outcome(PartCheck.State.DONE, fields | {"seconds": time.monotonic() - began})
+    except Stopped:
+        return Outcome(PartCheck.State.STOPPED, {"reasons": []})
+    except Died as problem:
+        log.warning("check of %s: %s", name, problem)
+        return _failed(
+            f"This file could not be checked: {problem}. Export the part anew, simpler, and hand it"
+            " in again."
+        )
+    except (Broke, OSError) as problem:  # geometry finds ways that nobody thought of
+        log.exception("check of %s failed", name)
         kind = (
             str(problem).strip().rpartition("\n")[2].partition(":")[0]
             if isinstance(problem, Broke)
             else type(problem).__name__
         )
-        _end(
-            row,
-            PartCheck.State.FAILED,
-            [
-                [
-                    "back",
-                    (
-                        f"The check could not finish ({kind}). Export the part anew, and tell the"
-                        " host if it fails again."
-                    ),
-                ]
-            ],
-        )
-    else:
-        fields = {name: made[name] for name in FIELDS}
-        paths = {name: keep(blobs[name])[1] if name in blobs else "" for name in VIEWS}
-        _end(row, PartCheck.State.DONE, seconds=time.monotonic() - began, **fields, **paths)
+        return _failed(_told_unforeseen(kind))
+    found = {key: made[key] for key in FIELDS} | {"seconds": time.monotonic() - began}
+    return Outcome(
+        PartCheck.State.DONE, found, {view: blobs[view] for view in VIEWS if view in blobs}
+    )
+
+
+def _told_unforeseen(kind: str) -> str:
+    return (
+        f"The check could not finish ({kind}). Export the part anew, and tell the host if it fails"
+        " again."
+    )
+
+
+def _failed(reason: str) -> Outcome:
+    return Outcome(PartCheck.State.FAILED, {"reasons": [["back", reason]]})
+
+
+def store(row: PartCheck, outcome: Outcome) -> None:
+    """Store what a check came to."""
+    paths = {}
+    if outcome.state == PartCheck.State.DONE and "figures" in outcome.fields:
+        paths = {
+            view: keep(outcome.files[view])[1] if view in outcome.files else "" for view in VIEWS
+        }
+    _asked(row).update(
+        state=outcome.state,
+        stage=len(STAGES),
+        ended_at=timezone.now(),
+        core_version=CORE_VERSION,
+        **outcome.fields,
+        **paths,
+    )
 
 
 def _asked(row: PartCheck) -> QuerySet[PartCheck]:
     """The row, unless it was asked for anew since."""
     return PartCheck.objects.filter(pk=row.pk, asked_at=row.asked_at)
-
-
-def _end(row: PartCheck, state: str, reasons: list[list[str]] | None = None, **values: Any) -> None:
-    changes = {
-        "state": state,
-        "stage": len(STAGES),
-        "ended_at": timezone.now(),
-        "core_version": CORE_VERSION,
-        **values,
-    }
-    if reasons is not None:
-        changes["reasons"] = reasons
-    _asked(row).update(**changes)

@@ -12,7 +12,6 @@ from django.core.exceptions import ValidationError
 from django.db import connection, transaction
 from django.utils import timezone
 
-from hauch.bench import progress
 from hauch.bench.actions import (
     NewRun,
     Room,
@@ -23,10 +22,10 @@ from hauch.bench.actions import (
     next_replicate,
     seal_version,
 )
+from hauch.bench.changes import runs_changed
 from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording, Run
 from hauch.bench.observations import round_s
-from hauch.bench.signals import results_changed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.seek import Search, Stepper
@@ -545,11 +544,10 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
     )
     seal_version(run)
     Observation.objects.filter(recording=live.recording, run=None).update(run=run)
-    progress.update(run)
     record(user, "run.dnf", run, live.round, reason=run.reason)
     live.ended_at = timezone.now()
     live.save(update_fields=["ended_at"])
     _wish(live, Cut())
     defer_compact(live.recording_id)
-    results_changed.send(Run, round=live.round)
+    runs_changed(live.round, [run])
     return run

@@ -112,7 +112,7 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
         collect_static(data)
     first_people(data.path, demo=demo)
     if demo:
-        from hauch.demo import load_demo
+        from hauch.demo.load import load_demo
 
         load_demo(say)
     return cluster, environment

@@ -1,0 +1,44 @@
+"""Loading the demo once."""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+
+from django.db import transaction
+
+from hauch.bench.changes import many_runs
+from hauch.demo.cabinet import Cabinet
+from hauch.demo.desk import load_desk
+from hauch.demo.meshes import PARTS, file_of
+from hauch.demo.others import load_others
+from hauch.demo.parts import finish_parts, hand_in_parts
+from hauch.demo.rigs import load_rigs
+from hauch.demo.stores import uid
+from hauch.rounds.models import Round
+
+CHECKED_AT_ONCE = 2
+"""Parts that are checked beside the rest; each has a process of its own."""
+
+
+@transaction.atomic
+def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
+    """Load the demo rounds unless they are there; gives the first when they were loaded now."""
+    if Round.objects.filter(uid=uid("round", 1)).exists():
+        return None
+    say("Loading the demo, once; this takes half a minute.")
+    beside = multiprocessing.get_context("forkserver")
+    with (
+        ProcessPoolExecutor(max_workers=1, mp_context=beside) as maker,
+        ThreadPoolExecutor(max_workers=CHECKED_AT_ONCE) as pool,
+        many_runs(),
+    ):
+        files = {key: maker.submit(file_of, key) for key in PARTS}
+        first = Cabinet().load()
+        load_others()
+        load_desk()
+        handed = hand_in_parts(files, pool)
+        load_rigs()
+        finish_parts(handed)
+    return first
