@@ -8,6 +8,8 @@ import math
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from hauch.core.geometry.solids import (
     Hub,
     Plate,
@@ -90,17 +92,13 @@ def _ring(**changes: float) -> trimesh.Trimesh:
 
 def _two_rings() -> trimesh.Trimesh:
     """One ring in another, not joined: the fault of the Brezel."""
-    import trimesh
-
     inner = ring_solid(
         ring_of(
             TOOLS["ring"].start() | {"throat": 0.168, "exit": 0.175, "depth": 0.06, "neck": 0.036}
         ),
         0.02,
     )
-    return trimesh.util.concatenate(
-        [_ring(throat=0.232, exit=0.244, depth=0.075, neck_length=0.02), inner]
-    )
+    return _ring(throat=0.232, exit=0.244, depth=0.075, neck_length=0.02) + inner
 
 
 def _duct(*outlets: float, **changes: Any) -> trimesh.Trimesh:
@@ -119,7 +117,9 @@ SHELF = Plate(0.140, 0.1245, 0.0043)
 def _mouth(lip: float, length: float) -> trimesh.Trimesh:
     """A bell mouth on the roof's plate, the plate on z = 0."""
     made = bell_mouth_solid(0.150, lip, length, 0.002, 0.006)
-    made.apply_transform([[1, 0, 0, 0], [0, -1, 0, 0], [0, 0, -1, lip + length], [0, 0, 0, 1]])
+    turned = np.diag([1.0, -1.0, -1.0, 1.0])
+    turned[2, 3] = lip + length
+    made.apply_transform(turned)
     return with_plate(made, ROOF, 0.150)
 
 
