@@ -34,7 +34,10 @@ class Row:
 
 def figure_of(run: Run) -> Quantity:
     """A run's stored figure with its causes of doubt."""
-    return Quantity.stored(run.result.value, run.result.unit, run.result.parts)
+    value = run.result.value
+    if value is None:
+        raise ValueError(f"run {run.pk} has no figure")
+    return Quantity.stored(value, run.result.unit, run.result.parts)
 
 
 def comparisons(run: Run) -> list[Row]:
@@ -95,7 +98,9 @@ def _reference(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against
 
 
 def _prediction(run: Run) -> list[tuple[str, Quantity, Against | None, str]]:
-    rows = []
+    rows: list[tuple[str, Quantity, Against | None, str]] = []
+    if run.specimen is None:
+        return rows
     for told in run.specimen.version.predictions.filter(procedure=run.test.procedure):
         cause = Influence(f"prediction:{told.uid}", "doubt of the prediction", "own", "B")
         who = (
@@ -115,6 +120,8 @@ def _prediction(run: Run) -> list[tuple[str, Quantity, Against | None, str]]:
 
 
 def _earlier(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
+    if run.specimen is None:
+        return []
     version = run.specimen.version
     found = list(
         same.filter(
@@ -181,7 +188,8 @@ def orientation_told(run: Run) -> str:
     """Whether the part works at one setting and not at another; empty where it is not so."""
     if run.specimen_id is None:
         return ""
-    stalled, worked = [], []
+    stalled: list[str] = []
+    worked: list[str] = []
     for one in (
         Run.objects.filter(specimen=run.specimen_id)
         .exclude(state=Run.State.VOID)

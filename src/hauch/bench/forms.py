@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime
+from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
@@ -41,9 +42,9 @@ class RoomForm(forms.Form):
     )
     form_key = forms.UUIDField(widget=forms.HiddenInput)
 
-    def __init__(self, *args, units: str, **kwargs):
-        initial = {"form_key": uuid.uuid4(), **(kwargs.pop("initial", None) or {})}
-        super().__init__(*args, initial=initial, **kwargs)
+    def __init__(self, *args: Any, units: str, **kwargs: Any):
+        kwargs["initial"] = {"form_key": uuid.uuid4(), **(kwargs.get("initial") or {})}
+        super().__init__(*args, **kwargs)
         self.units = units
         for name, channel in AMBIENT.items():
             self.fields[name].label = f"{channel.label}, {KINDS[channel.kind].shown[units]}"

@@ -222,7 +222,11 @@ def dnf_entries(tests: list[Test], versions: dict[int, Version]) -> dict[int, Ru
         .filter(test__in=tests, state=Run.State.DNF, specimen__version__in=taking_part)
         .select_related("specimen__version", "test")
     )
-    return {run.specimen.version.entry_id: run for run in rows.order_by("-started_at")}
+    return {
+        run.specimen.version.entry_id: run
+        for run in rows.order_by("-started_at")
+        if run.specimen is not None
+    }
 
 
 def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
@@ -237,7 +241,8 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     """
     tests = round_tests(round)
     counts: dict[tuple[int, int], int] = {}
-    out, referenced = set(), set()
+    out: set[int] = set()
+    referenced: set[int] = set()
     versions: dict[int, int] = {}
     progress = Progress.objects.filter(test__in=tests).values_list(
         "test_id", "entry_id", "version_id", "counted", "dnf"
@@ -296,7 +301,9 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         ]
     wanted = (wanted + later)[:limit]
     chosen = (
-        Specimen.objects.filter(pk__in={also, *(pk for _, pk, _ in wanted)} - {None})
+        Specimen.objects.filter(
+            pk__in={pk for pk in (also, *(pk for _, pk, _ in wanted)) if pk is not None}
+        )
         if many
         else ready
     )

@@ -29,7 +29,7 @@ def chosen_of(run: Run) -> Chosen:
     out = [
         (e.channel, e.from_s, e.to_s)
         for e in (run.carried_from or run).exclusions.all()
-        if e.stands and e.reading_id is None
+        if e.stands and e.from_s is not None and e.to_s is not None
     ]
     windows = [(low, high) for low, high in run.windows]
     if not windows and run.test.how.by_point and (tare := run.beside.get(beside.TARE)):
@@ -131,6 +131,11 @@ def run_input(run: Run, trace: Trace | None = None) -> tuple[RunInput, Reduced |
             positions[reading.channel].append(reading.position)
     reduced = reduced_of(run, meters, trace)
     readings: dict[str, Any] = {**(reduced.readings if reduced else {}), **values}
+    places: dict[str, Any] = {**(reduced.positions if reduced else {}), **positions}
+    if run.temperature is None or run.pressure is None or run.humidity is None:
+        raise NoResult(
+            "The air of the room was not written down, so nothing can be brought to standard air."
+        )
     given = RunInput(
         run=str(run.uid),
         readings=readings,
@@ -140,7 +145,7 @@ def run_input(run: Run, trace: Trace | None = None) -> tuple[RunInput, Reduced |
         temperature=run.temperature,
         pressure=run.pressure,
         humidity=run.humidity,
-        positions={**(reduced.positions if reduced else {}), **positions},
+        positions=places,
         correlation=reduced.correlation if reduced else {},
         steady=reduced.steady if reduced else {},
         common_speed=test.common_speed,

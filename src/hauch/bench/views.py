@@ -181,7 +181,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
             []
             if form.is_valid()
             else [
-                f"{form.fields[name].label}: {' '.join(errors)}"
+                f"{form.fields[name].label}: {' '.join(str(e) for e in errors)}"
                 for name, errors in form.errors.items()
                 if name not in form.fields
             ]
@@ -307,7 +307,8 @@ def form_key_of(request: Request) -> uuid.UUID | None:
 
 def capture_url(round: Round, test: Test, subject: Subject) -> str:
     """Address of the capture of a subject in a test."""
-    choice = f"s{subject.specimen.pk}" if subject.specimen else f"r{subject.reference.pk}"
+    what = subject.specimen or subject.reference
+    choice = f"{'s' if subject.specimen else 'r'}{what.pk if what else ''}"
     return f"{reverse('bench:capture', args=[round.slug, test.pk])}?subject={choice}"
 
 

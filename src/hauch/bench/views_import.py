@@ -59,26 +59,26 @@ def upload(request: Request, slug: str) -> HttpResponse:
     round = round_for(request.user, slug, "run.record")
     problem = ""
     sent = request.FILES.get("log")
-    if getattr(request, "upload_too_large", False) or (sent and sent.size > MOST_BYTES):
+    if getattr(request, "upload_too_large", False) or (sent and (sent.size or 0) > MOST_BYTES):
         problem = (
             f"The file is larger than {MOST_BYTES / 1e6:,.0f} MB and was not read. Split it, or log"
             " at a lower rate."
         )
     elif sent is None:
         problem = "Choose a file first."
-    if problem:
+    if problem or sent is None:
         return refused(request, round, problem)
-    data = sent.read()
+    data, name = sent.read(), sent.name or ""
     try:
         glance(data)
     except LogRefused as reason:
-        return refused(request, round, f"{sent.name}: {reason}")
-    source = keep_file(request.user, sent.name, data)
+        return refused(request, round, f"{name}: {reason}")
+    source = keep_file(request.user, name, data)
     if (before := imported_before(round, source.sha256)) is not None:
         return render(
             request,
             "bench/imported_before.html",
-            {"round": round, "recording": before, "source": source, "name": sent.name},
+            {"round": round, "recording": before, "source": source, "name": name},
             status=409,
         )
     beside = request.POST.get("beside", "")

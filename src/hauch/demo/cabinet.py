@@ -7,6 +7,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 import numpy as np
+from django.utils import timezone
 
 from hauch.bench.actions import NewRecording, Subject, import_log, record_dnf, void_run
 from hauch.bench.models import Run
@@ -74,7 +75,8 @@ class Cabinet:
         )
         for rules in self.round.rules.all():
             refresh(rules)
-        keep_publication(self.round, self.people["runa"], self.round.published_at)
+        published = self.round.published_at or timezone.now()
+        keep_publication(self.round, self.people["runa"], published)
         return self.round
 
     def _stores(self) -> None:
@@ -201,7 +203,7 @@ class Cabinet:
         for number, key in enumerate(self.tests):
             hours = 24 * day + 2.0 * number
             order = racing[day:] + racing[:day]
-            plan: list[object] = [before, before] if day == 0 else [before]
+            plan: list[Specimen | ReferenceSpecimen] = [before, before] if day == 0 else [before]
             for index, specimen in enumerate(order, start=1):
                 plan.append(specimen)
                 if index in {3, 6} or index == len(order):
@@ -227,7 +229,7 @@ class Cabinet:
     def _run(
         self,
         key: str,
-        what: object,
+        what: Specimen | ReferenceSpecimen,
         hours: float,
         day: str,
         index: int,
@@ -240,7 +242,7 @@ class Cabinet:
         if key == "rise":
             subject = (
                 Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
-            )  # type: ignore[arg-type]
+            )
             times, channels = self.bench.hot_block(fan, name, hours, interval=2.0, faults=faults)
             log = Log(moment, times, channels, int(np.isnan(channels["load_temperature"]).sum()))
             new = NewRecording(

@@ -57,8 +57,8 @@ def predict_cabinet(round: Round) -> None:
                 who.get("alma") if entries[name].designer_id else None,
             )
     tool = TOOLS["rotor"]
-    for name, owner, *shape in ROTORS:
-        inputs = rotor_inputs(*shape)
+    for name, owner, blades, chord, pitch in ROTORS:
+        inputs = rotor_inputs(blades, chord, pitch)
         answer = tool.answer(inputs)
         save_design(who[owner], tool, f"{name}, blades", inputs)
         for procedure in ("airflow", "static_pressure", "electrical_power"):
@@ -124,8 +124,10 @@ def load_desk() -> None:
     if tunnel is None:
         return
     flow = Loft140.working_flow(TRAYS, Loft140.speed, 1.2)
-    for name, _, *shape in ROTORS[:3]:
-        predicted = TOOLS["rotor"].answer(rotor_inputs(*shape)).figure("flow").quantity.value
+    for name, _, blades, chord, pitch in ROTORS[:3]:
+        predicted = (
+            TOOLS["rotor"].answer(rotor_inputs(blades, chord, pitch)).figure("flow").quantity.value
+        )
         measured = flow * {"Distel": 1.09, "Schwalbe": 1.13, "Mohn": 0.988}[name]
         MeasuredBack.objects.create(
             tool="rotor",

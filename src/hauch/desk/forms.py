@@ -15,7 +15,7 @@ from hauch.desk.queries import designs_of, fitting_rounds, rigs
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools.base import Input, Rows, Tool
 from hauch.people.models import User
-from hauch.ui.fields import FigureField
+from hauch.ui.fields import FigureField, offer
 
 MOST_COMPARED = 3
 END = ("hub", "", "middle", "", "tip")
@@ -122,6 +122,7 @@ class ToolForm(forms.Form):
                 if item.shown_with is None
                 else f"{item.shown_with[0]}={','.join(item.shown_with[1])}"
             )
+            entry: dict[str, Any]
             if item.points > 1:
                 unit = KINDS[item.kind].shown[self.units]
                 entry = {
@@ -236,9 +237,8 @@ class MeasuredForm(forms.Form):
         super().__init__(*args, **kwargs)
         self.kinds = {key: kind for key, _, kind in figures}
         self.units = units
-        self.fields["figure"].choices = [
-            (key, f"{label}, {KINDS[kind].shown[units]}") for key, label, kind in figures
-        ]
+        shown = [(key, f"{label}, {KINDS[kind].shown[units]}") for key, label, kind in figures]
+        offer(self, "figure", shown)
         self.fields["measured"] = forms.CharField(
             label="Measured", max_length=40, error_messages={"required": "Type what was measured."}
         )

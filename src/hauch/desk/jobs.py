@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from typing import Any
 
 from procrastinate.contrib.django import app
 
@@ -41,7 +42,7 @@ def search_later(search_id: int) -> None:
         if time.monotonic() - last < TELL_EVERY and share < 1:
             return True
         last = time.monotonic()
-        changes = {"progress": share}
+        changes: dict[str, Any] = {"progress": share}
         if best is not None:
             changes["best"] = {"inputs": with_parameters(row.inputs, best.parameters)}
         Search.objects.filter(pk=row.pk).update(**changes)

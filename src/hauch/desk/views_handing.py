@@ -72,7 +72,7 @@ def load(request: Request, tool: str) -> HttpResponse:
     what = tool_of(request, tool)
     upload = request.FILES.get("do_file")
     try:
-        if upload is None or upload.size > MOST_DESIGN_BYTES:
+        if upload is None or (upload.size or 0) > MOST_DESIGN_BYTES:
             raise ValueError(
                 "Choose a design that the Desk has written as JSON."
                 if upload is None

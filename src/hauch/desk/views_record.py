@@ -89,7 +89,7 @@ def entry(request: Request, pk: int) -> HttpResponse:
         initial=initial,
     )
     if request.method == "POST":
-        if form.is_valid():
+        if latest is not None and form.is_valid():
             try:
                 with transaction.atomic():
                     for procedure, (value, u) in form.told().items():
@@ -104,8 +104,8 @@ def entry(request: Request, pk: int) -> HttpResponse:
                     " from then on.",
                 )
         else:
-            for text in {t for errors in form.errors.values() for t in errors}:
-                messages.error(request, f"The prediction is not kept: {text}")
+            for sentence in {str(t) for errors in form.errors.values() for t in errors}:
+                messages.error(request, f"The prediction is not kept: {sentence}")
         return redirect(row)
     held = queries.held_against(
         Prediction.objects.filter(version__entry=row),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from datetime import datetime
+from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
@@ -354,11 +355,16 @@ def set_papers(
     version.save(update_fields=["changed", "why", "material"])
     version.bill.all().delete()
     version.steps.all().delete()
-    for rows in (bill, steps):
-        for order, row in enumerate(rows, 1):
-            row.version, row.order = version, order
-            row.full_clean(exclude=["version"])
-            row.save()
+    rows: list[BillItem | AssemblyStep] = []
+    for order, item in enumerate(bill, 1):
+        item.version, item.order = version, order
+        rows.append(item)
+    for order, step in enumerate(steps, 1):
+        step.version, step.order = version, order
+        rows.append(step)
+    for row in rows:
+        row.full_clean(exclude=["version"])
+        row.save()
     record(user, "entry.papers", version, version.entry.round, bill=len(bill), steps=len(steps))
     return version
 
@@ -434,7 +440,12 @@ def predict(
     if procedure not in PROCEDURES:
         raise ValidationError(f"“{procedure}” is no test that can be foretold.")
     source = Prediction.Source.MODEL if model else Prediction.Source.DESIGNER
-    key = {"version": version, "procedure": procedure, "source": source, "model": model}
+    key: dict[str, Any] = {
+        "version": version,
+        "procedure": procedure,
+        "source": source,
+        "model": model,
+    }
     if value is None:
         if Prediction.objects.filter(**key).delete()[0]:
             record(
@@ -449,7 +460,7 @@ def predict(
         return None
     if not math.isfinite(value) or not math.isfinite(u) or u < 0:
         raise ValidationError("A prediction needs a figure, and a doubt that is not negative.")
-    made = {
+    made: dict[str, Any] = {
         "value": value,
         "u": u,
         "inputs": inputs or {},

@@ -13,8 +13,9 @@ from django.utils.datastructures import MultiValueDict
 
 from hauch.entries.models import AssemblyStep, BillItem, PartFile, Version
 from hauch.people.models import User
-from hauch.stores.models import Material
+from hauch.stores.models import Material, Picture
 from hauch.stores.pictures import keep_picture
+from hauch.ui.fields import offer
 
 MOST_LINES = 60
 EMPTY_LINES = 3
@@ -58,11 +59,11 @@ class PartForm(forms.ModelForm):
 
     def __init__(self, *args: Any, **kwargs: Any):
         super().__init__(*args, **kwargs)
-        self.fields["unit"].choices = [
-            ("", "as the file says, or found"),
-            *self.fields["unit"].choices[1:],
-        ]
-        self.fields["axis"].choices = [("", "found"), *self.fields["axis"].choices[1:]]
+        for name, found, field in (
+            ("unit", "as the file says, or found", PartFile._meta.get_field("unit")),
+            ("axis", "found", PartFile._meta.get_field("axis")),
+        ):
+            offer(self, name, [("", found), *(field.choices or ())])
 
 
 class PapersForm(forms.Form):
@@ -115,7 +116,10 @@ class PapersForm(forms.Form):
         }
         if self.is_bound:
             rows = [
-                {"text": self.data.get(f"step_{n}", ""), "picture": pictures.get(self._picture(n))}
+                {
+                    "text": self.data.get(f"step_{n}", ""),
+                    "picture": pictures.get(self._picture(n) or 0),
+                }
                 for n in self._numbers("step")
             ]
         else:
@@ -139,7 +143,7 @@ class PapersForm(forms.Form):
 
     def bill(self) -> list[BillItem]:
         """The typed bill. Lines that cannot be are told in `line_problems`."""
-        made = []
+        made: list[BillItem] = []
         for n in self._numbers("bill_name"):
             name = self.data[f"bill_name_{n}"].strip()[:80]
             try:
@@ -160,14 +164,14 @@ class PapersForm(forms.Form):
         """The typed steps; pictures that come with them are kept. A picture that cannot be read is
         told in `line_problems`.
         """
-        known = {
+        known: dict[int, Picture | None] = {
             s.picture_id: s.picture
             for s in self.version.steps.select_related("picture")
             if s.picture_id
         }
-        made = []
+        made: list[AssemblyStep] = []
         for n in self._numbers("step"):
-            picture = known.get(self._picture(n))
+            picture = known.get(self._picture(n) or 0)
             upload = self.files.get(f"step_file_{n}")
             if upload is not None:
                 try:

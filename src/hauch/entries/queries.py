@@ -82,7 +82,7 @@ def differences(first: PartCheck | None, second: PartCheck | None) -> list[dict[
     rows = []
     for key in keys:
         a, b = (c.figure(key) if c else None for c in (first, second))
-        known = a or b
+        known = a or b or {}
         change = None
         if a and b and a["quantity"]["value"]:
             change = 100 * (b["quantity"]["value"] / a["quantity"]["value"] - 1)

@@ -36,7 +36,7 @@ def entry_list(request: Request, slug: str, form: EntryForm | None = None) -> Ht
     page = Paginator(entries, PAGE).get_page(request.GET.get("page"))
     told = verdicts(round)
     for entry in page:
-        entry.told = told.get(entry.pk, "")
+        entry.__dict__["told"] = told.get(entry.pk, "")
     context = {
         "round": round,
         "page": page,

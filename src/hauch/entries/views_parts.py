@@ -10,7 +10,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.http import require_POST
@@ -269,7 +269,7 @@ def _remove(request: Request, file: PartFile) -> str:
     return f"{file.name} is taken out of {file.version}."
 
 
-CHANGES: dict[str, Callable[[HttpRequest, PartFile], str]] = {
+CHANGES: dict[str, Callable[[Request, PartFile], str]] = {
     "describe": _describe,
     "unit": _say_unit,
     "again": _again,

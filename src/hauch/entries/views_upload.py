@@ -57,10 +57,11 @@ def begin(request: Request, slug: str, pk: int) -> HttpResponse:
 
 def _at_once(request: Request, version: Version) -> HttpResponse:
     for file in request.FILES.getlist("files")[: actions.MOST_FILES]:
+        name = file.name or ""
         try:
-            if problem := uploads.why_not(file.name, file.size):
+            if problem := uploads.why_not(name, file.size or 0):
                 raise ValidationError(problem)
-            made = actions.attach(request.user, version, file.name, file.read())
+            made = actions.attach(request.user, version, name, file.read())
         except ValidationError as problem:
             messages.error(request, " ".join(problem.messages))
         else:

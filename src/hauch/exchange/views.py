@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from tempfile import TemporaryFile
-from typing import IO
+from typing import IO, BinaryIO, cast
 
 from asgiref.sync import sync_to_async
 from django.contrib import messages
@@ -78,7 +78,7 @@ def import_zip(request: Request) -> HttpResponse:
             problem = "Choose the ZIP file of an exported round first."
         else:
             try:
-                round = import_round(request.user, sent.file or b"")
+                round = import_round(request.user, cast(BinaryIO, sent.file))
             except BundleRefused as refusal:
                 problem = f"{sent.name}: {refusal}"
             else:

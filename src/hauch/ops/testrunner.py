@@ -7,7 +7,7 @@ import time
 import unittest
 from typing import Any
 
-from django.test.runner import (
+from django.test.runner import (  # type: ignore[attr-defined]  # _init_worker is its own
     DiscoverRunner,
     ParallelTestSuite,
     RemoteTestResult,

@@ -27,7 +27,7 @@ def home(request: Request) -> HttpResponse:
     rounds = rounds_of(request.user)
     rounds.sort(
         key=lambda round: (
-            BUSY.index(round.state),
+            BUSY.index(Round.State(round.state)),
             round.number if round.state == Round.State.BENCH else -round.number,
         )
     )

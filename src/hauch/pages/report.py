@@ -27,7 +27,8 @@ class RunReport:
     @property
     def told(self) -> bool:
         """Whether there is more to tell than the figure."""
-        plain = self.run.state == Run.State.VALID and self.has_figure and not self.result.troubles
+        troubles = self.result.troubles if self.result else []
+        plain = self.run.state == Run.State.VALID and self.has_figure and not troubles
         return bool(not plain or self.left_out or self.seen or self.run.note or self.run.picture)
 
     @property
@@ -88,8 +89,10 @@ def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -
             counted[-1] if counted else None,
         )
         # Who may not see the standing yet may not see how its figures came about either.
-        early = known["row"] is not None and cell and ground
-        steps, doubt = (cell_working(test, cell, ground), cell_doubt(cell)) if early else ([], [])
+        steps: list[dict[str, Any]] = []
+        doubt: list[dict[str, Any]] = []
+        if known["row"] is not None and cell and ground:
+            steps, doubt = cell_working(test, cell, ground), cell_doubt(cell)
         sections.append(Section(test, cell, steps, doubt, told, newest))
     return sections
 

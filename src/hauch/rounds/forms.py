@@ -17,7 +17,7 @@ from hauch.rounds.drafts import RuleDraft, TestDraft
 from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Rig
-from hauch.ui.fields import FigureField, kept_figure, parse_number
+from hauch.ui.fields import FigureField, kept_figure, offer, parse_number
 
 MOST_KEEP_OUTS = 12
 
@@ -137,7 +137,8 @@ class EnvelopeForm(forms.Form):
         """Rows of keep-outs: as typed, or as stored, and an empty one."""
         names = ("name", "x", "y", "z", "dx", "dy", "dz")
         if self.is_bound:
-            columns = [self.data.getlist(f"keep_{name}") for name in names]
+            sent = self.data if isinstance(self.data, QueryDict) else QueryDict()
+            columns = [sent.getlist(f"keep_{name}") for name in names]
             rows = [
                 dict(zip(names, row, strict=True))
                 for row in itertools.zip_longest(*columns, fillvalue="")
@@ -204,18 +205,14 @@ class TestRowForm(forms.Form):
             name: getattr(draft, name)
             for name in ("label", "order", "repeats", "readings", "soak", "dropped")
         }
-        super().__init__(
-            *args, initial={**start, "rig": draft.rig.pk if draft.rig else None}, **kwargs
-        )
+        kwargs["initial"] = {**start, "rig": draft.rig.pk if draft.rig else None}
+        super().__init__(*args, **kwargs)
         self.rigs = {
             rig.pk: rig
             for rig in rigs
             if rig.kind == how.rig or (draft.rig is not None and rig.pk == draft.rig.pk)
         }
-        self.fields["rig"].choices = [
-            ("", "none"),
-            *((pk, str(rig)) for pk, rig in self.rigs.items()),
-        ]
+        offer(self, "rig", [("", "none"), *((pk, str(rig)) for pk, rig in self.rigs.items())])
         more: dict[str, FigureField] = {
             "soak_minutes": FigureField(
                 label="minutes", required=False, initial=draft.soak_minutes
@@ -274,12 +271,14 @@ class TestRowForm(forms.Form):
     def wanted(self) -> TestDraft:
         """The test as typed; empty counts stay as they were."""
         data, old = self.cleaned_data, self.draft
-        counts = {
+        counts: dict[str, Any] = {
             name: data.get(name) or getattr(old, name) for name in ("order", "repeats", "readings")
         }
         rig = self.rigs.get(data["rig"]) if data.get("rig") else None
         given = ("weight", "most_loss", "common_speed", "reporting_distance", "resolution")
-        figures = {name: kept_figure(self, name) if name in self.fields else None for name in given}
+        figures: dict[str, Any] = {
+            name: kept_figure(self, name) if name in self.fields else None for name in given
+        }
         soak = data.get("soak") or Test.Soak.NONE
         minutes = kept_figure(self, "soak_minutes") if soak == Test.Soak.MINUTES else None
         return TestDraft(

@@ -107,11 +107,12 @@ class Round(models.Model):
     @property
     def equal_kind(self) -> str:
         """Kind of figure that ``equal_value`` is."""
-        return {
+        kinds: dict[str, str] = {
             self.Equal.POWER: "power",
             self.Equal.NOISE: "level",
             self.Equal.DUTY: "volume_flow",
-        }.get(self.equal, "")
+        }
+        return kinds.get(self.equal, "")
 
     @property
     def what(self) -> Envelope:

@@ -15,11 +15,16 @@ def visible_to(user: User) -> QuerySet[Round]:
     return Round.objects.filter(memberships__user=user).annotate(role=F("memberships__role"))
 
 
+def _role(round: Round) -> str:
+    """The role that `visible_to` found."""
+    return str(round.__dict__["role"])
+
+
 def rounds_of(user: User) -> list[Round]:
     """Rounds in which a person has a role, newest first, ready for questions of permission."""
-    rounds = [remember_role(user, round, round.role) for round in visible_to(user)]
-    remember_roles(user, {round.role for round in rounds})
-    return rounds
+    roles = {round: _role(round) for round in visible_to(user)}
+    remember_roles(user, set(roles.values()))
+    return [remember_role(user, round, role) for round, role in roles.items()]
 
 
 def round_for(user: User, slug: str, action: str = "round.view") -> Round:
@@ -33,7 +38,7 @@ def round_for(user: User, slug: str, action: str = "round.view") -> Round:
     round = visible_to(user).filter(slug=slug).first()
     if round is None:
         raise Http404("There is no such round, or you are not in it.")
-    remember_role(user, round, round.role)
+    remember_role(user, round, _role(round))
     require(user, action, round)
     return round
 

@@ -91,7 +91,7 @@ def brief(request: Request, slug: str) -> HttpResponse:
     may_change = allowed(request.user, "round.change", round)
     rules = rules_of(round)
     for version, before in itertools.pairwise(rules):
-        version.differs = actions.differences(before.brief, version.brief)
+        version.__dict__["differs"] = actions.differences(before.brief, version.brief)
     context = {
         "round": round,
         "tests": tests,
@@ -171,7 +171,7 @@ def envelope(request: Request, slug: str) -> HttpResponse:
         try:
             wanted = form.envelope()
             found = wanted.problems()
-            problems = [text for errors in form.errors.values() for text in errors] or list(
+            problems = [str(text) for errors in form.errors.values() for text in errors] or list(
                 found.values()
             )
             if not problems:
@@ -358,10 +358,10 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
     form = None if request.user.is_authenticated else JoinForm(sent(request))
     if request.method == "POST":
         try:
-            if form is None:
+            if isinstance(request.user, User):
                 member = invitations.accept(request.user, secret)
                 return redirect(_first_place(member), member.round.slug)
-            if form.is_valid():
+            if form is not None and form.is_valid():
                 with transaction.atomic():
                     person = _new_person(form.cleaned_data)
                     member = invitations.accept(person, secret)

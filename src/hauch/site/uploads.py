@@ -12,7 +12,9 @@ class LimitedUploadHandler(FileUploadHandler):
 
     def handle_raw_input(self, input_data, META, content_length, boundary, encoding=None):
         """Note the announced size; the form says what is wrong with it."""
-        self.request.upload_too_large = content_length > MOST_BYTES + 1_000_000
+        self.request.upload_too_large = (  # type: ignore[union-attr]
+            content_length > MOST_BYTES + 1_000_000
+        )
 
     def receive_data_chunk(self, raw_data: bytes, start: int) -> bytes:
         """Pass data on to the next handler, or stop when the upload is too large."""

@@ -134,7 +134,7 @@ class InstrumentForm(forms.ModelForm):
         self.instance.accuracy_share = (kept_figure(self, "accuracy_percent") or 0.0) / 100
         for name in ("low", "high", "response_time"):
             setattr(self.instance, name, kept_figure(self, name))
-        super()._post_clean()  # type: ignore[misc]
+        super()._post_clean()  # type: ignore[misc]  # Django's, and without a type  # type: ignore[misc]
 
 
 def typed_points(
@@ -184,11 +184,8 @@ class CalibrationForm(forms.Form):
     note = forms.CharField(label="Note", required=False, max_length=2000)
 
     def __init__(self, *args: Any, instrument: Instrument, units: str, **kwargs: Any):
-        super().__init__(
-            *args,
-            initial={"at": timezone.localdate(), **(kwargs.pop("initial", None) or {})},
-            **kwargs,
-        )
+        kwargs["initial"] = {"at": timezone.localdate(), **(kwargs.get("initial") or {})}
+        super().__init__(*args, **kwargs)
         self.fields["standard_u"] = FigureField(
             kind=instrument.reads.kind,
             units=units,
@@ -367,4 +364,4 @@ class MaterialForm(forms.ModelForm):
         for name, _, _ in self.KINDS:
             if name not in self.errors:
                 setattr(self.instance, name, kept_figure(self, name))
-        super()._post_clean()
+        super()._post_clean()  # type: ignore[misc]  # Django's, and without a type

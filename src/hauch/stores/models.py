@@ -55,7 +55,9 @@ class Rig(models.Model):
         default=dict, blank=True, help_text="name -> [value, standard uncertainty], SI"
     )
     note = models.TextField(blank=True)
-    instruments = models.ManyToManyField("Instrument", through="RigMeter", related_name="rigs")
+    instruments: models.ManyToManyField[Instrument, RigMeter] = models.ManyToManyField(
+        "Instrument", through="RigMeter", related_name="rigs"
+    )
 
     objects = RigQuerySet.as_manager()
 
@@ -201,25 +203,19 @@ class Instrument(models.Model):
     def meter(self, moment: datetime | None = None) -> Meter:
         """The specification at a moment, as the core takes it."""
         c = self.calibration_at(moment)
-        limits = (
-            (0.0, 0.0)
-            if c is not None and c.replaces_limit
-            else (self.accuracy, self.accuracy_share)
-        )
-        line = {} if c is None else c.as_line()
-        bounds = {
-            name: value
-            for name, value in (("low", self.low), ("high", self.high))
-            if value is not None
-        }
+        replaced = c is not None and c.replaces_limit
+        known: dict[str, Any] = {} if c is None else c.as_line()
+        for name, value in (("low", self.low), ("high", self.high)):
+            if value is not None:
+                known[name] = value
         return Meter(
             str(self.uid),
             self.name,
             self.resolution,
-            *limits,
+            accuracy=0.0 if replaced else self.accuracy,
+            accuracy_share=0.0 if replaced else self.accuracy_share,
             principle=self.principle,
-            **line,
-            **bounds,
+            **known,
         )
 
     def due_on(self, calibration: Calibration | None = None) -> date | None:

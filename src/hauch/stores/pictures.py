@@ -38,17 +38,17 @@ def clean_picture(data: bytes) -> tuple[bytes, int, int]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
-            image = Image.open(io.BytesIO(data), formats=FORMATS)
-            if image.width * image.height > MOST_PIXELS:
+            opened = Image.open(io.BytesIO(data), formats=FORMATS)
+            if opened.width * opened.height > MOST_PIXELS:
                 raise ValidationError(
                     {
                         "picture": (
-                            f"The picture has {image.width} x {image.height} points; that is too"
+                            f"The picture has {opened.width} x {opened.height} points; that is too"
                             " many. Make it smaller."
                         )
                     }
                 )
-            image = ImageOps.exif_transpose(image).convert("RGB")
+            image = ImageOps.exif_transpose(opened).convert("RGB")
     except (
         UnidentifiedImageError,
         OSError,

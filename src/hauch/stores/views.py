@@ -279,7 +279,8 @@ class _Traverse:
     def __init__(self, request: Request, rig: Rig):
         self.request, self.units = request, request.user.units
         data = request.POST or request.GET
-        self.method = data.get("method") if data.get("method") in TRAVERSES else "log_linear"
+        method = data.get("method", "")
+        self.method = method if method in TRAVERSES else "log_linear"
         count = data.get("points", "5")
         self.points = int(count) if count.isdigit() and int(count) in TRAVERSES[self.method] else 5
         self.radii = 4
@@ -431,7 +432,7 @@ def instrument(request: Request, pk: int) -> HttpResponse:
         "shown": shown,
         "chart": _residuals(found, shown),
         "channel": found.reads,
-        "rigs": found.rigs.current(),
+        "rigs": Rig.objects.filter(instruments=found).current(),
         "may_change": allowed(request.user, "stores.change"),
     }
     return render(request, "stores/instrument.html", context)

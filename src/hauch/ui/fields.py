@@ -111,3 +111,14 @@ def kept_figure(form: forms.BaseForm, name: str) -> float | None:
     if name in form.changed_data:
         return form.cleaned_data.get(name)
     return form.get_initial_for_field(form.fields[name], name)
+
+
+def offer(form: forms.BaseForm, name: str, what: Any) -> None:
+    """Set what a field of choices offers: pairs, or rows for a field of rows."""
+    field = form.fields[name]
+    if isinstance(field, forms.ModelChoiceField):
+        field.queryset = what
+    elif isinstance(field, forms.ChoiceField):
+        field.choices = what
+    else:
+        raise TypeError(f"{name} offers no choices")

@@ -16,6 +16,7 @@ from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
 from hauch.core.judge.round import Entered, Field, Judged, MeasuredRun, MeasuredTest, Rules
 from hauch.core.judge.round import judge as judge_values
+from hauch.core.judge.standing import TieRule
 from hauch.core.quantity import contributions
 from hauch.entries.models import Entry, Version
 from hauch.rounds.drafts import RuleDraft
@@ -163,11 +164,16 @@ def sources_of(tests: Sequence[Test]) -> list[Source]:
     return [Source(test.key, test, test) for test in tests]
 
 
+def tie_rule_of(chosen: str) -> TieRule:
+    """A choice of the rules as the core knows it."""
+    return "equal_score" if chosen == RuleVersion.Ties.EQUAL else "too_close"
+
+
 def rules_of(rules: RuleVersion) -> Rules:
     """A version of the rules as values."""
     return Rules(
         rules.scheme,
-        rules.tie_rule,  # type: ignore[arg-type] one of the choices
+        tie_rule_of(rules.tie_rule),
         rules.level_as,
         rules.draws,
         rules.seed,
@@ -202,7 +208,7 @@ def judge_draft(round: Round, draft: RuleDraft, draws: int, seed: int) -> Judged
         terms[key] = (wanted.weight, wanted.most_loss)
     rules = Rules(
         draft.scheme,
-        draft.tie_rule,  # type: ignore[arg-type] one of the choices
+        tie_rule_of(draft.tie_rule),
         draft.level_as,
         draws,
         seed,

@@ -37,8 +37,9 @@ def scale_of(
     if not ranked and ground is None:
         return None
     ends = [] if ground is None else [ground - band, ground + band]
-    low = min([*ends, *(row.score - (row.expanded or 0.0) for row in ranked)])
-    high = max([*ends, *(row.score + (row.expanded or 0.0) for row in ranked)])
+    reach = [(row.score or 0.0, row.expanded or 0.0) for row in ranked]
+    low = min([*ends, *(score - half for score, half in reach)])
+    high = max([*ends, *(score + half for score, half in reach)])
     if high == low:  # a single entry, or scores without any doubt
         low, high = low - 0.5, high + 0.5
     step = next((s for s in (0.5, 1, 2, 5, 10, 20, 50) if (high - low) / s <= 6), 100)

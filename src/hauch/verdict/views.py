@@ -38,13 +38,15 @@ def standing(request: Request, slug: str) -> HttpResponse:
     if rules is None:
         return render(request, "verdict/not_yet.html", {"round": round, "no_rules": True})
     rules.round = round
-    rules.scored = list(rules.terms.select_related("test"))
-    rules.limits = [term for term in rules.scored if term.most_loss is not None]
+    terms = list(rules.terms.select_related("test"))
+    limits = [term for term in terms if term.most_loss is not None]
     stored = queries.standing_of(rules)
     tests = round_tests(round, rules)
     context: dict[str, Any] = {
         "round": round,
         "rules": rules,
+        "scored": terms,
+        "limits": limits,
         "versions": versions,
         "tests": tests,
         "may_publish": allowed(request.user, "round.publish", round),

@@ -13,7 +13,7 @@ from hauch.core.part.printing import USUAL
 from hauch.entries.models import Entry, Version
 from hauch.rounds.models import Round
 from hauch.stores.models import Material
-from hauch.ui.fields import FigureField, kept_figure
+from hauch.ui.fields import FigureField, kept_figure, offer
 from hauch.workshop.models import Measure, Specimen, WorkStep
 
 MOST_CHOICES = 100
@@ -59,7 +59,7 @@ class SpecimenForm(forms.Form):
         versions = Version.objects.filter(
             entry__round=round, entry__state=Entry.State.IN
         ).select_related("entry")
-        self.fields["version"].queryset = versions.order_by("entry__name", "number")
+        offer(self, "version", versions.order_by("entry__name", "number"))
 
     def clean_version(self):
         """The chosen version, or the newest one of a typed entry."""
@@ -81,7 +81,7 @@ class SpecimenForm(forms.Form):
         return self.cleaned_data["state"] or Specimen.State.PRINTED
 
 
-class OwnIds:
+class OwnIds(forms.BaseForm):
     """For forms that stand together on one page: each has ids of its own, so that a label finds its
     field.
     """
@@ -184,7 +184,7 @@ class MeasureForm(OwnIds, forms.Form):
             Measure.Kind.WALL,
         }
         fitting = rotor if part == Round.Part.ROTOR else set(Measure.Kind) - {Measure.Kind.TIP_GAP}
-        self.fields["kind"].choices = [(k.value, k.label) for k in Measure.Kind if k in fitting]
+        offer(self, "kind", [(k.value, k.label) for k in Measure.Kind if k in fitting])
         for k in range(1, PLACES + 1):
             self.fields[f"place_{k}"] = FigureField(
                 kind="length", units=units, label=f"Place {k}", required=False, low=0

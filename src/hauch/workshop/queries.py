@@ -137,7 +137,7 @@ def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
         )
     if part == Round.Part.ROTOR:
         steps.append((kind.OTHER, "Turn it by hand on its shaft: it runs true and does not rub."))
-    return steps + [(kind.ASSEMBLE, s.text) for s in specimen.version.steps.all()]
+    return steps + [(str(kind.ASSEMBLE), s.text) for s in specimen.version.steps.all()]
 
 
 def annealing_for(specimen: Specimen) -> Annealing | None:
@@ -206,9 +206,10 @@ def slot_area(specimen: Specimen) -> tuple[float, float | None] | None:
     """
     check = main_check(specimen)
     width = next((h.mean for h in measured(specimen) if h.kind == Measure.Kind.SLOT), None)
-    if check is None or width is None or not check.value("slot") or not check.value("slot_area"):
+    if check is None or width is None:
         return None
-    return width * check.value("slot_area") / check.value("slot"), check.value("neck")
+    slot, area = check.value("slot"), check.value("slot_area")
+    return (width * area / slot, check.value("neck")) if slot and area else None
 
 
 def designed_gap(specimen: Specimen) -> float | None:
@@ -225,7 +226,9 @@ def print_rows(specimen: Specimen) -> list[dict[str, Any]]:
     if check is None:
         return []
     hours = [p.hours for p in specimen.prints.all() if not p.failed and p.hours]
-    rows = [{"label": "Mass", "kind": "mass", "told": check.value("mass"), "is": specimen.mass}]
+    rows: list[dict[str, Any]] = [
+        {"label": "Mass", "kind": "mass", "told": check.value("mass"), "is": specimen.mass}
+    ]
     if (told := check.value("time")) is not None:
         rows.append(
             {

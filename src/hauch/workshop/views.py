@@ -10,7 +10,7 @@ import segno
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
@@ -240,7 +240,7 @@ def _add(form: Any, problem: ValidationError) -> None:
         form.add_error(name if name in form.fields else None, texts)
 
 
-CHANGES: dict[str, Callable[[HttpRequest, Specimen], str | Forms]] = {
+CHANGES: dict[str, Callable[[Request, Specimen], str | Forms]] = {
     "print": _set_print,
     "log": _log,
     "step": _step,

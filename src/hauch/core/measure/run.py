@@ -6,6 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from hauch.core.air import room_air
 from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.measure.meter import Meter, read
@@ -44,14 +46,14 @@ class RunInput:
     """
 
     run: str
-    readings: Mapping[str, Sequence[float]]
+    readings: Mapping[str, Sequence[float] | np.ndarray]
     meters: Mapping[str, Meter]
     rig: Mapping[str, tuple[float, float]]
     rig_key: str
     temperature: float
     pressure: float
     humidity: float
-    positions: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    positions: Mapping[str, Sequence[int] | np.ndarray] = field(default_factory=dict)
     correlation: Mapping[str, float] = field(default_factory=dict)
     steady: Mapping[str, Quantity] = field(default_factory=dict)
     common_speed: float | None = None

@@ -51,7 +51,9 @@ def of_marks(marks: Sequence[Mark]) -> list[str]:
     return sentences
 
 
-def speed_short(readings: Mapping[str, np.ndarray], common_speed: float | None) -> str:
+def speed_short(
+    readings: Mapping[str, Sequence[float] | np.ndarray], common_speed: float | None
+) -> str:
     """Whether the part did not reach the speed that is asked for; empty where it did or nothing is
     asked.
     """
@@ -68,7 +70,7 @@ def speed_short(readings: Mapping[str, np.ndarray], common_speed: float | None) 
     )
 
 
-def rotors_apart(readings: Mapping[str, np.ndarray]) -> str:
+def rotors_apart(readings: Mapping[str, Sequence[float] | np.ndarray]) -> str:
     """Whether one of several rotors runs far from the others; empty where none does."""
     speeds = {key: float(np.mean(readings[key])) for key in SPEEDS if len(readings.get(key, ()))}
     if len(speeds) < 2 or max(speeds.values()) <= 0:

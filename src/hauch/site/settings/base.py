@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 from csp.constants import NONE, SELF
 
@@ -57,7 +58,7 @@ MIDDLEWARE = [
 ]
 ROOT_URLCONF = "hauch.site.urls"
 ASGI_APPLICATION = "hauch.site.asgi.application"
-TEMPLATES = [
+TEMPLATES: list[dict[str, Any]] = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "DIRS": [],
@@ -142,7 +143,7 @@ DATA_UPLOAD_MAX_NUMBER_FIELDS = 4000
 DATA_UPLOAD_MAX_MEMORY_SIZE = 6_000_000  # a piece of a file comes as a body
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 
-LOGGING = {
+LOGGING: dict[str, Any] = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},

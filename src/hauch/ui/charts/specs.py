@@ -47,10 +47,8 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
     colour = {"condition": {"test": "datum.this == 'this run'", "value": PETROL}, "value": SECOND}
     layers: list[Spec] = []
     if data.get("reference"):
-        value, half = (
-            from_si(data["reference"][0], unit, kind),
-            (data["reference"][1] or 0.0) * factor,
-        )
+        value = float(from_si(data["reference"][0], unit, kind))
+        half = (data["reference"][1] or 0.0) * factor
         layers += ground(value - half, value, value + half, "y", "reference")
     if not rows:
         return chart(layers, 190)
@@ -112,10 +110,8 @@ def trace(data: dict[str, Any], system: str) -> Spec:
     y = {"type": "quantitative", "scale": {"zero": False, "nice": True}, "title": unit}
     layers: list[Spec] = []
     if data.get("reference"):
-        value, half = (
-            from_si(data["reference"][0], unit, kind),
-            (data["reference"][1] or 0.0) * factor_from_si(unit, kind),
-        )
+        value = float(from_si(data["reference"][0], unit, kind))
+        half = (data["reference"][1] or 0.0) * factor_from_si(unit, kind)
         layers += ground(value - half, value, value + half, "y", "the reference would end here")
     if data.get("windows"):
         layers.append(
