@@ -18,7 +18,7 @@ from PIL import Image
 
 from hauch.bench import exclusions
 from hauch.bench.actions import Room, Subject
-from hauch.bench.compare import comparisons, orientation_told
+from hauch.bench.compare import comparisons, orientation_told, siblings_of
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
@@ -55,6 +55,12 @@ def png() -> bytes:
 def last_wish(one: Live):
     """What was wanted last."""
     return wanted_of(one).wishes[-1].wish
+
+
+def compared(run):
+    """What a run is held against, as its page asks it."""
+    run = Run.objects.get(pk=run.pk)
+    return comparisons(run, siblings_of(run))
 
 
 class LiveCase(TestCase):
@@ -229,7 +235,7 @@ class ReadTests(LiveCase):
         live.set_setting(self.built.operator, one, a1.setting)
         live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (28, 32)), ROOM)
         self.assertEqual((b.setting.label, b.replicate), ("Lid on", 1))
-        row = next(r for r in comparisons(Run.objects.get(pk=b.pk)) if "A-B-A" in r.what)
+        row = next(r for r in compared(b) if "A-B-A" in r.what)
         self.assertLess(abs(row.found.change.value), 1.0)
         self.assertEqual(row.found.word, "too close to call")
         # The rig's and the meter's own doubts cancel.
@@ -650,18 +656,19 @@ class GuideTests(LiveCase):
     def test_bands_of_the_reference(self):
         self.built.air(self.built.reference, 0, (4.0, 4.02))
         self.built.air(self.built.reference, 9, (4.1, 4.12))
-        mean, half = guide.bands(self.built.tests["air"])["air_speed"]
-        self.assertAlmostEqual(mean, 4.06)
-        self.assertAlmostEqual(half, 2 * 0.1 / 2**0.5, places=9)
+        band = guide.bands(self.built.tests["air"])["air_speed"]
+        self.assertAlmostEqual(band.value, 4.06)
+        # Two runs: s = 0.1/√2, t(1) = 12.706, one more run √(1 + 1/2).
+        self.assertAlmostEqual(band.half, 12.7062 * 0.1 / 2**0.5 * 1.5**0.5, places=4)
         self.built.record(
             "rise",
             self.built.reference,
             0,
             {"load_temperature": (60.0, 60.0), "room_temperature": (20.0, 20.0)},
         )
-        self.assertAlmostEqual(
-            guide.bands(self.built.tests["rise"])["load_temperature"][0], 40.0
-        )  # over the room, as it is now
+        risen = guide.bands(self.built.tests["rise"])["load_temperature"]
+        self.assertAlmostEqual(risen.value, 40.0)  # over the room, as it is now
+        self.assertIsNone(risen.half)  # one run says nothing of scatter
 
 
 class ExclusionTests(LiveCase):
@@ -809,7 +816,7 @@ class ComparisonTests(LiveCase):
         self.built.air(self.built.reference, 0, (4.0, 4.0))
         old = self.built.air(amsel, 1, (4.1, 4.1))
         self.assertEqual(
-            [r.what for r in comparisons(Run.objects.get(pk=old.pk))],
+            [r.what for r in compared(old)],
             ["Loft-140 L-02 (1 run nearest in time)"],
         )
         version = Version.objects.create(entry=self.built.entries["Amsel"], number=2)
@@ -818,7 +825,7 @@ class ComparisonTests(LiveCase):
         )
         newer = Specimen.objects.create(version=version, code="R-9", state="ready")
         run = self.built.air(newer, 5, (4.4, 4.4))
-        rows = {r.what: r for r in comparisons(Run.objects.get(pk=run.pk))}
+        rows = {r.what: r for r in compared(run)}
         reference = rows["Loft-140 L-02 (1 run nearest in time)"]
         self.assertAlmostEqual(reference.found.change.value, 10.0, places=9)
         self.assertEqual(reference.found.word, "better")
@@ -837,7 +844,7 @@ class ComparisonTests(LiveCase):
         amsel = self.built.specimens["Amsel"]
         run = self.built.air(amsel, 1, (4.1, 4.1))
         hanging = Setting.objects.create(round=self.built.round, label="Hanging, axis upright")
-        self.assertEqual(orientation_told(run), "")
+        self.assertEqual(orientation_told(siblings_of(run)), "")
         Run.objects.create(
             test=run.test,
             rig=run.rig,
@@ -850,7 +857,8 @@ class ComparisonTests(LiveCase):
             reason="does not start",
         )
         self.assertIn(
-            "It works at “Full throttle” and not at “Hanging, axis upright”", orientation_told(run)
+            "It works at “Full throttle” and not at “Hanging, axis upright”",
+            orientation_told(siblings_of(run)),
         )
 
 

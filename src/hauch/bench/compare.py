@@ -40,8 +40,26 @@ def figure_of(run: Run) -> Quantity:
     return Quantity.stored(value, run.result.unit, run.result.parts)
 
 
-def comparisons(run: Run) -> list[Row]:
-    """All that a run with a result can be held against."""
+def siblings_of(run: Run) -> list[Run]:
+    """All runs of a run's specimen, in any test; of a reference specimen those of the same test.
+    With setting and result, in order of time.
+    """
+    chosen = (
+        Run.objects.filter(specimen=run.specimen_id)
+        if run.specimen_id
+        else Run.objects.filter(test=run.test_id, reference=run.reference_id)
+    )
+    rows = chosen.select_related("setting", "result").order_by("started_at", "pk")
+    return list(rows.defer("result__working", "result__curve", "result__troubles"))
+
+
+def comparisons(run: Run, siblings: list[Run]) -> list[Row]:
+    """All that a run with a result can be held against.
+
+    Parameters
+    ----------
+    siblings : as `siblings_of` gives them
+    """
     result = getattr(run, "result", None)
     if run.state != Run.State.VALID or result is None or result.value is None:
         return []
@@ -56,7 +74,7 @@ def comparisons(run: Run) -> list[Row]:
         rows += _reference(run, same.filter(setting=run.setting_id))
         rows += _prediction(run)
         rows += _earlier(run, same.filter(setting=run.setting_id))
-        rows += _settings(run, same)
+        rows += _settings(run, siblings)
     else:
         others = list(
             same.filter(setting=run.setting_id, reference=run.reference_id)
@@ -120,7 +138,7 @@ def _prediction(run: Run) -> list[tuple[str, Quantity, Against | None, str]]:
 
 
 def _earlier(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
-    if run.specimen is None:
+    if run.specimen is None or run.specimen.version.number == 1:
         return []
     version = run.specimen.version
     found = list(
@@ -144,19 +162,20 @@ def _earlier(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against |
     ]
 
 
-def _settings(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
+def _settings(run: Run, siblings: list[Run]) -> list[tuple[str, Quantity, Against | None, str]]:
     """Another setting of the same specimen: before and after where both were run, else the nearest
     one.
     """
-    how, rows = run.test.how, []
-    for setting in (
-        Setting.objects.filter(runs__specimen=run.specimen_id, runs__test=run.test_id)
-        .exclude(pk=run.setting_id)
-        .distinct()
-    ):
-        others = same.filter(specimen=run.specimen_id, setting=setting)
-        before = others.filter(started_at__lt=run.started_at).order_by("-started_at", "-pk").first()
-        after = others.filter(started_at__gt=run.started_at).order_by("started_at", "pk").first()
+    how = run.test.how
+    rows: list[tuple[str, Quantity, Against | None, str]] = []
+    others: dict[Setting, list[Run]] = {}
+    for one in siblings:
+        elsewhere = one.test_id == run.test_id and one.setting_id != run.setting_id
+        if elsewhere and one.state == Run.State.VALID and has_figure(one):
+            others.setdefault(one.setting, []).append(one)
+    for setting, its in sorted(others.items(), key=lambda item: (item[0].label, item[0].pk)):
+        before = next((r for r in reversed(its) if r.started_at < run.started_at), None)
+        after = next((r for r in its if r.started_at > run.started_at), None)
         if before is not None and after is not None:
             a1, a2 = figure_of(before), figure_of(after)
             found = (
@@ -172,11 +191,11 @@ def _settings(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against 
                     "one thing changed and changed back",
                 )
             )
-        elif (one := before or after) is not None:
+        elif (nearest := before or after) is not None:
             rows.append(
                 (
                     f"“{setting}”",
-                    figure_of(one),
+                    figure_of(nearest),
                     None,
                     "run it again at that setting after this one, so that drift falls out",
                 )
@@ -184,26 +203,25 @@ def _settings(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against 
     return rows
 
 
-def orientation_told(run: Run) -> str:
-    """Whether the part works at one setting and not at another; empty where it is not so."""
-    if run.specimen_id is None:
-        return ""
+def has_figure(run: Run) -> bool:
+    """Whether a run came to a figure."""
+    result = getattr(run, "result", None)
+    return result is not None and result.value is not None
+
+
+def orientation_told(siblings: list[Run]) -> str:
+    """Whether a specimen works at one setting and not at another; empty where it is not so."""
     stalled: list[str] = []
     worked: list[str] = []
-    for one in (
-        Run.objects.filter(specimen=run.specimen_id)
-        .exclude(state=Run.State.VOID)
-        .select_related("setting", "result")
-    ):
+    for one in siblings:
+        if one.state == Run.State.VOID or one.specimen_id is None:
+            continue
         result = getattr(one, "result", None)
-        stood = one.state == Run.State.DNF or (
-            result is not None
-            and any(m[1] == "stall" for m in result.marks)
-            and result.value is None
-        )
-        (
-            stalled if stood else worked if result is not None and result.value is not None else []
-        ).append(one.setting.label)
+        stalls = result is not None and any(m.kind == "stall" for m in result.found)
+        if one.state == Run.State.DNF or (stalls and not has_figure(one)):
+            stalled.append(one.setting.label)
+        elif has_figure(one):
+            worked.append(one.setting.label)
     never, always = set(stalled) - set(worked), set(worked) - set(stalled)
     if not never or not always:
         return ""

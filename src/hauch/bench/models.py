@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import uuid
 from datetime import datetime
+from typing import NamedTuple
 
 from django.conf import settings
 from django.db import models
@@ -411,6 +412,16 @@ class Reading(models.Model):
         return f"{self.get_channel_display()} {self.typed} {self.unit}"
 
 
+class StoredMark(NamedTuple):
+    """A mark of a recording as it is kept with a result: ``kind`` is a key of the core's `WORDS`."""
+
+    channel: str
+    kind: str
+    from_s: float
+    to_s: float
+    samples: int
+
+
 class Result(models.Model):
     """What a run came to, with doubt by cause and working, by one version of the core."""
 
@@ -454,6 +465,11 @@ class Result(models.Model):
     def expanded(self) -> float | None:
         """Half-width of the 95 % interval, SI unit of the value."""
         return None if self.u is None else expanded(self.u, self.dof)
+
+    @property
+    def found(self) -> list[StoredMark]:
+        """What was found in the recording."""
+        return [StoredMark(*one) for one in self.marks]
 
     @property
     def own_expanded(self) -> float:

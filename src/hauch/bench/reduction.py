@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
 from django.db.models import prefetch_related_objects
 
-from hauch.bench.models import Run
+from hauch.bench.models import Run, StoredMark
 from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
@@ -195,11 +196,17 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
         marks = list(reason.marks) or marks
     except ValueError as problem:
         fields["missing"] = f"The readings cannot be reduced: {problem}."
-    fields["marks"] = [
-        [m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples] for m in marks
-    ]
+    fields["marks"] = [list(one) for one in stored(marks)]
     fields["troubles"] = trouble.of_marks(marks) + troubles
     return fields
+
+
+def stored(marks: Sequence[Mark]) -> list[StoredMark]:
+    """Marks as they are kept with a result."""
+    return [
+        StoredMark(m.channel, m.kind, round(m.from_s, 3), round(m.to_s, 3), m.samples)
+        for m in marks
+    ]
 
 
 def clipped_told(run: Run) -> list[str]:
@@ -233,10 +240,10 @@ LAST_LOOK = 600.0
 """How much of a recording is looked at for what happened before a part did not finish [s]."""
 
 
-def marks_in(run: Run) -> list[Mark]:
+def marks_in(run: Run) -> list[StoredMark]:
     """Marks of a run that has no result, such as one that did not finish: what happened last."""
     trace = trace_of(run.recording) if run.recording is not None else None
     if trace is None or (extent := trace.extent) is None:
         return []
     stretch = trace.window(extent[1] - LAST_LOOK, extent[1], CHANNELS)
-    return marks_of(stretch, meters_of(run), chosen_of(run), known_of(trace.seconds()))
+    return stored(marks_of(stretch, meters_of(run), chosen_of(run), known_of(trace.seconds())))

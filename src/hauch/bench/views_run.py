@@ -12,13 +12,14 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.bench import actions, exclusions, observations
-from hauch.bench.compare import comparisons, orientation_told
-from hauch.bench.models import Exclusion, Observation, Run
+from hauch.bench.compare import comparisons, orientation_told, siblings_of
+from hauch.bench.models import Exclusion, Observation, Run, StoredMark
 from hauch.bench.queries import repeats_chart, runs, seen_in
 from hauch.bench.reduction import marks_in
 from hauch.bench.traces import trace_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
+from hauch.core.quantity import contributions
 from hauch.core.trace import trouble
 from hauch.core.trace.reduce import STEADY_SHARE
 from hauch.core.trace.thin import drawn
@@ -51,17 +52,9 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
     run = run_for(request, round, pk)
     run.test.round = round
     result = getattr(run, "result", None)
-    around = (
-        runs()
-        .visible_to(request.user, round)
-        .filter(test=run.test_id, specimen=run.specimen_id, reference=run.reference_id)
-        .order_by("started_at", "pk")
-    )
     chart = repeats_chart(run.test, run.specimen, run.reference, run.pk)
-    found = (
-        [] if result else [[m.channel, m.kind, m.from_s, m.to_s, m.samples] for m in marks_in(run)]
-    )
-    order = list(around.values_list("pk", flat=True))
+    siblings = siblings_of(run)
+    order = [one.pk for one in siblings if one.test_id == run.test_id]
     index = order.index(run.pk)
     seen = seen_in([run])[run.pk]
     left_out = list(
@@ -76,15 +69,18 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         "doubt": doubt_split(result.parts) if result else [],
         "chart": chart,
         "traces": _traces(
-            run, result.marks if result else found, chart["reference"] if chart else None, seen
+            run,
+            result.found if result else marks_in(run),
+            chart["reference"] if chart else None,
+            seen,
         ),
         "may_void": allowed(request.user, "run.void", round),
         "may_record": allowed(request.user, "run.record", round),
         "choice": f"s{run.specimen_id}" if run.specimen_id else f"r{run.reference_id}",
         "before": order[index - 1] if index else None,
         "after": order[index + 1] if index + 1 < len(order) else None,
-        "against": comparisons(run),
-        "orientation": orientation_told(run),
+        "against": comparisons(run, siblings),
+        "orientation": orientation_told(siblings),
         "seen": seen,
         "exclusions": left_out,
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],
@@ -101,11 +97,15 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
 
 def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
     """Share of each cause in the doubt, largest first; small ones together."""
-    total = sum(part[5] ** 2 for part in parts)
+    causes = contributions(parts)
+    total = sum(one.u**2 for one in causes)
     if not total:
         return []
-    rows = sorted(
-        ({"name": p[1], "scope": p[2], "kind": p[3], "share": p[5] ** 2 / total} for p in parts),
+    rows: list[dict[str, Any]] = sorted(
+        (
+            {"name": one.name, "scope": one.scope, "kind": one.kind, "share": one.u**2 / total}
+            for one in causes
+        ),
         key=lambda row: -row["share"],
     )
     large = [row for row in rows if row["share"] >= 0.01]
@@ -140,7 +140,7 @@ SHORT_WORDS = {
 
 
 def _traces(
-    run: Run, marks: list[list[Any]], band: tuple[float, float] | None, seen: list[Observation]
+    run: Run, marks: list[StoredMark], band: tuple[float, float] | None, seen: list[Observation]
 ) -> list[dict[str, Any]]:
     if run.recording is None:
         return []
@@ -163,7 +163,7 @@ def _traces(
     for key in (key for key in channels_of(run.test.how) if key in shown):
         channel = CHANNELS[key]
         thin_times, values = shown[key]
-        own = [m for m in marks if m[0] in {key, "time"}]
+        own = [m for m in marks if m.channel in {key, "time"}]
         charts.append(
             {
                 "key": key,
@@ -175,10 +175,10 @@ def _traces(
                 "marks": (
                     [
                         {
-                            "kind": m[1],
-                            "word": SHORT_WORDS.get(m[1], m[1]),
-                            "from": m[2],
-                            "to": m[3],
+                            "kind": m.kind,
+                            "word": SHORT_WORDS.get(m.kind, m.kind),
+                            "from": m.from_s,
+                            "to": m.to_s,
                         }
                         for m in own[:MOST_MARKS]
                     ]
@@ -188,7 +188,7 @@ def _traces(
                 "counted": ", ".join(
                     f"{n:,} {COUNTED[kind]}"
                     for kind in COUNTED
-                    if (n := sum(m[4] for m in own if m[1] == kind))
+                    if (n := sum(m.samples for m in own if m.kind == kind))
                 ),
             }
         )

@@ -122,14 +122,13 @@ def evidence(user: User, round: Round, entry: Entry) -> dict[str, Any]:
     """What a person may know of an entry's place and figures: ``rules``, ``row`` and its ``doubt``,
     ``gains`` and ``cells`` by test, ``reference``.
     """
-    rules = current_rules(round)
+    newest = round.rules.order_by("-number").values("pk")[:1]
     row = (
-        StandingRow.objects.filter(standing__rules=rules, entry=entry)
-        .select_related("standing")
+        StandingRow.objects.filter(standing__rules=newest, entry=entry)
+        .select_related("standing__rules")
         .first()
-        if rules
-        else None
     )
+    rules = row.standing.rules if row else current_rules(round)
     known: dict[str, Any] = {
         "rules": rules,
         "row": None,

@@ -165,8 +165,13 @@
     for (const p of channel.points) if (p.from >= from && p.low !== null) { low = Math.min(low, shown(channel, p.low)); high = Math.max(high, shown(channel, p.high)); }
     if (low > high) return null;
     const band = withBand && bandOf(channel);
-    // The band is kept in sight while it is near enough to be compared with.
-    if (band && band[2] > low - 3 * (high - low + Math.abs(high) * 0.05) && band[0] < high + 3 * (high - low + Math.abs(high) * 0.05)) { low = Math.min(low, band[0]); high = Math.max(high, band[2]); }
+    // The reference is kept in sight while it is near enough to be compared with; of a band much
+    // wider than what is read (two runs say little) only its middle.
+    if (band) {
+      const room = high - low + Math.abs(high) * 0.05;
+      const [below, above] = band[2] - band[0] > 4 * room ? [band[1], band[1]] : [band[0], band[2]];
+      if (above > low - 3 * room && below < high + 3 * room) { low = Math.min(low, below); high = Math.max(high, above); }
+    }
     const f = status.forecast;
     if (withBand && f && channel.key === "load_temperature") { low = Math.min(low, shown(channel, f.end - f.half)); high = Math.max(high, shown(channel, f.end + f.half)); }
     const pad = Math.max((high - low) * 0.08, Math.abs(high) * 0.002, channel.step || 1e-6);
