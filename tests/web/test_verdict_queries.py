@@ -121,7 +121,8 @@ class GainTests(TestCase):
             u = ground["repeat_expanded"] / coverage_factor(dof := ground["dof"] or math.inf)
             parts.append((share * u, dof))
         total = sum(u**2 for u, _ in parts)
-        dof = total**2 / sum(u**4 / each for u, each in parts)
+        spread = sum(u**4 / each for u, each in parts)
+        dof = total**2 / spread if spread else math.inf
         self.assertAlmostEqual(
             standing.ground_expanded, coverage_factor(dof) * math.sqrt(total), places=9
         )
