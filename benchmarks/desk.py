@@ -21,7 +21,7 @@ from hauch.desk.forms import ToolForm
 from hauch.desk.search import AIMS, search
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
-from hauch.desk.tools.rotor import blading, installed
+from hauch.desk.tools.rotor_inputs import blading, installed
 from hauch.people.first import DEMO_PEOPLE, add_person
 from hauch.people.models import User
 

@@ -23,7 +23,7 @@ from hauch.core.part.findings import Asked
 from hauch.core.part.report import check
 from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools import TOOLS
-from hauch.desk.tools.rotor import blading
+from hauch.desk.tools.rotor_inputs import blading
 from hauch.entries.actions import attach
 from hauch.entries.checking import run_check
 from hauch.entries.inspection import views_of

@@ -29,7 +29,7 @@ from hauch.core.predict.silencer import Chamber
 from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.ring import ring_of
-from hauch.desk.tools.rotor import blading
+from hauch.desk.tools.rotor_inputs import blading
 from hauch.formats.drawing_svg import to_svg
 
 PETG = MATERIALS["petg"]

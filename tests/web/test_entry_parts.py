@@ -19,7 +19,7 @@ from PIL import Image
 
 from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.desk.tools import TOOLS
-from hauch.desk.tools.rotor import blading
+from hauch.desk.tools.rotor_inputs import blading
 from hauch.entries import actions, queries, uploads
 from hauch.entries.checking import MOST_ATTEMPTS, run_check
 from hauch.entries.models import Entry, PartCheck, PartFile, Upload

@@ -26,7 +26,7 @@ from hauch.core.rig.bench import Bench
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.duct import splitter
 from hauch.desk.tools.ring import ring_of
-from hauch.desk.tools.rotor import blading
+from hauch.desk.tools.rotor_inputs import blading
 from hauch.formats import mesh
 
 if TYPE_CHECKING:

@@ -21,7 +21,7 @@ from hauch.desk.queries import NOTHING
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS, Tool
 from hauch.desk.tools.base import Answer, Setting
-from hauch.desk.tools.rotor import extent as rotor_extent
+from hauch.desk.tools.rotor_inputs import extent as rotor_extent
 from hauch.entries.actions import add_version, attach, predict
 from hauch.entries.models import Entry, Version
 from hauch.people.audit import record

@@ -17,7 +17,7 @@ from hauch.core.quantity import expanded
 from hauch.desk.models import Around, Design, MeasuredBack
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
-from hauch.desk.tools.rotor import power_by_throttle
+from hauch.desk.tools.rotor_ducted import power_by_throttle
 from hauch.entries.models import Entry, Prediction
 from hauch.people.models import User
 from hauch.rounds.models import Round

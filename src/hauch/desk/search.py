@@ -13,7 +13,9 @@ from hauch.core.predict.optimise import Found, front
 from hauch.core.predict.optimise import Search as Run
 from hauch.core.predict.rotor import sound_power
 from hauch.desk.tools.base import Setting
-from hauch.desk.tools.rotor import blading, duty, extent, strength, system
+from hauch.desk.tools.rotor_ducted import duty_of
+from hauch.desk.tools.rotor_held import strength
+from hauch.desk.tools.rotor_inputs import blading, extent
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,24 +108,19 @@ def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None
     its duty or would not hold.
     """
     try:
-        curve, flow, reached = duty(values, setting, FLOWS, STATIONS)
+        duty, reached = duty_of(values, setting, FLOWS, STATIONS)
     except CannotBe:
         return None
-    if (
-        not math.isfinite(flow)
-        or (reached is not None and not reached.starts)
-        or curve.at(flow, "stalled") > 0.15
-    ):
+    starts = reached is None or reached.starts
+    if not duty.found or not starts or duty.read("stalled") > 0.15:
         return None
-    row = blading(values)
-    if curve.speed > strength(values, row, curve.speed).limit.speed:
+    speed = duty.curve.speed
+    if speed > strength(values, blading(values), speed).limit.speed:
         return None
-    power = curve.at(flow, "torque") * 2 * math.pi * curve.speed / 60
-    total = curve.at(flow, "total")
-    _, _, column, _ = system(values, setting)
+    flow, power, total = duty.flow, duty.shaft_power, duty.read("total")
     return {
         "flow": flow,
-        "pressure": curve.at(flow, "static" if column == "static" else "total"),
+        "pressure": duty.read(duty.system.column),
         "power": power / (values["motor_efficiency"] / 100),
         "efficiency": 100 * flow * total / power if power > 0 else math.nan,
         "sound": sound_power(flow, total),

@@ -47,7 +47,9 @@ def parser() -> argparse.ArgumentParser:
         help="make the kept database anew, such as after a migration was edited",
     )
     test.add_argument(
-        "--parallel", metavar="N", help="processes, or auto (default: 2 for all tests, 1 for some)"
+        "--parallel",
+        metavar="N",
+        help="processes, or auto (default: one more than cores for all tests, since some wait; 1 for some)",
     )
     test.add_argument("--durations", type=int, metavar="N", help="tell the slowest tests")
     add("lint", "Check style, types, imports, templates and migrations.")

@@ -7,6 +7,7 @@ import time
 import unittest
 from typing import Any
 
+from django.test import TestCase, TransactionTestCase
 from django.test.runner import (  # type: ignore[attr-defined]  # _init_worker is its own
     DiscoverRunner,
     ParallelTestSuite,
@@ -49,6 +50,26 @@ class Parallel(ParallelTestSuite):
 
     init_worker = _begin
     runner_class = RemoteRunner
+
+    def __init__(self, subsuites: list[unittest.TestSuite], *args: Any, **kwargs: Any):
+        super().__init__(mixed(subsuites), *args, **kwargs)
+
+
+def mixed(subsuites: list[unittest.TestSuite]) -> list[unittest.TestSuite]:
+    """Classes in an order in which those that drive a browser or wait for real time stand evenly
+    among those that reckon, so that neither all wait nor all reckon at once; a slow one last would
+    be waited for by all.
+    """
+    slow = [suite for suite in subsuites if _drives(suite)]
+    quick = [suite for suite in subsuites if not _drives(suite)]
+    places = [(index / max(len(slow), 1), 0, index) for index in range(len(slow))]
+    places += [((index + 0.5) / max(len(quick), 1), 1, index) for index in range(len(quick))]
+    return [(slow, quick)[kind][index] for _, kind, index in sorted(places)]
+
+
+def _drives(suite: unittest.TestSuite) -> bool:
+    first = next(iter(suite), None)
+    return isinstance(first, TransactionTestCase) and not isinstance(first, TestCase)
 
 
 class Timed(unittest.TextTestResult):

@@ -301,3 +301,10 @@ def permissible_unbalance(grade: float, mass: float, speed: float) -> float:
     speed : [1/min]
     """
     return grade * mass / (2 * math.pi * speed / 60)
+
+
+def disc_stress(outer: float, speed: float, density: float) -> float:
+    """Stress of the plain pull in a flat disc with a small bore, blades not counted [Pa]: (3 + nu)
+    / 4 rho (omega R)2, nu = 0.35 (Den Hartog, ch. II).
+    """
+    return (3 + 0.35) / 4 * density * (2 * math.pi * speed / 60 * outer / 2) ** 2

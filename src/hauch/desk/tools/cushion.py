@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 from hauch.core.geometry.desk_drawings import cushion_drawing
-from hauch.core.predict.cushion import DOUBT, Cushion, gap_at_power, jet_hover, plenum_hover
+from hauch.core.predict.cushion import DOUBT, Cushion, Hover, gap_at_power, jet_hover, plenum_hover
 from hauch.core.predict.model import modelled
-from hauch.core.quantity import Step, exact
+from hauch.core.quantity import Quantity, Step, exact
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -40,14 +41,45 @@ INPUTS = (
 )
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The cushion at the power, in both forms: gaps [m] and what the chosen one needs."""
+
+    values: Values
+    cushion: Cushion
+    open_gap: float
+    jet_gap: float
+    now: Hover
+
+    @property
+    def jet(self) -> bool:
+        """Whether the peripheral jet was chosen."""
+        return bool(self.values["form"] == "jet")
+
+    @property
+    def gap(self) -> float:
+        """Gap of the chosen form [m]."""
+        return self.jet_gap if self.jet else self.open_gap
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Gap at the power, for both forms."""
     c = Cushion(values["mass"], values["area"], values["perimeter"], values["efficiency"] / 100)
     t, lean = values["nozzle"], values["inward"]
     open_gap, jet_gap = gap_at_power(c, values["power"]), gap_at_power(c, values["power"], t, lean)
-    jet = values["form"] == "jet"
-    gap = jet_gap if jet else open_gap
-    now = jet_hover(c, gap, t, lean) if jet else plenum_hover(c, gap)
+    now = jet_hover(c, jet_gap, t, lean) if values["form"] == "jet" else plenum_hover(c, open_gap)
+    model = _Model(values, c, open_gap, jet_gap, now)
+    return Answer(
+        cushion_drawing(c, model.gap, t, lean, model.jet),
+        _figures(model),
+        [_chart(model)],
+        _remarks(model),
+        {"hover_gap": "gap"},
+    )
+
+
+def _figures(model: _Model) -> list[Figure]:
+    values, c = model.values, model.cushion
     pressure = Step(
         "Cushion pressure",
         "p = m g / A",
@@ -56,41 +88,40 @@ def work(values: Values, setting: Setting) -> Answer:
         "Pa",
         "equilibrium",
     )
-    open_step = Step(
+    of_open = Step(
         "Gap of the open plenum",
         "P η = C h L p √(2 p / ρ)",
         (("P", values["power"], "W"), ("η", values["efficiency"], "%")),
-        open_gap,
+        model.open_gap,
         "m",
         "Mantle 1980, ch. 3; C = 0.6",
     )
-    jet_step = Step(
+    of_jet = Step(
         "Gap of the peripheral jet",
         "p_c / P_j = 1 − exp(−2 (t/h)(1 + sin θ))",
-        (("t", t, "m"), ("θ", lean, "rad")),
-        jet_gap,
+        (("t", values["nozzle"], "m"), ("θ", values["inward"], "rad")),
+        model.jet_gap,
         "m",
         "exponential theory, Stanton-Jones 1959",
     )
 
-    def told(v, steps):
-        return modelled(v, "m", "cushion", "the cushion model", DOUBT, steps)
+    def hovering(value: float, unit: str, *steps: Step, doubt: float = DOUBT) -> Quantity:
+        return modelled(value, unit, "cushion", "the cushion model", doubt, steps)
 
-    figures = [
+    chosen, other = (of_jet, of_open) if model.jet else (of_open, of_jet)
+    other_gap = model.open_gap if model.jet else model.jet_gap
+    said = f"Gap as {'open plenum' if model.jet else 'peripheral jet'}"
+    flow = hovering(model.now.flow, "m3/s", pressure)
+    supply = hovering(model.now.supply, "Pa", doubt=DOUBT / 2)
+    return [
         Figure(
             "gap",
             "Gap of the chosen form",
             "length",
-            told(gap, (pressure, jet_step if jet else open_step)),
+            hovering(model.gap, "m", pressure, chosen),
             True,
         ),
-        Figure(
-            "other",
-            f"Gap as {'open plenum' if jet else 'peripheral jet'}",
-            "length",
-            told(open_gap if jet else jet_gap, (pressure, open_step if jet else jet_step)),
-            True,
-        ),
+        Figure("other", said, "length", hovering(other_gap, "m", pressure, other), True),
         Figure(
             "cushion",
             "Cushion pressure",
@@ -98,29 +129,22 @@ def work(values: Values, setting: Setting) -> Answer:
             exact(c.pressure, "Pa").with_step(pressure),
             True,
         ),
-        Figure(
-            "flow",
-            "Flow needed",
-            "volume_flow",
-            modelled(now.flow, "m3/s", "cushion", "the cushion model", DOUBT, (pressure,)),
-            True,
-        ),
-        Figure(
-            "supply",
-            "Pressure from the fan",
-            "pressure",
-            modelled(now.supply, "Pa", "cushion", "the cushion model", DOUBT / 2),
-        ),
+        Figure("flow", "Flow needed", "volume_flow", flow, True),
+        Figure("supply", "Pressure from the fan", "pressure", supply),
     ]
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    values, gap, t = model.values, model.gap, model.values["nozzle"]
+    higher = "peripheral jet" if model.jet_gap > model.open_gap else "open plenum"
     remarks = [
         Remark(
             "note",
-            f"At {values['power']:g} W the"
-            f" {'peripheral jet' if jet_gap > open_gap else 'open plenum'} hovers"
-            f" {100 * abs(jet_gap / open_gap - 1):.0f} % higher.",
+            f"At {values['power']:g} W the {higher} hovers"
+            f" {100 * abs(model.jet_gap / model.open_gap - 1):.0f} % higher.",
         )
     ]
-    if jet and t > gap:
+    if model.jet and t > gap:
         remarks.append(
             Remark(
                 "range",
@@ -136,7 +160,7 @@ def work(values: Values, setting: Setting) -> Answer:
                 " Lighten it, widen it or feed it more.",
             )
         )
-    if gap > 0.1 * math.sqrt(c.area):
+    if gap > 0.1 * math.sqrt(model.cushion.area):
         remarks.append(
             Remark(
                 "range",
@@ -144,31 +168,24 @@ def work(values: Values, setting: Setting) -> Answer:
                 " longer even.",
             )
         )
-    gaps = [gap * (0.2 + 0.1 * k) for k in range(19)]
-    charts = [
-        Chart(
-            "power",
-            "Electrical power over gap",
-            ("length", "gap"),
-            ("power", "power"),
-            (
-                Line(
-                    "open plenum",
-                    tuple(gaps),
-                    tuple(plenum_hover(c, h).power for h in gaps),
-                    dashed=True,
-                ),
-                Line(
-                    "peripheral jet",
-                    tuple(gaps),
-                    tuple(jet_hover(c, h, t, lean).power for h in gaps),
-                ),
-            ),
-            points=(("now", gap, now.power),),
-        )
-    ]
-    return Answer(
-        cushion_drawing(c, gap, t, lean, jet), figures, charts, remarks, {"hover_gap": "gap"}
+    return remarks
+
+
+def _chart(model: _Model) -> Chart:
+    c, t, lean = model.cushion, model.values["nozzle"], model.values["inward"]
+    gaps = tuple(model.gap * (0.2 + 0.1 * k) for k in range(19))
+    of_open = tuple(plenum_hover(c, h).power for h in gaps)
+    of_jet = tuple(jet_hover(c, h, t, lean).power for h in gaps)
+    return Chart(
+        "power",
+        "Electrical power over gap",
+        ("length", "gap"),
+        ("power", "power"),
+        (
+            Line("open plenum", gaps, of_open, dashed=True),
+            Line("peripheral jet", gaps, of_jet),
+        ),
+        points=(("now", model.gap, model.now.power),),
     )
 
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import duct_drawing
 from hauch.core.predict.duct import (
     DOUBTS,
     Branch,
+    Shared,
     Splitter,
     balancing_outlets,
     fed_by,
@@ -18,7 +20,7 @@ from hauch.core.predict.duct import (
 from hauch.core.predict.model import CannotBe, modelled
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.strength import MATERIALS
-from hauch.core.quantity import Step, exact
+from hauch.core.quantity import Quantity, Step, exact
 from hauch.core.quantity.show import show
 from hauch.desk.tools.base import (
     Answer,
@@ -187,155 +189,103 @@ def extent(values: Values) -> dict[str, float]:
     }
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The duct with what flows through it."""
+
+    values: Values
+    duct: Splitter
+    fan: FanSource
+    shared: Shared
+    balancing: list[float]
+
+    @property
+    def fed_by_fan(self) -> bool:
+        """Whether a fan feeds it, or a stated flow."""
+        return bool(self.values["fed"] == "fan")
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Flows, balance, weight."""
     duct = splitter(values)
     fan = FanSource(values["shut_off"], values["free_flow"])
     shared = fed_by(duct, fan) if values["fed"] == "fan" else share_flow(duct, values["flow"])
-    total = shared.total
-    remarks: list[Remark] = []
-    slowest = (
-        min(
-            s * b.hydraulic
-            for s, b in zip(
-                [q / b.area for q, b in zip(shared.flows, duct.branches, strict=True)],
-                duct.branches,
-                strict=True,
-            )
-        )
-        / 1.5e-5
+    balancing = balancing_outlets(duct, shared.total) if len(duct.branches) > 1 else []
+    model = _Model(values, duct, fan, shared, list(balancing))
+    return Answer(
+        duct_drawing(duct, shared),
+        _figures(model),
+        _charts(model),
+        _remarks(model),
+        {"imbalance": "imbalance", "airflow": "total"},
     )
-    if slowest < 4000:
-        remarks.append(
-            Remark(
-                "range",
-                f"The Reynolds number falls to {slowest:,.0f} in a branch: below 4,000 losses of"
-                " bends and wyes are not well known, and small differences in the print shift the"
-                " balance.",
-            )
-        )
-    for b in duct.branches:
-        ratio = b.outlet / b.area
-        if ratio > 1.6:
-            remarks.append(
-                Remark(
-                    "care",
-                    f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening"
-                    " separates and the air leaves on one side.",
-                )
-            )
+
+
+def _figures(model: _Model) -> list[Figure]:
+    duct, shared = model.duct, model.shared
     steps = tuple(
         Step(
             f"Resistance of {b.name}",
             "R = ρ/2 (Σ K / A² + (1 + ζ) / A_o²)",
             (("A", b.area, "m2"), ("A_o", b.outlet, "m2"), ("Q", q, "m3/s")),
-            b.resistance(q, duct.area, total=total),
+            b.resistance(q, duct.area, total=shared.total),
             "Pa s2/m6",
             "fluids: Churchill, Rennels; Idelchik ch. 7",
         )
         for b, q in zip(duct.branches, shared.flows, strict=True)
     )
 
-    def model(v, unit, relative, absolute=0.0):
-        return modelled(
-            v, unit, "duct", "losses of bends, wye and outlets", relative, steps, absolute
-        )
+    def of_losses(value: float, unit: str, relative: float, absolute: float = 0.0) -> Quantity:
+        why = "losses of bends, wye and outlets"
+        return modelled(value, unit, "duct", why, relative, steps, absolute)
 
-    mass = wall_mass(duct, MATERIALS[values["material"]].density)
+    doubt = DOUBTS["flow"] if model.fed_by_fan else 0.0
+    differ = of_losses(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2))
+    before = of_losses(shared.pressure, "Pa", 0.15)
     figures = [
-        Figure(
-            "total",
-            "Total flow",
-            "volume_flow",
-            model(total, "m3/s", DOUBTS["flow"] if values["fed"] == "fan" else 0.0),
-            True,
-        ),
-        Figure(
-            "imbalance",
-            "Imbalance of the outlets",
-            "percent",
-            model(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2)),
-            True,
-        ),
-        Figure(
-            "pressure",
-            "Pressure before the duct",
-            "pressure",
-            model(shared.pressure, "Pa", 0.15),
-            True,
-        ),
-        Figure(
-            "mass",
-            "Weight of the walls",
-            "mass",
-            modelled(
-                mass,
-                "kg",
-                "duct:mass",
-                "flanges and overlaps are not counted",
-                0.1,
-                (
-                    Step(
-                        "Walls",
-                        "Σ ((w + 2 t)(h + 2 t) − w h) l ρ",
-                        (
-                            ("t", duct.wall, "m"),
-                            ("ρ", MATERIALS[values["material"]].density, "kg/m3"),
-                        ),
-                        mass,
-                        "kg",
-                    ),
-                ),
-            ),
-            True,
-        ),
+        Figure("total", "Total flow", "volume_flow", of_losses(shared.total, "m3/s", doubt), True),
+        Figure("imbalance", "Imbalance of the outlets", "percent", differ, True),
+        Figure("pressure", "Pressure before the duct", "pressure", before, True),
+        Figure("mass", "Weight of the walls", "mass", _mass(model), True),
     ]
     for i, (b, q, v) in enumerate(zip(duct.branches, shared.flows, shared.speeds, strict=True)):
+        flow = of_losses(q, "m3/s", DOUBTS["flow"])
+        speed = of_losses(v, "m/s", DOUBTS["flow"])
         figures += [
-            Figure(
-                f"flow_{i}", f"Flow of {b.name}", "volume_flow", model(q, "m3/s", DOUBTS["flow"])
-            ),
-            Figure(
-                f"speed_{i}", f"Speed at {b.name}", "air_speed", model(v, "m/s", DOUBTS["flow"])
-            ),
+            Figure(f"flow_{i}", f"Flow of {b.name}", "volume_flow", flow),
+            Figure(f"speed_{i}", f"Speed at {b.name}", "air_speed", speed),
         ]
     for i, (b, miss) in enumerate(zip(duct.branches, aim_misses(duct), strict=True)):
         if math.isfinite(miss):
-            figures.append(
-                Figure(
-                    f"miss_{i}",
-                    f"{b.name.capitalize()} misses its aim by",
-                    "length",
-                    exact(miss, "m"),
-                )
-            )
-    if len(duct.branches) > 1:
-        areas = balancing_outlets(duct, total)
-        figures += [
-            Figure(f"area_{i}", f"Outlet of {b.name} that would balance", "area", exact(a, "m2"))
-            for i, (b, a) in enumerate(zip(duct.branches, areas, strict=True))
-        ]
-        if shared.imbalance > 2 * DOUBTS["share"]:
-            narrowed = ", ".join(
-                f"{b.name} to {show(a, 'area')}"
-                for b, a in zip(duct.branches, areas, strict=True)
-                if a < b.outlet * 0.995
-            )
-            remarks.append(
-                Remark(
-                    "care",
-                    f"The outlets differ by {100 * shared.imbalance:.0f} %. Narrow {narrowed} and"
-                    " they agree.",
-                )
-            )
-    grid = [total * k / 10 for k in range(1, 17)]
-    losses = [share_flow(duct, q).pressure for q in grid]
-    lines = [Line("duct", tuple(grid), tuple(losses))]
-    if values["fed"] == "fan":
-        lines.append(
-            Line("fan", tuple(grid), tuple(max(fan.pressure(q), 0) for q in grid), dashed=True)
-        )
-    charts = [
+            said = f"{b.name.capitalize()} misses its aim by"
+            figures.append(Figure(f"miss_{i}", said, "length", exact(miss, "m")))
+    for i, area in enumerate(model.balancing):
+        said = f"Outlet of {duct.branches[i].name} that would balance"
+        figures.append(Figure(f"area_{i}", said, "area", exact(area, "m2")))
+    return figures
+
+
+def _mass(model: _Model) -> Quantity:
+    """Weight of the walls [kg]."""
+    density = MATERIALS[model.values["material"]].density
+    mass = wall_mass(model.duct, density)
+    step = Step(
+        "Walls",
+        "Σ ((w + 2 t)(h + 2 t) − w h) l ρ",
+        (("t", model.duct.wall, "m"), ("ρ", density, "kg/m3")),
+        mass,
+        "kg",
+    )
+    return modelled(mass, "kg", "duct:mass", "flanges and overlaps are not counted", 0.1, (step,))
+
+
+def _charts(model: _Model) -> list[Chart]:
+    duct, shared, fan = model.duct, model.shared, model.fan
+    grid = tuple(shared.total * k / 10 for k in range(1, 17))
+    lines = [Line("duct", grid, tuple(share_flow(duct, q).pressure for q in grid))]
+    if model.fed_by_fan:
+        lines.append(Line("fan", grid, tuple(max(fan.pressure(q), 0) for q in grid), dashed=True))
+    return [
         Chart(
             "shares",
             "Flow of each outlet",
@@ -350,16 +300,51 @@ def work(values: Values, setting: Setting) -> Answer:
             ("volume_flow", "flow"),
             ("pressure", "pressure"),
             tuple(lines),
-            points=(("now", total, shared.pressure),),
+            points=(("now", shared.total, shared.pressure),),
         ),
     ]
-    return Answer(
-        duct_drawing(duct, shared),
-        figures,
-        charts,
-        remarks,
-        {"imbalance": "imbalance", "airflow": "total"},
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    duct, shared = model.duct, model.shared
+    remarks = []
+    slowest = min(
+        q / b.area * b.hydraulic for q, b in zip(shared.flows, duct.branches, strict=True)
     )
+    reynolds = slowest / 1.5e-5
+    if reynolds < 4000:
+        remarks.append(
+            Remark(
+                "range",
+                f"The Reynolds number falls to {reynolds:,.0f} in a branch: below 4,000 losses of"
+                " bends and wyes are not well known, and small differences in the print shift the"
+                " balance.",
+            )
+        )
+    for b in duct.branches:
+        ratio = b.outlet / b.area
+        if ratio > 1.6:
+            remarks.append(
+                Remark(
+                    "care",
+                    f"{b.name}: the outlet is {ratio:.1f} times the branch; so short a widening"
+                    " separates and the air leaves on one side.",
+                )
+            )
+    if model.balancing and shared.imbalance > 2 * DOUBTS["share"]:
+        narrowed = ", ".join(
+            f"{b.name} to {show(area, 'area')}"
+            for b, area in zip(duct.branches, model.balancing, strict=True)
+            if area < b.outlet * 0.995
+        )
+        remarks.append(
+            Remark(
+                "care",
+                f"The outlets differ by {100 * shared.imbalance:.0f} %. Narrow {narrowed} and"
+                " they agree.",
+            )
+        )
+    return remarks
 
 
 TOOL = register(

@@ -3,25 +3,17 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import impeller_drawing
+from hauch.core.predict.duty import Duty
 from hauch.core.predict.impeller import DOUBTS, OUTLETS, Impeller, impeller_curve, wiesner_slip
 from hauch.core.predict.model import modelled
-from hauch.core.predict.strength import MATERIALS, SpeedLimit
+from hauch.core.predict.strength import MATERIALS, SpeedLimit, disc_stress
 from hauch.core.quantity import Quantity, Step
-from hauch.desk.tools.base import (
-    Answer,
-    Chart,
-    Figure,
-    Input,
-    Line,
-    Remark,
-    Setting,
-    Tool,
-    Values,
-    register,
-)
+from hauch.desk.tools.base import Answer, Figure, Input, Remark, Setting, Tool, Values, register
+from hauch.desk.tools.fans import PREDICTS, curve_charts, meets_step, system_of
 from hauch.desk.tools.noise import sound_figure, tone_figure
 from hauch.desk.tools.spinning import limit_figure, limit_remarks
 
@@ -114,172 +106,150 @@ def extent(values: Values) -> dict[str, float]:
     }
 
 
-def disc_stress(outer: float, speed: float, density: float) -> float:
-    """Stress of the plain pull in a flat disc with a small bore, blades not counted [Pa]: (3 + nu)
-    / 4 rho (omega R)2, nu = 0.35 (Den Hartog, ch. II).
-    """
-    return (3 + 0.35) / 4 * density * (2 * math.pi * speed / 60 * outer / 2) ** 2
+@dataclass(frozen=True)
+class _Model:
+    """The wheel at its duty."""
+
+    values: Values
+    wheel: Impeller
+    duty: Duty
+
+    @property
+    def tip_speed(self) -> float:
+        """Tip speed [m/s]."""
+        return 2 * math.pi * self.duty.curve.speed / 60 * self.wheel.outer / 2
+
+    @property
+    def limit(self) -> SpeedLimit:
+        """Speed limit, from the plain pull in the plate."""
+        material = MATERIALS[self.values["material"]]
+        pull = disc_stress(self.wheel.outer, self.values["speed"], material.density)
+        turning = 2 * math.pi * self.values["speed"] / 60
+        return SpeedLimit(self.wheel.outer / 2, pull / turning**2, material.along)
 
 
 def work(values: Values, setting: Setting) -> Answer:
     """The curve, the duty and what holds."""
     w = wheel(values)
     curve = impeller_curve(w, values["speed"], 25)
-    resistance, exponent, column, name = (
-        (setting.resistance, 2.0, "total", setting.rig)
-        if setting.resistance
-        else (
-            values["system_pressure"] / values["system_flow"] ** values["exponent"],
-            values["exponent"],
-            "static",
-            "the system",
-        )
+    duty = Duty.of(curve, system_of(values, setting))
+    model = _Model(values, w, duty)
+    return Answer(
+        impeller_drawing(w),
+        _figures(model),
+        curve_charts(duty, "wheel", "static", duty.system.static_taken(curve)),
+        _remarks(model),
+        PREDICTS,
     )
-    flow = curve.meets(resistance, exponent, column)
-    remarks: list[Remark] = []
-    if not math.isfinite(flow):
-        remarks.append(
-            Remark(
-                "stop",
-                f"At {curve.speed:.0f} 1/min the curve does not meet {name} within its flows.",
-            )
-        )
-    at = flow if math.isfinite(flow) else float(curve.flow[curve.best])
-    known = math.isfinite(flow)
-    static, total, torque = (curve.at(at, c) for c in ("static", "total", "torque"))
-    power = torque * 2 * math.pi * curve.speed / 60
-    best = float(curve.flow[curve.best])
-    if at < 0.4 * best:
-        remarks.append(
-            Remark(
-                "range",
-                f"The duty is at {100 * at / best:.0f} % of the flow of best efficiency; below 40 %"
-                " the air turns back in the wheel and the model does not hold.",
-            )
-        )
-    u2 = 2 * math.pi * curve.speed / 60 * w.outer / 2
-    slip = wiesner_slip(w.outer_angle, w.blades, w.inner / w.outer)
-    steps = (
+
+
+def _steps(model: _Model) -> tuple[Step, ...]:
+    w, duty = model.wheel, model.duty
+    return (
         Step(
             "Tip speed",
             "u₂ = ω d₂ / 2",
-            (("n", curve.speed, "1/min"), ("d₂", w.outer, "m")),
-            u2,
+            (("n", duty.curve.speed, "1/min"), ("d₂", w.outer, "m")),
+            model.tip_speed,
             "m/s",
         ),
         Step(
             "Slip",
             "σ = 1 − √sin β₂ / Z^0.7",
             (("β₂", w.outer_angle, "rad"), ("Z", w.blades, "")),
-            slip,
+            wiesner_slip(w.outer_angle, w.blades, w.inner / w.outer),
             "",
             "Wiesner 1967, eqs. 4 and 7",
         ),
         Step(
             "Less shock, friction, slowing, outlet",
             "p = ρ u₂ c_u2 − losses",
-            (("Q", at, "m3/s"),),
-            static,
+            (("Q", duty.at, "m3/s"),),
+            duty.read("static"),
             "Pa",
             "Conrad 1980; Darcy; Coppage 1956; Eck ch. X",
         ),
-        Step(
-            f"Meets {name}",
-            f"p = k Q^{exponent:g}",
-            (("k", resistance, "Pa s^n/m^3n"),),
-            curve.at(at, column),
-            "Pa",
-        ),
-    )
-    step = 0.01 * curve.flow[-1]
-    slope = abs(
-        (curve.at(at + step, column) - curve.at(at - step, column)) / (2 * step)
-    ) + resistance * exponent * at ** (exponent - 1)
-    flow_doubt = (
-        DOUBTS["pressure"] * max(curve.at(at, column), 0.3 * float(curve.static.max())) / slope / at
+        meets_step(duty),
     )
 
-    def model(v, unit, relative, working=()):
-        return modelled(v, unit, "impeller", "the model of the wheel", relative, working)
 
-    material = MATERIALS[values["material"]]
-    stress = disc_stress(w.outer, values["speed"], material.density)
-    limit = SpeedLimit(
-        w.outer / 2, stress / (2 * math.pi * values["speed"] / 60) ** 2, material.along
+def _figures(model: _Model) -> list[Figure]:
+    values, duty = model.values, model.duty
+    at, speed, power = duty.at, duty.curve.speed, duty.shaft_power
+    static, torque = duty.read("static"), duty.read("torque")
+    share = 100 * at * static / power
+    taken = power / values["motor_efficiency"] * 100
+    of_efficiency = Step(
+        "Static efficiency",
+        "η = Q p / P",
+        (("Q", at, "m3/s"), ("p", static, "Pa"), ("P", power, "W")),
+        share,
+        "%",
+        "ISO 5801:2017, 3",
     )
-    figures = [
-        Figure(
-            "flow",
-            "Flow at the duty",
-            "volume_flow",
-            model(at if known else math.nan, "m3/s", flow_doubt, steps),
-            True,
-        ),
-        Figure(
-            "pressure",
-            "Static pressure there",
-            "pressure",
-            model(static if known else math.nan, "Pa", DOUBTS["pressure"], steps),
-            True,
-        ),
-        Figure(
-            "efficiency",
-            "Static efficiency",
-            "percent",
-            model(
-                100 * at * static / power if known else math.nan,
-                "%",
-                0.12,
-                (
-                    Step(
-                        "Static efficiency",
-                        "η = Q p / P",
-                        (("Q", at, "m3/s"), ("p", static, "Pa"), ("P", power, "W")),
-                        100 * at * static / power,
-                        "%",
-                        "ISO 5801:2017, 3",
-                    ),
-                ),
-            ),
-            True,
-        ),
-        Figure(
-            "electrical",
-            "Electrical power",
-            "power",
-            model(
-                power / values["motor_efficiency"] * 100,
-                "W",
-                DOUBTS["torque"] + 0.05,
-                (
-                    Step(
-                        "Shaft power",
-                        "P = ρ u₂ c_u2 Q (1 + leak) + disc friction",
-                        (("Q", at, "m3/s"), ("n", curve.speed, "1/min")),
-                        power,
-                        "W",
-                        "Euler; Daily and Nece 1960",
-                    ),
-                    Step(
-                        "Electrical power",
-                        "P_el = P / η",
-                        (("P", power, "W"), ("η", values["motor_efficiency"], "%")),
-                        power / values["motor_efficiency"] * 100,
-                        "W",
-                    ),
-                ),
-            ),
-            True,
-        ),
-        Figure("torque", "Torque", "torque", model(torque, "N m", DOUBTS["torque"])),
-        Figure("shaft", "Shaft power", "power", model(power, "W", DOUBTS["torque"])),
-        tone_figure(w.blades, curve.speed),
-        sound_figure(at, total),
-        Figure("tip_speed", "Tip speed", "air_speed", Quantity(u2, "m/s")),
-        limit_figure(limit, material),
+    of_shaft = Step(
+        "Shaft power",
+        "P = ρ u₂ c_u2 Q (1 + leak) + disc friction",
+        (("Q", at, "m3/s"), ("n", speed, "1/min")),
+        power,
+        "W",
+        "Euler; Daily and Nece 1960",
+    )
+    of_supply = Step(
+        "Electrical power",
+        "P_el = P / η",
+        (("P", power, "W"), ("η", values["motor_efficiency"], "%")),
+        taken,
+        "W",
+    )
+
+    def of_model(value: float, unit: str, relative: float, *steps: Step) -> Quantity:
+        return modelled(value, unit, "impeller", "the model of the wheel", relative, steps)
+
+    def at_duty(value: float) -> float:
+        return value if duty.found else math.nan
+
+    steps = _steps(model)
+    flow = of_model(at_duty(at), "m3/s", duty.flow_doubt(DOUBTS["pressure"]), *steps)
+    pressure = of_model(at_duty(static), "Pa", DOUBTS["pressure"], *steps)
+    efficiency = of_model(at_duty(share), "%", 0.12, of_efficiency)
+    electrical = of_model(taken, "W", DOUBTS["torque"] + 0.05, of_shaft, of_supply)
+    return [
+        Figure("flow", "Flow at the duty", "volume_flow", flow, True),
+        Figure("pressure", "Static pressure there", "pressure", pressure, True),
+        Figure("efficiency", "Static efficiency", "percent", efficiency, True),
+        Figure("electrical", "Electrical power", "power", electrical, True),
+        Figure("torque", "Torque", "torque", of_model(torque, "N m", DOUBTS["torque"])),
+        Figure("shaft", "Shaft power", "power", of_model(power, "W", DOUBTS["torque"])),
+        tone_figure(model.wheel.blades, speed),
+        sound_figure(at, duty.read("total")),
+        Figure("tip_speed", "Tip speed", "air_speed", Quantity(model.tip_speed, "m/s")),
+        limit_figure(model.limit, MATERIALS[values["material"]]),
     ]
-    remarks += limit_remarks(limit, values["speed"])
-    if w.outer_angle > math.pi / 2:
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    duty = model.duty
+    remarks = []
+    if not duty.found:
+        remarks.append(
+            Remark(
+                "stop",
+                f"At {duty.curve.speed:.0f} 1/min the curve does not meet {duty.system.name} within"
+                " its flows.",
+            )
+        )
+    share = duty.at / float(duty.curve.flow[duty.curve.best])
+    if share < 0.4:
+        remarks.append(
+            Remark(
+                "range",
+                f"The duty is at {100 * share:.0f} % of the flow of best efficiency; below 40 %"
+                " the air turns back in the wheel and the model does not hold.",
+            )
+        )
+    remarks += limit_remarks(model.limit, model.values["speed"])
+    if model.wheel.outer_angle > math.pi / 2:
         remarks.append(
             Remark(
                 "care",
@@ -287,52 +257,7 @@ def work(values: Values, setting: Setting) -> Answer:
                 " grows with flow and can overload the motor.",
             )
         )
-
-    def line(ys):
-        return tuple(ys.tolist())
-
-    taken = resistance * curve.flow**exponent - (
-        curve.total - curve.static if column == "total" else 0.0
-    )
-    charts = [
-        Chart(
-            "curve",
-            "Pressure over flow",
-            ("volume_flow", "flow"),
-            ("pressure", "static pressure"),
-            (
-                Line("wheel", line(curve.flow), line(curve.static)),
-                Line(name, line(curve.flow), line(taken), dashed=True),
-            ),
-            points=((("duty", at, static),) if known else ()),
-        ),
-        Chart(
-            "efficiency",
-            "Static efficiency over flow",
-            ("volume_flow", "flow"),
-            ("percent", "efficiency"),
-            (Line("efficiency", line(curve.flow), line(100 * curve.static_efficiency)),),
-        ),
-        Chart(
-            "torque",
-            "Torque over flow",
-            ("volume_flow", "flow"),
-            ("torque", "torque"),
-            (Line("torque", line(curve.flow), line(curve.torque)),),
-        ),
-    ]
-    return Answer(
-        impeller_drawing(w),
-        figures,
-        charts,
-        remarks,
-        {
-            "airflow": "flow",
-            "static_pressure": "pressure",
-            "electrical_power": "electrical",
-            "shaft_power": "shaft",
-        },
-    )
+    return remarks
 
 
 TOOL = register(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import intake_drawing
@@ -11,13 +12,14 @@ from hauch.core.predict.intake import (
     KINDS,
     STEEP,
     Element,
+    Loss,
     chain_losses,
     choke_places,
     free_area,
     steep_places,
 )
 from hauch.core.predict.model import AIR_DENSITY, modelled
-from hauch.core.quantity import Step, exact
+from hauch.core.quantity import Quantity, Step, exact
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -111,30 +113,46 @@ def extent(values: Values) -> dict[str, float]:
     }
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The chain of elements with the loss of each at the flow."""
+
+    values: Values
+    elements: list[Element]
+    losses: list[Loss]
+
+    @property
+    def total(self) -> float:
+        """Loss of the intake [Pa]."""
+        return sum(x.loss for x in self.losses)
+
+    @property
+    def sensor(self) -> Loss | None:
+        """Where the flow sensor sits."""
+        return next((x for x in self.losses if x.element.kind == "sensor"), None)
+
+    @property
+    def sensor_change(self) -> float:
+        """Speed at the sensor against the stock part [%]."""
+        stock = self.values["flow"] / (math.pi / 4 * self.values["stock_sensor"] ** 2)
+        return 100 * (self.sensor.speed / stock - 1) if self.sensor else math.nan
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Loss by element, area along the path, sensor section against stock."""
     elements = chain(values)
-    losses = chain_losses(elements, values["flow"])
-    total = sum(x.loss for x in losses)
-    remarks = [
-        Remark(
-            "care",
-            f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area"
-            f" is {1e4 * free_area(elements[i]):.1f} cm², the end of the intake has"
-            f" {1e4 * elements[-1].area:.1f} cm².",
-        )
-        for i in choke_places(elements)
-    ]
-    remarks += [
-        Remark(
-            "care",
-            f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream"
-            " leaves the wall. Make it"
-            f" {1000 * (elements[i].diameter - elements[i - 1].diameter) / 2 / math.tan(STEEP):.0f}"
-            " mm long or more.",
-        )
-        for i in steep_places(elements)
-    ]
+    model = _Model(values, elements, chain_losses(elements, values["flow"]))
+    return Answer(
+        intake_drawing(elements),
+        _figures(model),
+        _charts(model),
+        _remarks(model),
+        {"effective_area": "area"},
+    )
+
+
+def _figures(model: _Model) -> list[Figure]:
+    values, losses, total = model.values, model.losses, model.total
     steps = tuple(
         Step(
             f"{n} {KINDS[x.element.kind].label}",
@@ -146,106 +164,76 @@ def work(values: Values, setting: Setting) -> Answer:
         )
         for n, x in enumerate(losses, 1)
     )
+
+    def of_losses(
+        value: float,
+        unit: str,
+        doubt: float = DOUBT,
+        working: tuple[Step, ...] = steps,
+        absolute: float = 0.0,
+    ) -> Quantity:
+        why = "losses of the elements, each on its own"
+        return modelled(value, unit, "intake", why, doubt, working, absolute)
+
     worst = max(range(len(losses)), key=lambda i: losses[i].loss)
-
-    def model(v, unit):
-        return modelled(v, unit, "intake", "losses of the elements, each on its own", DOUBT, steps)
-
-    end = elements[-1]
     area = values["flow"] / math.sqrt(2 * max(total, 1e-9) / AIR_DENSITY)
+    area_step = Step(
+        "Effective area",
+        "A = Q / √(2 Δp / ρ)",
+        (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")),
+        area,
+        "m2",
+    )
+    if values["stock_loss"]:
+        share = total / values["stock_loss"]
+        against = of_losses(100 * (share - 1), "%", 0.0, absolute=100 * DOUBT * share)
+        said = "Loss against the stock part"
+    else:
+        against, said = exact(math.nan, "%"), "Against the stock part"
     figures = [
-        Figure("loss", "Loss of the intake", "pressure", model(total, "Pa"), True),
-        Figure(
-            "against",
-            "Against the stock part",
-            "percent",
-            (
-                model(100 * (total / values["stock_loss"] - 1), "%")
-                if values["stock_loss"]
-                else exact(math.nan, "%")
-            ),
-            True,
-        ),
+        Figure("loss", "Loss of the intake", "pressure", of_losses(total, "Pa"), True),
+        Figure("against", said, "percent", against, True),
         Figure(
             "area",
             "Effective area",
             "area",
-            modelled(
-                area,
-                "m2",
-                "intake",
-                "losses of the elements, each on its own",
-                DOUBT / 2,
-                (
-                    Step(
-                        "Effective area",
-                        "A = Q / √(2 Δp / ρ)",
-                        (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")),
-                        area,
-                        "m2",
-                    ),
-                ),
-            ),
+            of_losses(area, "m2", DOUBT / 2, (area_step,)),
             True,
         ),
         Figure(
             "worst",
             f"Most in element {worst + 1}, {KINDS[losses[worst].element.kind].label.lower()}",
             "pressure",
-            model(losses[worst].loss, "Pa"),
+            of_losses(losses[worst].loss, "Pa"),
             True,
         ),
-        Figure("end", "Speed at the end", "air_speed", exact(values["flow"] / end.area, "m/s")),
+        Figure(
+            "end",
+            "Speed at the end",
+            "air_speed",
+            exact(values["flow"] / model.elements[-1].area, "m/s"),
+        ),
     ]
-    if values["stock_loss"]:
-        figures[1] = Figure(
-            "against",
-            "Loss against the stock part",
-            "percent",
-            modelled(
-                100 * (total / values["stock_loss"] - 1),
-                "%",
-                "intake",
-                "losses of the elements, each on its own",
-                0.0,
-                steps,
-                100 * DOUBT * total / values["stock_loss"],
-            ),
-            True,
-        )
-    sensor = next((x for x in losses if x.element.kind == "sensor"), None)
-    if sensor is not None:
-        stock = values["flow"] / (math.pi / 4 * values["stock_sensor"] ** 2)
-        change = 100 * (sensor.speed / stock - 1)
+    if model.sensor is not None:
+        speed, change = exact(model.sensor.speed, "m/s"), exact(model.sensor_change, "%")
         figures += [
-            Figure("sensor", "Speed at the flow sensor", "air_speed", exact(sensor.speed, "m/s")),
-            Figure("sensor_change", "… against stock", "percent", exact(change, "%")),
+            Figure("sensor", "Speed at the flow sensor", "air_speed", speed),
+            Figure("sensor_change", "… against stock", "percent", change),
         ]
-        if abs(change) > 2:
-            remarks.append(
-                Remark(
-                    "stop",
-                    f"The air passes the flow sensor {abs(change):.0f} %"
-                    f" {'faster' if change > 0 else 'slower'} than in the stock part. A sensor that"
-                    f" knows only speed would read the flow {abs(change):.0f} % too"
-                    f" {'high' if change > 0 else 'low'}: its calibration must be made anew, or the"
-                    f" section kept at {1000 * values['stock_sensor']:.0f} mm.",
-                )
-            )
-        remarks.append(
-            Remark(
-                "note",
-                "A sensor also answers to a changed profile: bends and widenings within five"
-                " diameters before it shift its reading even at equal area.",
-            )
-        )
+    return figures
+
+
+def _charts(model: _Model) -> list[Chart]:
+    values, elements = model.values, model.elements
     place, xs, areas = 0.0, [0.0], [elements[0].area]
     for e in elements:
         place += max(e.length, 1e-3)
         xs.append(place)
         areas.append(free_area(e))
-    grid = [values["flow"] * k / 10 for k in range(1, 16)]
-    charts = [
+    grid = tuple(values["flow"] * k / 10 for k in range(1, 16))
+    lost = tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid)
+    stock = tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid)
+    return [
         Chart(
             "waterfall",
             "Loss of each element",
@@ -254,7 +242,7 @@ def work(values: Values, setting: Setting) -> Answer:
             (),
             bars=tuple(
                 (f"{n} {KINDS[x.element.kind].label.lower()}", x.loss)
-                for n, x in enumerate(losses, 1)
+                for n, x in enumerate(model.losses, 1)
             ),
             add_up=True,
         ),
@@ -271,22 +259,62 @@ def work(values: Values, setting: Setting) -> Answer:
             ("volume_flow", "flow"),
             ("pressure", "loss"),
             (
-                Line(
-                    "intake",
-                    tuple(grid),
-                    tuple(sum(x.loss for x in chain_losses(elements, q)) for q in grid),
-                ),
-                Line(
-                    "stock, with the square of flow",
-                    tuple(grid),
-                    tuple(values["stock_loss"] * (q / values["flow"]) ** 2 for q in grid),
-                    dashed=True,
-                ),
+                Line("intake", grid, lost),
+                Line("stock, with the square of flow", grid, stock, dashed=True),
             ),
-            points=(("now", values["flow"], total),),
+            points=(("now", values["flow"], model.total),),
         ),
     ]
-    return Answer(intake_drawing(elements), figures, charts, remarks, {"effective_area": "area"})
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    elements = model.elements
+    remarks = [
+        Remark(
+            "care",
+            f"Element {i + 1} ({KINDS[elements[i].kind].label.lower()}) is a choke: its free area"
+            f" is {1e4 * free_area(elements[i]):.1f} cm², the end of the intake has"
+            f" {1e4 * elements[-1].area:.1f} cm².",
+        )
+        for i in choke_places(elements)
+    ]
+    for i in steep_places(elements):
+        wider = elements[i].diameter - elements[i - 1].diameter
+        remarks.append(
+            Remark(
+                "care",
+                f"Element {i + 1} widens by more than {math.degrees(STEEP):.0f}° a side: the stream"
+                f" leaves the wall. Make it {1000 * wider / 2 / math.tan(STEEP):.0f} mm long or"
+                " more.",
+            )
+        )
+    return remarks + _of_the_sensor(model)
+
+
+def _of_the_sensor(model: _Model) -> list[Remark]:
+    """Whether the flow sensor still tells the truth."""
+    if model.sensor is None:
+        return []
+    remarks, change = [], model.sensor_change
+    if abs(change) > 2:
+        remarks.append(
+            Remark(
+                "stop",
+                f"The air passes the flow sensor {abs(change):.0f} %"
+                f" {'faster' if change > 0 else 'slower'} than in the stock part. A sensor that"
+                f" knows only speed would read the flow {abs(change):.0f} % too"
+                f" {'high' if change > 0 else 'low'}: its calibration must be made anew, or the"
+                f" section kept at {1000 * model.values['stock_sensor']:.0f} mm.",
+            )
+        )
+    remarks.append(
+        Remark(
+            "note",
+            "A sensor also answers to a changed profile: bends and widenings within five"
+            " diameters before it shift its reading even at equal area.",
+        )
+    )
+    return remarks
 
 
 TOOL = register(

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass, replace
 
 from hauch.core.geometry.desk_drawings import slit_drawing
 from hauch.core.predict.model import cause
-from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Slit, blow, drain_time
+from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Blown, Slit, blow, drain_time
 from hauch.core.predict.spread import spread
-from hauch.core.quantity import Step, exact, measured
+from hauch.core.quantity import Quantity, Step, exact, measured
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -36,47 +37,79 @@ INPUTS = (
 )
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The slit, what it blows now, and how long a tank lasts."""
+
+    values: Values
+    slit: Slit
+    now: Blown
+
+    @property
+    def drain(self) -> float:
+        """Time until the tank falls to the pressure at the slit [s]; NaN without a tank."""
+        values = self.values
+        if not values["tank"]:
+            return math.nan
+        return drain_time(self.slit, values["tank"], values["tank_pressure"], values["gauge"])
+
+    @property
+    def scatter(self) -> float:
+        """The gap's tolerance [%]."""
+        return float(100 * self.values["gap_doubt"] / self.values["gap"])
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """What the slit blows, with the gap's tolerance in it."""
     kelvin = values["temperature"] + 273.15
     slit = Slit(values["gap"], values["length"], values["gauge"], kelvin, values["discharge"])
-    now = blow(slit)
+    model = _Model(values, slit, blow(slit))
+    return Answer(slit_drawing(slit), _figures(model), _charts(model), _remarks(model))
 
-    def both(gap: float, discharge: float) -> dict[str, float]:
-        made = blow(
-            Slit(max(gap, 1e-9), slit.length, slit.gauge, kelvin, min(max(discharge, 0.4), 1.0))
-        )
+
+def _made(model: _Model) -> dict[str, Quantity]:
+    """Mass flow, free air and thrust with the doubt of gap and discharge."""
+    slit = model.slit
+
+    def blown(gap: float, discharge: float) -> dict[str, float]:
+        made = blow(replace(slit, gap=max(gap, 1e-9), discharge=min(max(discharge, 0.4), 1.0)))
         return {"mass": made.mass_flow, "free": made.free_air, "thrust": made.thrust}
 
-    drain = (
-        drain_time(slit, values["tank"], values["tank_pressure"], values["gauge"])
-        if values["tank"]
-        else math.nan
-    )
+    tolerance = cause("slit:gap", "tolerance of the gap")
+    coefficient = cause("slit:cd", "discharge coefficient")
     inputs = {
-        "gap": measured(
-            slit.gap, "m", [(cause("slit:gap", "tolerance of the gap"), values["gap_doubt"])]
-        ),
-        "discharge": measured(
-            slit.discharge, "", [(cause("slit:cd", "discharge coefficient"), 0.06)]
-        ),
+        "gap": measured(slit.gap, "m", [(tolerance, model.values["gap_doubt"])]),
+        "discharge": measured(slit.discharge, "", [(coefficient, 0.06)]),
     }
     formula = (
         "ṁ = C A p₀ √(γ/(R T)) (2/(γ+1))^((γ+1)/(2(γ−1)))"
-        if now.choked
+        if model.now.choked
         else "ṁ = C A p₀ √(2γ/((γ−1) R T) (r^(2/γ) − r^((γ+1)/γ)))"
     )
-    made = spread(
-        both,
-        inputs,
-        {
-            "mass": ("kg/s", "Mass flow", formula, "Shapiro 1953, ch. 4; ISO 9300"),
-            "free": ("m3/s", "Free air", "Q = ṁ R T_n / p_n", "ISO 1217, 20 °C and 1 bar"),
-            "thrust": ("N", "Thrust", "F = ṁ v + (p_e − p) A C", "momentum"),
-        },
+    wanted = {
+        "mass": ("kg/s", "Mass flow", formula, "Shapiro 1953, ch. 4; ISO 9300"),
+        "free": ("m3/s", "Free air", "Q = ṁ R T_n / p_n", "ISO 1217, 20 °C and 1 bar"),
+        "thrust": ("N", "Thrust", "F = ṁ v + (p_e − p) A C", "momentum"),
+    }
+    return spread(blown, inputs, wanted)
+
+
+def _figures(model: _Model) -> list[Figure]:
+    values, now, made, drain = model.values, model.now, _made(model), model.drain
+    lasts = Step(
+        "Tank lasts",
+        "t = (p₁ − p₂) V / (R T ṁ)",
+        (
+            ("p₁", values["tank_pressure"], "Pa"),
+            ("V", values["tank"], "m3"),
+            ("ṁ", now.mass_flow, "kg/s"),
+        ),
+        drain,
+        "s",
+        "ideal gas at the room's temperature",
     )
-    share = 100 * values["gap_doubt"] / values["gap"]
-    figures = [
+    cold = exact(now.temperature - 273.15, "degC")
+    return [
         Figure("mass", "Mass flow", "mass_flow", made["mass"], True),
         Figure("free", "Free air", "volume_flow", made["free"], True),
         Figure("thrust", "Thrust", "force", made["thrust"], True),
@@ -84,48 +117,40 @@ def work(values: Values, setting: Setting) -> Answer:
             "drain",
             "Tank lasts",
             "duration" if drain > 180 else "time",
-            exact(drain, "s").with_step(
-                Step(
-                    "Tank lasts",
-                    "t = (p₁ − p₂) V / (R T ṁ)",
-                    (
-                        ("p₁", values["tank_pressure"], "Pa"),
-                        ("V", values["tank"], "m3"),
-                        ("ṁ", now.mass_flow, "kg/s"),
-                    ),
-                    drain,
-                    "s",
-                    "ideal gas at the room's temperature",
-                )
-            ),
+            exact(drain, "s").with_step(lasts),
             True,
         ),
         Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
+        Figure("temperature", "Temperature of the jet", "temperature", cold),
         Figure(
-            "temperature",
-            "Temperature of the jet",
-            "temperature",
-            exact(now.temperature - 273.15, "degC"),
-        ),
-        Figure(
-            "per_gap", "Flow changes for a gap wider by its tolerance", "percent", exact(share, "%")
+            "per_gap",
+            "Flow changes for a gap wider by its tolerance",
+            "percent",
+            exact(model.scatter, "%"),
         ),
     ]
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    slit = model.slit
+    choked = (
+        "choked: the air leaves at the speed of sound, and only more pressure or area gives more"
+        if model.now.choked
+        else "not choked"
+    )
     remarks = [
         Remark(
             "note",
-            "The slit is"
-            f" {'choked: the air leaves at the speed of sound, and only more pressure or area gives more' if now.choked else 'not choked'}"  # noqa: E501
-            f" (room over supply {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit"
-            f" {CRITICAL:.3f}).",
+            f"The slit is {choked} (room over supply"
+            f" {slit.ambient / (slit.ambient + slit.gauge):.2f}, limit {CRITICAL:.3f}).",
         )
     ]
-    if share > 15:
+    if model.scatter > 15:
         remarks.append(
             Remark(
                 "care",
-                f"A gap that scatters by {share:.0f} % makes the flow scatter by as much, also"
-                " along the slit. Print it wider and set it with a shim of known thickness.",
+                f"A gap that scatters by {model.scatter:.0f} % makes the flow scatter by as much,"
+                " also along the slit. Print it wider and set it with a shim of known thickness.",
             )
         )
     if slit.gauge > HAND_LIMIT:
@@ -138,25 +163,26 @@ def work(values: Values, setting: Setting) -> Answer:
         )
     if slit.gauge == 0:
         remarks.append(Remark("note", "Without pressure nothing flows."))
-    grid = [values["gauge"] * k / 20 if values["gauge"] > 0 else 1e4 * k for k in range(0, 31)]
-    grid = [g for g in grid if g <= 10e5]
+    return remarks
+
+
+def _charts(model: _Model) -> list[Chart]:
+    slit, now = model.slit, model.now
+    pressures = [slit.gauge * k / 20 if slit.gauge > 0 else 1e4 * k for k in range(0, 31)]
+    pressures = [p for p in pressures if p <= 10e5]
     gaps = [slit.gap * (0.4 + 0.08 * k) for k in range(16)]
-    charts = [
+
+    def line(xs: list[float], changed: str) -> Line:
+        flows = tuple(blow(replace(slit, **{changed: x})).mass_flow for x in xs)
+        return Line("slit", tuple(xs), flows)
+
+    return [
         Chart(
             "pressure",
             "Mass flow over pressure",
             ("supply_pressure", "pressure above the room"),
             ("mass_flow", "mass flow"),
-            (
-                Line(
-                    "slit",
-                    tuple(grid),
-                    tuple(
-                        blow(Slit(slit.gap, slit.length, g, kelvin, slit.discharge)).mass_flow
-                        for g in grid
-                    ),
-                ),
-            ),
+            (line(pressures, "gauge"),),
             points=(("now", slit.gauge, now.mass_flow),),
             marks=(("choked from here", slit.ambient / CRITICAL - slit.ambient),),
         ),
@@ -165,20 +191,10 @@ def work(values: Values, setting: Setting) -> Answer:
             "Mass flow over gap",
             ("length", "gap"),
             ("mass_flow", "mass flow"),
-            (
-                Line(
-                    "slit",
-                    tuple(gaps),
-                    tuple(
-                        blow(Slit(g, slit.length, slit.gauge, kelvin, slit.discharge)).mass_flow
-                        for g in gaps
-                    ),
-                ),
-            ),
+            (line(gaps, "gap"),),
             points=(("now", slit.gap, now.mass_flow),),
         ),
     ]
-    return Answer(slit_drawing(slit), figures, charts, remarks)
 
 
 TOOL = register(

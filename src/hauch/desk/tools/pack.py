@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,7 +12,9 @@ from hauch.core.predict.model import modelled
 from hauch.core.predict.pack import (
     DOUBT,
     NEVER_BELOW,
+    Draw,
     Pack,
+    RunTime,
     c_rate,
     charge_time,
     draw,
@@ -19,7 +22,7 @@ from hauch.core.predict.pack import (
     pulse_of,
     run_time,
 )
-from hauch.core.quantity import Step, exact
+from hauch.core.quantity import Quantity, Step, exact
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -89,22 +92,61 @@ def load_at(share: float, values: Values, setting: Setting) -> float:
     return float(np.exp(np.interp(math.log(share), np.log(shares), np.log(powers))))
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The pack under the load of the throttle, and at full throttle."""
+
+    values: Values
+    setting: Setting
+    pack: Pack
+    share: float
+    power: float
+    run: RunTime
+    full: Draw
+    most: Draw
+
+    @property
+    def supply(self) -> float:
+        """What the supply gives the motor [W]."""
+        volts, amps = self.values["supply_voltage"], self.values["supply_current"]
+        return float(volts * amps * self.pack.controller_efficiency)
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Run time, sag, heat; what charger and supply can do."""
+    model = _model(values, setting)
+    return Answer(
+        pack_drawing(model.pack),
+        _figures(model),
+        [
+            _time_chart(model.pack, model.values, setting),
+            _heat_chart(model.pack, model.values, setting),
+            _voltage_chart(model.pack, model.power, model.run.left),
+        ],
+        _remarks(model),
+        tables=[_table(model)],
+    )
+
+
+def _model(values: Values, setting: Setting) -> _Model:
     pack = pack_of(values)
     if setting.load:
         values = {**values, "power": setting.load[-1][1]}
     share = max(values["throttle"], 1.0) / 100
     power = load_at(share, values, setting)
     run = run_time(pack, power)
-    full, low = draw(pack, power, 1.0), draw(pack, power, max(run.left, 0.05) if run.time else 1.0)
-    most = draw(pack, values["power"], 1.0)
-    steps = (
+    full, most = draw(pack, power, 1.0), draw(pack, values["power"], 1.0)
+    return _Model(values, setting, pack, share, power, run, full, most)
+
+
+def _steps(model: _Model) -> tuple[Step, ...]:
+    pack, run = model.pack, model.run
+    return (
         Step(
             "Power at this throttle",
-            "from the rotor's curve" if setting.load else "P = P_full s³",
-            (("P_full", values["power"], "W"), ("s", 100 * share, "%")),
-            power,
+            "from the rotor's curve" if model.setting.load else "P = P_full s³",
+            (("P_full", model.values["power"], "W"), ("s", 100 * model.share, "%")),
+            model.power,
             "W",
             "fan laws: speed with throttle, power with its cube",
         ),
@@ -112,7 +154,7 @@ def work(values: Values, setting: Setting) -> Answer:
             "Current from a full pack",
             "P / η = (U₀ − I R) I",
             (("U₀", pack.open_voltage(1.0), "V"), ("R", pack.inner + pack.cable, "ohm")),
-            full.current,
+            model.full.current,
             "A",
             "smaller root",
         ),
@@ -126,93 +168,66 @@ def work(values: Values, setting: Setting) -> Answer:
         ),
     )
 
-    def told(v, unit, steps=()):
-        return modelled(v, unit, "pack", "capacity and resistance of real cells", DOUBT, steps)
 
-    charging = charge_time(pack, values["charge_current"])
-    supply = values["supply_voltage"] * values["supply_current"] * pack.controller_efficiency
-    figures = [
-        Figure(
-            "time",
-            "Runs for",
-            "duration",
-            told(run.time if run.time else math.nan, "s", steps),
-            True,
-        ),
-        Figure(
-            "current", "Current from a full pack", "current", told(full.current, "A", steps), True
-        ),
-        Figure(
-            "sag",
-            "Voltage at the controller, full pack",
-            "voltage",
-            modelled(
-                full.load_voltage,
-                "V",
-                "pack",
-                "capacity and resistance of real cells",
-                0.0,
-                steps,
-                0.05 * pack.series + DOUBT * full.current * pack.inner,
-            ),
-            True,
-        ),
-        Figure(
-            "heat",
-            "Heat in the cells",
-            "power",
-            told(
-                run.heat,
-                "W",
-                (
-                    *steps,
-                    Step(
-                        "Heat in the cells",
-                        "I² R",
-                        (("I", run.current, "A"), ("R", pack.inner, "ohm")),
-                        run.heat,
-                        "W",
-                        "mean over the run",
-                    ),
-                ),
-            ),
-            True,
-        ),
-        Figure(
-            "c_rate", "C rate at full throttle", "number", exact(c_rate(pack, most.current), "")
-        ),
-        Figure("cable", "Lost in the cable", "power", told(full.cable_heat, "W")),
-        Figure(
-            "drop", "Voltage drop of the cable", "voltage", told(full.current * pack.cable, "V")
-        ),
-        Figure("charging", "Charges in", "duration", told(charging, "s")),
-        Figure("supply", "Supply gives the motor", "power", exact(supply, "W")),
-        Figure("pulse", "Servo pulse for this throttle", "pulse", exact(pulse_of(share), "s")),
+def _figures(model: _Model) -> list[Figure]:
+    values, pack, run, full = model.values, model.pack, model.run, model.full
+    steps = _steps(model)
+    heat = Step(
+        "Heat in the cells",
+        "I² R",
+        (("I", run.current, "A"), ("R", pack.inner, "ohm")),
+        run.heat,
+        "W",
+        "mean over the run",
+    )
+
+    def of_cells(
+        value: float,
+        unit: str,
+        steps: tuple[Step, ...] = (),
+        doubt: float = DOUBT,
+        absolute: float = 0.0,
+    ) -> Quantity:
+        why = "capacity and resistance of real cells"
+        return modelled(value, unit, "pack", why, doubt, steps, absolute)
+
+    lasts = of_cells(run.time if run.time else math.nan, "s", steps)
+    sags = 0.05 * pack.series + DOUBT * full.current * pack.inner
+    sag = of_cells(full.load_voltage, "V", steps, 0.0, sags)
+    drop = of_cells(full.current * pack.cable, "V")
+    charging = of_cells(charge_time(pack, values["charge_current"]), "s")
+    current = of_cells(full.current, "A", steps)
+    warm = of_cells(run.heat, "W", (*steps, heat))
+    rate = exact(c_rate(pack, model.most.current), "")
+    pulse = exact(pulse_of(model.share), "s")
+    return [
+        Figure("time", "Runs for", "duration", lasts, True),
+        Figure("current", "Current from a full pack", "current", current, True),
+        Figure("sag", "Voltage at the controller, full pack", "voltage", sag, True),
+        Figure("heat", "Heat in the cells", "power", warm, True),
+        Figure("c_rate", "C rate at full throttle", "number", rate),
+        Figure("cable", "Lost in the cable", "power", of_cells(full.cable_heat, "W")),
+        Figure("drop", "Voltage drop of the cable", "voltage", drop),
+        Figure("charging", "Charges in", "duration", charging),
+        Figure("supply", "Supply gives the motor", "power", exact(model.supply, "W")),
+        Figure("pulse", "Servo pulse for this throttle", "pulse", pulse),
     ]
-    charts = [
-        _time_chart(pack, values, setting),
-        _heat_chart(pack, values, setting),
-        _voltage_chart(pack, power, run.left),
-    ]
+
+
+def _table(model: _Model) -> tuple[str, tuple[str, ...], list[tuple[str, ...]]]:
+    def load(share: float) -> float:
+        return load_at(share, model.values, model.setting)
+
     rows: list[tuple[str, ...]] = [
         (
             f"{s} %",
             f"{1000 * pulse_of(s / 100):.2f} ms",
-            f"{load_at(s / 100, values, setting):.1f} W",
-            _minutes(pack, load_at(max(s, 1) / 100, values, setting)),
+            f"{load(s / 100):.1f} W",
+            _minutes(model.pack, load(max(s, 1) / 100)),
         )
         for s in range(0, 101, 10)
     ]
-    answer = Answer(
-        pack_drawing(pack),
-        figures,
-        charts,
-        _remarks(values, pack, most.current, low.pack_voltage, run.time, supply, power),
-    )
-    answer.tables = [
-        ("Servo pulse, power and run time", ("throttle", "pulse", "power", "runs for"), rows)
-    ]
-    return answer
+    return ("Servo pulse, power and run time", ("throttle", "pulse", "power", "runs for"), rows)
 
 
 def _minutes(pack: Pack, power: float) -> str:
@@ -277,9 +292,13 @@ def _voltage_chart(pack: Pack, power: float, left: float) -> Chart:
     )
 
 
-def _remarks(
-    values: Values, pack: Pack, most: float, low: float, time: float, supply: float, power: float
-) -> list[Remark]:
+def _remarks(model: _Model) -> list[Remark]:
+    return _of_the_load(model) + _of_the_cells(model)
+
+
+def _of_the_load(model: _Model) -> list[Remark]:
+    """Whether pack, controller and cable give full throttle."""
+    values, pack, most = model.values, model.pack, model.most.current
     found = []
     if math.isnan(most):
         found.append(
@@ -315,7 +334,14 @@ def _remarks(
                     " gets warm. Take a thicker or shorter one.",
                 )
             )
-    if not time:
+    return found
+
+
+def _of_the_cells(model: _Model) -> list[Remark]:
+    """Whether the cells are treated as they must be, and what else can feed the motor."""
+    values, pack, supply, power = model.values, model.pack, model.supply, model.power
+    found = []
+    if not model.run.time:
         found.append(
             Remark(
                 "stop",

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 from hauch.core.geometry.desk_drawings import ring_drawing
@@ -10,7 +12,9 @@ from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.model import cause, factor
 from hauch.core.predict.ring import (
     SLOT_TO_NECK,
+    OpenFan,
     Ring,
+    Streams,
     driven,
     jet_flow_at,
     jet_speed_at,
@@ -19,7 +23,7 @@ from hauch.core.predict.ring import (
 )
 from hauch.core.predict.source import FanSource
 from hauch.core.predict.spread import spread
-from hauch.core.quantity import exact, measured
+from hauch.core.quantity import Quantity, exact, measured
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -95,6 +99,10 @@ SLOTS = Rows(
 )
 
 
+Along = Callable[[float], float]
+"""A figure along the axis, by distance [m]."""
+
+
 def ring_of(values: Values) -> Ring:
     """The ring of the values, with the slot as measured where it is."""
     slot = values["slot"]
@@ -130,51 +138,67 @@ def extent(values: Values) -> dict[str, float]:
     }
 
 
+@dataclass(frozen=True)
+class _Model:
+    """The ring on its fan and the open fan beside it, with all their figures."""
+
+    values: Values
+    ring: Ring
+    fan: FanSource
+    streams: Streams
+    opened: OpenFan
+    made: dict[str, Quantity]
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Streams, and the open fan beside them."""
+    model = _model(values)
+    return Answer(
+        ring_drawing(model.ring, model.streams),
+        _figures(model),
+        _charts(model),
+        _slot_remarks(values) + _remarks(model),
+        {"airflow": "total", "jet_speed": "at", "bag_flow": "total"},
+    )
+
+
+KEENAN = "Keenan, Neumann, Lustwerk 1950"
+JET = "Rajaratnam 1976, ch. 2"
+DISC = "actuator disc, Rankine and Froude"
+MADE = {
+    "jet": (
+        "m/s",
+        "Speed at the slot",
+        "Δp_fan = (1 + ζ) ρ/2 v² + ζ_n ρ/2 v_n² − suction",
+        "Bernoulli with losses",
+    ),
+    "jet_flow": ("m3/s", "Flow from the fan", "Q_j = π d s v", ""),
+    "total": (
+        "m3/s",
+        "Total flow through the ring",
+        "A_j v_j² + A_s v_s² − (1+ζ) v_s² A/2 = (1 + k/2 − e/2 (1 − (A/A_e)²)) v_m² A",
+        KEENAN,
+    ),
+    "ratio": ("", "Total over the fan's own flow", "Q / Q_j", KEENAN),
+    "entrained": ("m3/s", "Drawn along", "A_s v_s", KEENAN),
+    "at": ("m/s", "Speed on the axis", "v = 6.2 d / x v₀", JET),
+    "carried": ("m3/s", "Flow at that distance", "Q = 0.32 x / d Q₀", JET),
+    "open_total": ("m3/s", "Flow through the open fan", "η P = 2 ρ A v³", DISC),
+    "open_at": ("m/s", "Its speed on the axis", "v = 6.2 d / x v₀", JET),
+    "open_carried": ("m3/s", "Its flow at that distance", "Q = 0.32 x / d Q₀", JET),
+}
+"""What is worked out: unit, name, formula and source."""
+
+
+def _model(values: Values) -> _Model:
     ring = ring_of(values)
     fan = FanSource(values["shut_off"], values["free_flow"])
-    streams = driven(ring, fan)
-    scatter, places = values["slot_doubt"], len(values["slots"])
-    remarks: list[Remark] = []
-    if places > 1:
-        mean, scatter = slot_scatter([r["width"] for r in values["slots"]])
-        worst = max(abs(r["width"] - mean) for r in values["slots"]) / mean
-        remarks.append(
-            Remark(
-                "care" if worst > 0.15 else "note",
-                f"The specimen's slot is {1000 * mean:.2f} mm on average,"
-                f" {100 * scatter / mean:.0f} % scatter over {places} places; the jet is thicker"
-                " and the stream leans to where it is widest.",
-            )
-        )
-    x = values["distance"]
 
-    def both(
-        slot: float,
-        inlet: float,
-        mixing: float,
-        slot_loss: float,
-        neck_loss: float,
-        diffuser: float,
-        open_share: float,
-    ) -> dict[str, float]:
-        made = Ring(
-            values["throat"] - slot,
-            slot,
-            ring.throat,
-            ring.exit,
-            ring.depth,
-            ring.neck,
-            inlet,
-            mixing,
-            slot_loss,
-            neck_loss,
-            diffuser,
-            ring.wall,
-        )
-        s = driven(made, fan)
+    def worked_out(open_share: float, **changed: float) -> dict[str, float]:
+        slot = changed["slot"]
+        s = driven(replace(ring, slot_diameter=values["throat"] - slot, **changed), fan)
         o = open_fan(values["power"], open_share, values["open_diameter"])
+        x = values["distance"]
         return {
             "jet": s.jet,
             "jet_flow": s.jet_flow,
@@ -188,58 +212,37 @@ def work(values: Values, setting: Setting) -> Answer:
             "open_carried": jet_flow_at(o.flow, o.diameter, x),
         }
 
-    inputs = {
+    made = spread(worked_out, _inputs(values, ring), MADE)
+    opened = open_fan(values["power"], values["open_efficiency"] / 100, values["open_diameter"])
+    return _Model(values, ring, fan, driven(ring, fan), opened, made)
+
+
+def _inputs(values: Values, ring: Ring) -> dict[str, Quantity]:
+    """What the figures are worked out from, with doubt."""
+    widths = [r["width"] for r in values["slots"]]
+    scatter = slot_scatter(widths)[1] if len(widths) > 1 else values["slot_doubt"]
+    share = values["open_efficiency"] / 100
+    return {
         "slot": measured(
             ring.slot, "m", [(cause("ring:slot", "slot width of the print"), scatter)]
         ),
-        "inlet": factor("inlet loss", ring.inlet_loss, 0.5, "ring:inlet"),
-        "mixing": factor("mixing loss", ring.mixing_loss, 0.8, "ring:mixing"),
+        "inlet_loss": factor("inlet loss", ring.inlet_loss, 0.5, "ring:inlet"),
+        "mixing_loss": factor("mixing loss", ring.mixing_loss, 0.8, "ring:mixing"),
         "slot_loss": factor("slot loss", ring.slot_loss, 0.5, "ring:slot_loss"),
         "neck_loss": factor("neck loss", ring.neck_loss, 0.3, "ring:neck"),
-        "diffuser": factor("diffuser efficiency", ring.diffuser_efficiency, 0.25, "ring:diffuser"),
+        "diffuser_efficiency": factor(
+            "diffuser efficiency", ring.diffuser_efficiency, 0.25, "ring:diffuser"
+        ),
         "open_share": measured(
-            values["open_efficiency"] / 100,
-            "",
-            [
-                (
-                    cause("open:share", "efficiency of the open fan"),
-                    0.12 * values["open_efficiency"] / 100,
-                )
-            ],
+            share, "", [(cause("open:share", "efficiency of the open fan"), 0.12 * share)]
         ),
     }
-    keenan, jet, disc = (
-        "Keenan, Neumann, Lustwerk 1950",
-        "Rajaratnam 1976, ch. 2",
-        "actuator disc, Rankine and Froude",
-    )
-    made = spread(
-        both,
-        inputs,
-        {
-            "jet": (
-                "m/s",
-                "Speed at the slot",
-                "Δp_fan = (1 + ζ) ρ/2 v² + ζ_n ρ/2 v_n² − suction",
-                "Bernoulli with losses",
-            ),
-            "jet_flow": ("m3/s", "Flow from the fan", "Q_j = π d s v", ""),
-            "total": (
-                "m3/s",
-                "Total flow through the ring",
-                "A_j v_j² + A_s v_s² − (1+ζ) v_s² A/2 = (1 + k/2 − e/2 (1 − (A/A_e)²)) v_m² A",
-                keenan,
-            ),
-            "ratio": ("", "Total over the fan's own flow", "Q / Q_j", keenan),
-            "entrained": ("m3/s", "Drawn along", "A_s v_s", keenan),
-            "at": ("m/s", "Speed on the axis", "v = 6.2 d / x v₀", jet),
-            "carried": ("m3/s", "Flow at that distance", "Q = 0.32 x / d Q₀", jet),
-            "open_total": ("m3/s", "Flow through the open fan", "η P = 2 ρ A v³", disc),
-            "open_at": ("m/s", "Its speed on the axis", "v = 6.2 d / x v₀", jet),
-            "open_carried": ("m3/s", "Its flow at that distance", "Q = 0.32 x / d Q₀", jet),
-        },
-    )
-    figures = [
+
+
+def _figures(model: _Model) -> list[Figure]:
+    made, ring = model.made, model.ring
+    share = exact(100 * ring.slot_area / ring.neck_area, "%")
+    return [
         Figure("total", "Total flow through the ring", "volume_flow", made["total"], True),
         Figure("open_total", "Open fan at equal power", "volume_flow", made["open_total"], True),
         Figure("at", "Ring: speed at the distance", "air_speed", made["at"], True),
@@ -250,70 +253,46 @@ def work(values: Values, setting: Setting) -> Answer:
         Figure("entrained", "Drawn along", "volume_flow", made["entrained"]),
         Figure("carried", "Ring: flow at the distance", "volume_flow", made["carried"]),
         Figure("open_carried", "Open fan: flow there", "volume_flow", made["open_carried"]),
-        Figure(
-            "slot_share",
-            "Slot area over neck area",
-            "percent",
-            exact(100 * ring.slot_area / ring.neck_area, "%"),
-        ),
+        Figure("slot_share", "Slot area over neck area", "percent", share),
     ]
-    remarks += _remarks(values, ring, streams.ratio, {k: q.value for k, q in made.items()}, fan)
+
+
+def _charts(model: _Model) -> list[Chart]:
+    x, exit, s, o = model.values["distance"], model.ring.exit, model.streams, model.opened
     grid = [0.02 + (2.5 * x) * k / 40 for k in range(41)]
-    o = open_fan(values["power"], values["open_efficiency"] / 100, values["open_diameter"])
-    charts = [
-        Chart(
+
+    def over_distance(
+        key: str, title: str, y: tuple[str, str], ring: Along, opened: Along
+    ) -> Chart:
+        lines = (
+            Line("ring", tuple(grid), tuple(ring(d) for d in grid)),
+            Line("open fan", tuple(grid), tuple(opened(d) for d in grid), dashed=True),
+        )
+        marks = (("felt here", x),)
+        return Chart(key, title, ("length", "distance"), y, lines, marks=marks)
+
+    return [
+        over_distance(
             "speed",
             "Speed on the axis over distance, equal electrical power",
-            ("length", "distance"),
             ("air_speed", "speed on the axis"),
-            (
-                Line(
-                    "ring",
-                    tuple(grid),
-                    tuple(jet_speed_at(streams.out, ring.exit, d) for d in grid),
-                ),
-                Line(
-                    "open fan",
-                    tuple(grid),
-                    tuple(jet_speed_at(o.speed, o.diameter, d) for d in grid),
-                    dashed=True,
-                ),
-            ),
-            marks=(("felt here", x),),
+            lambda d: jet_speed_at(s.out, exit, d),
+            lambda d: jet_speed_at(o.speed, o.diameter, d),
         ),
-        Chart(
+        over_distance(
             "flow",
             "Flow over distance, equal electrical power",
-            ("length", "distance"),
             ("volume_flow", "flow"),
-            (
-                Line(
-                    "ring",
-                    tuple(grid),
-                    tuple(jet_flow_at(streams.total_flow, ring.exit, d) for d in grid),
-                ),
-                Line(
-                    "open fan",
-                    tuple(grid),
-                    tuple(jet_flow_at(o.flow, o.diameter, d) for d in grid),
-                    dashed=True,
-                ),
-            ),
-            marks=(("felt here", x),),
+            lambda d: jet_flow_at(s.total_flow, exit, d),
+            lambda d: jet_flow_at(o.flow, o.diameter, d),
         ),
-        _slots_chart(values, ring, fan),
+        _slots_chart(model),
     ]
-    return Answer(
-        ring_drawing(ring, streams),
-        figures,
-        charts,
-        remarks,
-        {"airflow": "total", "jet_speed": "at", "bag_flow": "total"},
-    )
 
 
-def _slots_chart(values: Values, ring: Ring, fan: FanSource) -> Chart:
+def _slots_chart(model: _Model) -> Chart:
     """Total flow over slot width: where the best slot lies for this fan."""
+    ring, fan = model.ring, model.fan
     widths = [
         ring.slot * (0.3 + 0.1 * k)
         for k in range(0, 24)
@@ -326,7 +305,7 @@ def _slots_chart(values: Values, ring: Ring, fan: FanSource) -> Chart:
         ).total_flow
         for w in widths
     ]
-    at = driven(ring, fan).total_flow
+    at = model.streams.total_flow
     return Chart(
         "slots",
         "Total flow over slot width on this fan",
@@ -337,10 +316,40 @@ def _slots_chart(values: Values, ring: Ring, fan: FanSource) -> Chart:
     )
 
 
-def _remarks(
-    values: Values, ring: Ring, ratio: float, made: dict[str, float], fan: FanSource
-) -> list[Remark]:
-    found = []
+def _slot_remarks(values: Values) -> list[Remark]:
+    """What the slot of a printed specimen is like."""
+    widths = [r["width"] for r in values["slots"]]
+    if len(widths) < 2:
+        return []
+    mean, scatter = slot_scatter(widths)
+    worst = max(abs(width - mean) for width in widths) / mean
+    return [
+        Remark(
+            "care" if worst > 0.15 else "note",
+            f"The specimen's slot is {1000 * mean:.2f} mm on average,"
+            f" {100 * scatter / mean:.0f} % scatter over {len(widths)} places; the jet is thicker"
+            " and the stream leans to where it is widest.",
+        )
+    ]
+
+
+def _beside_the_open_fan(values: Values, made: dict[str, float]) -> Remark:
+    said = "more" if made["total"] > made["open_total"] else "less"
+    felt = "faster" if made["at"] > made["open_at"] else "slower"
+    return Remark(
+        "note",
+        f"At equal {values['power']:g} W the ring moves"
+        f" {100 * abs(made['total'] / made['open_total'] - 1):.0f} % {said} air through itself"
+        " than the open fan, and its stream is"
+        f" {100 * abs(made['at'] / made['open_at'] - 1):.0f} % {felt} at"
+        f" {values['distance']:g} m.",
+    )
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    values, ring, fan, ratio = model.values, model.ring, model.fan, model.streams.ratio
+    made = {key: q.value for key, q in model.made.items()}
+    found = [_beside_the_open_fan(values, made)]
     share = ring.slot_area / ring.neck_area
     if share > SLOT_TO_NECK:
         found.append(
@@ -379,19 +388,6 @@ def _remarks(
             )
         )
     air, own = made["total"] * made["at"], made["open_total"] * made["open_at"]
-    said = "more" if made["total"] > made["open_total"] else "less"
-    felt = "faster" if made["at"] > made["open_at"] else "slower"
-    found.insert(
-        0,
-        Remark(
-            "note",
-            f"At equal {values['power']:g} W the ring moves"
-            f" {100 * abs(made['total'] / made['open_total'] - 1):.0f} % {said} air through itself"
-            " than the open fan, and its stream is"
-            f" {100 * abs(made['at'] / made['open_at'] - 1):.0f} % {felt} at"
-            f" {values['distance']:g} m.",
-        ),
-    )
     if ratio > 25 or air > 8 * own:
         found.append(
             Remark(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -120,140 +121,149 @@ def extent(values: Values) -> dict[str, float]:
     }
 
 
+FORMULAS = {
+    "chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)",
+    "branch": "TL = 10 lg(1 + (m tan kL)² / 4)",
+    "perforated": "TL = 10 lg(1 + (√(G V) / 2S / (f/f₀ − f₀/f))²)",
+}
+SHIFT = 0.03
+"""A print's length and the air's temperature shift the curve by about this share of frequency."""
+
+
+@dataclass(frozen=True)
+class _Model:
+    """The silencer in air of the temperature, and the tones it is to take away."""
+
+    values: Values
+    silencer: Silencer
+    speed: float
+
+    @property
+    def whistle(self) -> float:
+        """The tone of the flow [Hz]."""
+        return float(self.values["whistle"])
+
+    @property
+    def tone(self) -> float:
+        """Blade-passing tone [Hz]."""
+        return float(self.values["blades"] * self.values["speed"] / 60)
+
+    @property
+    def limit(self) -> float:
+        """Frequency up to which the formula holds [Hz]."""
+        return self.silencer.limit(self.speed)
+
+    def at(self, frequency: float) -> float:
+        """Transmission loss [dB]."""
+        return float(self.silencer.loss(frequency, self.speed))
+
+
 def work(values: Values, setting: Setting) -> Answer:
     """Transmission loss over frequency with the tones in it."""
-    silencer = part(values)
-    c = speed_of_sound(values["temperature"])
-    tone = values["blades"] * values["speed"] / 60
-    limit = silencer.limit(c)
-    top = max(min(2 * limit, 12000.0), 2.2 * values["whistle"], 3 * tone)
-    grid = np.linspace(20, top, 400)
-    loss = curve(silencer, grid, c)
-
-    def at(f):
-        return float(silencer.loss(f, c))
-
-    formula = {
-        "chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)",
-        "branch": "TL = 10 lg(1 + (m tan kL)² / 4)",
-        "perforated": "TL = 10 lg(1 + (√(G V) / 2S / (f/f₀ − f₀/f))²)",
-    }[values["form"]]
-
-    def told(f: float) -> Quantity:
-        step = Step(
-            "Transmission loss",
-            formula,
-            (("f", f, "Hz"), ("c", c, "m/s"), ("L", values["length"], "m")),
-            at(f),
-            "dB",
-            "Munjal 2014, ch. 2",
-        )
-        width = 0.03 * f  # a print's length and the air's temperature shift the curve by about 3 %
-        shift = max(abs(at(f + width) - at(f)), abs(at(f - width) - at(f)))
-        return measured(
-            at(f),
-            "dB",
-            [
-                (cause("silencer", "the plane-wave model with flow"), DOUBT),
-                (cause("silencer:shift", "the curve shifts by about 3 % in frequency"), shift),
-            ],
-        ).with_step(step)
-
+    model = _Model(values, part(values), speed_of_sound(values["temperature"]))
+    tuned, said = (
+        _tuned_tube(model, model.silencer)
+        if isinstance(model.silencer, PerforatedTube)
+        else _tuned_length(model, model.silencer)
+    )
+    tones = [
+        Figure("whistle", "Loss at the whistle", "decibel", _loss(model, model.whistle), True),
+        Figure("tone", "Loss at the blade-passing tone", "decibel", _loss(model, model.tone), True),
+    ]
     figures = [
-        Figure("whistle", "Loss at the whistle", "decibel", told(values["whistle"]), True),
-        Figure("tone", "Loss at the blade-passing tone", "decibel", told(tone), True),
+        *tones,
+        *tuned,
+        Figure("limit", "Holds up to", "frequency", exact(model.limit, "Hz")),
+        Figure("blade", "Blade-passing tone", "frequency", exact(model.tone, "Hz")),
+        Figure("sound_speed", "Speed of sound", "air_speed", exact(model.speed, "m/s")),
     ]
-    remarks: list[Remark] = []
-    if isinstance(silencer, PerforatedTube):
-        f0 = silencer.resonance(c)
-        figures.append(Figure("tuned", "Tuned to", "frequency", exact(f0, "Hz"), True))
-        needed = silencer.open_share * (values["whistle"] / f0) ** 2
-        if 0 < needed <= 0.5:
-            figures.append(
-                Figure(
-                    "open_for",
-                    "Open share for the whistle",
-                    "percent",
-                    exact(100 * needed, "%"),
-                    True,
-                )
-            )
-        else:
-            remarks.append(
-                Remark(
-                    "care",
-                    "No open share up to 50 % tunes this chamber to the whistle; change its length"
-                    " or width.",
-                )
-            )
-    else:
-        wanted = silencer.length_for(values["whistle"], c)
-        figures.append(
-            Figure(
-                "tuned",
-                "Most loss at",
-                "frequency",
-                exact(
-                    c
-                    / (
-                        4
-                        * (
-                            values["length"]
-                            if isinstance(silencer, Chamber)
-                            else silencer.sounding_length
-                        )
-                    ),
-                    "Hz",
-                ),
-                True,
-            )
-        )
-        figures.append(
-            Figure(
-                "length_for",
-                "Length for the whistle",
-                "length",
-                exact(wanted, "m").with_step(
-                    Step(
-                        "Length for the whistle",
-                        "L = c / (4 f), less the end correction of a branch",
-                        (("c", c, "m/s"), ("f", values["whistle"], "Hz")),
-                        wanted,
-                        "m",
-                        "Munjal 2014, ch. 2",
-                    )
-                ),
-                True,
-            )
-        )
-        if wanted <= 0:
-            remarks.append(
-                Remark(
-                    "care",
-                    "The whistle is so high that the branch is shorter than its own end correction;"
-                    " take a narrower one.",
-                )
-            )
-    figures += [
-        Figure("limit", "Holds up to", "frequency", exact(limit, "Hz")),
-        Figure("blade", "Blade-passing tone", "frequency", exact(tone, "Hz")),
-        Figure("sound_speed", "Speed of sound", "air_speed", exact(c, "m/s")),
+    drawing = silencer_drawing(model.silencer)
+    return Answer(drawing, figures, [_chart(model)], said + _remarks(model))
+
+
+def _loss(model: _Model, frequency: float) -> Quantity:
+    """Transmission loss at a frequency with its doubt [dB]."""
+    at, width = model.at, SHIFT * frequency
+    step = Step(
+        "Transmission loss",
+        FORMULAS[model.values["form"]],
+        (("f", frequency, "Hz"), ("c", model.speed, "m/s"), ("L", model.values["length"], "m")),
+        at(frequency),
+        "dB",
+        "Munjal 2014, ch. 2",
+    )
+    here = at(frequency)
+    shift = max(abs(at(frequency + width) - here), abs(at(frequency - width) - here))
+    causes = [
+        (cause("silencer", "the plane-wave model with flow"), DOUBT),
+        (cause("silencer:shift", "the curve shifts by about 3 % in frequency"), shift),
     ]
-    for name, f in (("whistle", values["whistle"]), ("blade-passing tone", tone)):
-        if f > limit:
+    return measured(here, "dB", causes).with_step(step)
+
+
+def _tuned_tube(model: _Model, tube: PerforatedTube) -> tuple[list[Figure], list[Remark]]:
+    """What a perforated tube is tuned to, and what would tune it to the whistle."""
+    f0 = tube.resonance(model.speed)
+    figures = [Figure("tuned", "Tuned to", "frequency", exact(f0, "Hz"), True)]
+    needed = tube.open_share * (model.whistle / f0) ** 2
+    if 0 < needed <= 0.5:
+        share = exact(100 * needed, "%")
+        figures.append(Figure("open_for", "Open share for the whistle", "percent", share, True))
+        return figures, []
+    return figures, [
+        Remark(
+            "care",
+            "No open share up to 50 % tunes this chamber to the whistle; change its length or"
+            " width.",
+        )
+    ]
+
+
+def _tuned_length(
+    model: _Model, silencer: Chamber | QuarterWave
+) -> tuple[list[Figure], list[Remark]]:
+    """Where a chamber or a branch takes most, and the length that would take the whistle."""
+    c = model.speed
+    sounding = model.values["length"] if isinstance(silencer, Chamber) else silencer.sounding_length
+    wanted = silencer.length_for(model.whistle, c)
+    step = Step(
+        "Length for the whistle",
+        "L = c / (4 f), less the end correction of a branch",
+        (("c", c, "m/s"), ("f", model.whistle, "Hz")),
+        wanted,
+        "m",
+        "Munjal 2014, ch. 2",
+    )
+    length = exact(wanted, "m").with_step(step)
+    figures = [
+        Figure("tuned", "Most loss at", "frequency", exact(c / (4 * sounding), "Hz"), True),
+        Figure("length_for", "Length for the whistle", "length", length, True),
+    ]
+    if wanted > 0:
+        return figures, []
+    return figures, [
+        Remark(
+            "care",
+            "The whistle is so high that the branch is shorter than its own end correction; take a"
+            " narrower one.",
+        )
+    ]
+
+
+def _remarks(model: _Model) -> list[Remark]:
+    remarks = []
+    for name, f in (("whistle", model.whistle), ("blade-passing tone", model.tone)):
+        if f > model.limit:
             remarks.append(
                 Remark(
                     "range",
-                    f"The {name} ({f:.0f} Hz) lies above {limit:.0f} Hz, where the formula no"
+                    f"The {name} ({f:.0f} Hz) lies above {model.limit:.0f} Hz, where the formula no"
                     " longer holds: cross modes, or a chamber that is long against the wave.",
                 )
             )
-        elif at(f) < 3:
-            remarks.append(
-                Remark(
-                    "care", f"At the {name} ({f:.0f} Hz) the silencer takes {at(f):.1f} dB only."
-                )
-            )
+        elif model.at(f) < 3:
+            said = f"At the {name} ({f:.0f} Hz) the silencer takes {model.at(f):.1f} dB only."
+            remarks.append(Remark("care", said))
     remarks.append(
         Remark(
             "note",
@@ -262,24 +272,26 @@ def work(values: Values, setting: Setting) -> Answer:
             " the flow's own noise is not in it.",
         )
     )
-    inside = grid <= limit
-    chart = Chart(
+    return remarks
+
+
+def _chart(model: _Model) -> Chart:
+    top = max(min(2 * model.limit, 12000.0), 2.2 * model.whistle, 3 * model.tone)
+    grid = np.linspace(20, top, 400)
+    loss = curve(model.silencer, grid, model.speed)
+    inside = grid <= model.limit
+
+    def line(label: str, chosen: np.ndarray, dashed: bool) -> Line:
+        return Line(label, tuple(grid[chosen].tolist()), tuple(loss[chosen].tolist()), dashed)
+
+    return Chart(
         "loss",
         "Transmission loss over frequency",
         ("frequency", "frequency"),
         ("decibel", "transmission loss"),
-        (
-            Line("model", tuple(grid[inside].tolist()), tuple(loss[inside].tolist())),
-            Line(
-                "beyond its range",
-                tuple(grid[~inside].tolist()),
-                tuple(loss[~inside].tolist()),
-                dashed=True,
-            ),
-        ),
-        marks=(("whistle", values["whistle"]), ("blade-passing", tone)),
+        (line("model", inside, False), line("beyond its range", ~inside, True)),
+        marks=(("whistle", model.whistle), ("blade-passing", model.tone)),
     )
-    return Answer(silencer_drawing(silencer), figures, [chart], remarks)
 
 
 TOOL = register(

@@ -1,0 +1,79 @@
+"""What ducted and free rotors of the Desk have in common: tone, sound, strength, what prints."""
+
+from __future__ import annotations
+
+import math
+
+from hauch.core.predict.blading import Blading
+from hauch.core.predict.drive import Gear, Motor, Reached, reached_speed
+from hauch.core.predict.model import AIR_DENSITY, modelled
+from hauch.core.predict.section import MODEL_REYNOLDS
+from hauch.core.predict.strength import MATERIALS, Spin, spin
+from hauch.core.quantity import Quantity
+from hauch.desk.tools.base import Figure, Remark, Values
+from hauch.desk.tools.noise import sound_figure, tone_figure
+from hauch.desk.tools.spinning import limit_figure, limit_remarks
+
+
+def reached_by(values: Values, torque: float, speed: float) -> Reached:
+    """Speed that the drive of the values reaches against a torque [N m] at a speed [1/min]."""
+    return reached_speed(
+        Motor(values["stall_torque"], values["idle_speed"]),
+        Gear(values["gear_ratio"], values["gear_efficiency"] / 100, values["friction"]),
+        max(torque, 1e-9),
+        speed,
+    )
+
+
+def strength(values: Values, row: Blading, speed: float) -> Spin:
+    """Pull at a speed, and the speed limit."""
+    return spin(row, speed, MATERIALS[values["material"]], values["wall"], values["layers"])
+
+
+def held_figures(
+    values: Values, row: Blading, speed: float, air: tuple[float, float] | None
+) -> list[Figure]:
+    """Tone, sound, strength: for ducted and free rotors alike."""
+    if not speed:
+        return []
+    held = strength(values, row, speed)
+    figures = [tone_figure(row.blades, speed)]
+    if air:
+        figures.append(sound_figure(*air))
+    figures += [
+        Figure("tip_speed", "Tip speed", "air_speed", Quantity(held.tip_speed, "m/s")),
+        Figure(
+            "stress",
+            "Pull at the blade root, without bending",
+            "stress",
+            modelled(held.root, "Pa", "rotor:stress", "plain pull without bending", 0.2),
+        ),
+        limit_figure(held.limit, MATERIALS[values["material"]]),
+    ]
+    return figures
+
+
+def print_remarks(values: Values, row: Blading, speed: float) -> list[Remark]:
+    """What to mind of the blades as a print."""
+    found = []
+    rows = row.stations(5)
+    reynolds = AIR_DENSITY * 2 * math.pi * speed / 60 * rows.radius * rows.chord / 1.813e-5
+    if reynolds.min() < MODEL_REYNOLDS[0]:
+        found.append(
+            Remark(
+                "range",
+                f"The Reynolds number falls to {reynolds.min():,.0f} at the hub; below"
+                f" {MODEL_REYNOLDS[0]:,.0f} section figures scatter, in wind tunnels too.",
+            )
+        )
+    if row.hides():
+        found.append(
+            Remark(
+                "care",
+                f"Up to {1000 * row.hides():.0f} mm diameter the blades cover one another along the"
+                " axis: it prints only with supports.",
+            )
+        )
+    if speed:
+        found += limit_remarks(strength(values, row, speed).limit, speed)
+    return found
