@@ -49,7 +49,7 @@ def parser() -> argparse.ArgumentParser:
     test.add_argument(
         "--parallel",
         metavar="N",
-        help="processes, or auto (default: one more than cores for all tests, since some wait; 1 for some)",
+        help="processes, or auto (default: as many as cores for all tests, 1 for some)",
     )
     test.add_argument("--durations", type=int, metavar="N", help="tell the slowest tests")
     add("lint", "Check style, types, imports, templates and migrations.")

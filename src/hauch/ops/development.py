@@ -103,7 +103,7 @@ def test(options: argparse.Namespace) -> int:
 
 
 def _run_tests(options: argparse.Namespace, environment: dict[str, str], *more: str) -> int:
-    parallel = options.parallel or ("1" if options.labels else str((os.cpu_count() or 1) + 1))
+    parallel = options.parallel or ("1" if options.labels else str(os.cpu_count() or 1))
     command = [
         sys.executable,
         "-m",
