@@ -28,8 +28,8 @@ from django.test import Client
 from playwright.sync_api import sync_playwright
 
 from benchmarks.harness import Row, row
-from hauch.bench.actions import Subject
 from hauch.bench.models import Live
+from hauch.bench.runs import Subject
 from hauch.bench.traces import after, trace_of
 from hauch.instruments.profile import presets
 from hauch.instruments.standins import DEVICES, PER_BENCH

@@ -16,8 +16,9 @@ from django.db import transaction
 
 from benchmarks.harness import Row, row, seconds
 from hauch.bench import traces
-from hauch.bench.actions import NewRecording, Subject, Typed, import_log
+from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Live, Recording
+from hauch.bench.runs import Subject, Typed
 from hauch.core.trace.source import Held
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
 from hauch.live import actions as live

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 from django.db import transaction
 
-from hauch.bench.actions import NewRun, Room, Subject, Typed, record_run
+from hauch.bench.runs import NewRun, Room, Subject, Typed, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.entries.models import Entry, Version
 from hauch.people.models import User

@@ -16,8 +16,8 @@ from django.contrib.staticfiles.testing import StaticLiveServerTestCase  # noqa:
 from django.test.runner import DiscoverRunner  # noqa: E402
 from playwright.sync_api import sync_playwright  # noqa: E402
 
-from hauch.bench.actions import Subject  # noqa: E402
 from hauch.bench.models import Run  # noqa: E402
+from hauch.bench.runs import Subject  # noqa: E402
 from hauch.core.rig import Bench, Loft140  # noqa: E402
 from hauch.demo.load import load_demo  # noqa: E402
 from hauch.desk.models import Design  # noqa: E402

@@ -2,7 +2,7 @@
 
 from playwright.sync_api import expect
 
-from hauch.bench.actions import Subject, record_dnf
+from hauch.bench.runs import Subject, record_dnf
 from tests.browser.base import BrowserTests
 from tests.builder import START
 

@@ -9,11 +9,12 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import DatabaseError, IntegrityError, transaction
 from django.test import TestCase
 
-from hauch.bench import actions
-from hauch.bench.actions import NewRecording, NewRun, Room, Subject, Typed
 from hauch.bench.files import file_content, keep_file
+from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Chunk, Reading, Recording, Result, Run
 from hauch.bench.queries import plan_of, runs
+from hauch.bench.results import recompute
+from hauch.bench.runs import NewRun, Room, Subject, Typed, record_dnf, record_run, void_run
 from hauch.entries import actions as entry_actions
 from hauch.formats.logger_csv import guess_mapping, inspect, read_log
 from hauch.people.models import AuditEntry
@@ -45,7 +46,7 @@ class RecordTests(TestCase):
         )
 
     def test_a_run_has_result_working_and_audit(self):
-        run = actions.record_run(self.built.operator, self.new())
+        run = record_run(self.built.operator, self.new())
         self.assertEqual(run.replicate, 1)
         self.assertAlmostEqual(run.result.value, 0.846 * math.pi / 4 * 0.1252**2 * 4.11, places=9)
         self.assertIn("Volume flow", [step["name"] for step in run.result.working])
@@ -55,10 +56,8 @@ class RecordTests(TestCase):
 
     def test_repeats_count_up_for_each_specimen(self):
         for expected in (1, 2, 3):
-            self.assertEqual(
-                actions.record_run(self.built.operator, self.new()).replicate, expected
-            )
-        other = actions.record_run(
+            self.assertEqual(record_run(self.built.operator, self.new()).replicate, expected)
+        other = record_run(
             self.built.operator, self.new(subject=Subject(reference=self.built.reference))
         )
         self.assertEqual(other.replicate, 1)
@@ -66,8 +65,8 @@ class RecordTests(TestCase):
     def test_the_same_form_twice_is_one_run(self):
         new = self.new(form_key=uuid.uuid4())
         one, two = (
-            actions.record_run(self.built.operator, new),
-            actions.record_run(self.built.operator, new),
+            record_run(self.built.operator, new),
+            record_run(self.built.operator, new),
         )
         self.assertEqual(one.pk, two.pk)
         self.assertEqual(Run.objects.count(), 1)
@@ -88,7 +87,7 @@ class RecordTests(TestCase):
                 self.assertRaisesRegex(ValidationError, words),
                 transaction.atomic(),
             ):
-                actions.record_run(self.built.operator, new)
+                record_run(self.built.operator, new)
         self.assertEqual(
             (Run.objects.count(), Reading.objects.count(), AuditEntry.objects.count()), (0, 0, 0)
         )
@@ -97,10 +96,10 @@ class RecordTests(TestCase):
         entry_actions.withdraw(self.built.host, self.built.entries["Amsel"], "changed my mind")
         self.built.specimens["Amsel"].refresh_from_db()
         with self.assertRaisesRegex(ValidationError, "Amsel was withdrawn, so it cannot be run"):
-            actions.record_run(self.built.operator, self.new())
+            record_run(self.built.operator, self.new())
         workshop_actions.set_state(self.built.operator, self.built.specimens["Binse"], "broken")
         with self.assertRaisesRegex(ValidationError, "R-2 of Binse is marked broken"):
-            actions.record_run(
+            record_run(
                 self.built.operator,
                 self.new(subject=Subject(specimen=self.built.specimens["Binse"])),
             )
@@ -111,13 +110,13 @@ class RecordTests(TestCase):
                 self.subTest(name),
                 self.assertRaisesRegex(PermissionDenied, "You may not record runs"),
             ):
-                actions.record_run(self.built.people[name], self.new())
+                record_run(self.built.people[name], self.new())
 
     def test_did_not_finish_needs_a_reason_and_keeps_its_row(self):
         subject = Subject(specimen=self.built.specimens["Binse"])
         with self.assertRaisesRegex(ValidationError, "why it did not finish"):
-            actions.record_dnf(self.built.operator, self.built.tests["air"], subject, "  ", START)
-        run = actions.record_dnf(
+            record_dnf(self.built.operator, self.built.tests["air"], subject, "  ", START)
+        run = record_dnf(
             self.built.operator, self.built.tests["air"], subject, "rubs the frame", START
         )
         self.assertEqual(run.state, Run.State.DNF)
@@ -126,15 +125,15 @@ class RecordTests(TestCase):
         )
 
     def test_void_takes_out_of_the_plan_and_keeps_the_readings(self):
-        run = actions.record_run(self.built.operator, self.new())
+        run = record_run(self.built.operator, self.new())
         before = plan_of(self.built.round).total
         with self.assertRaisesRegex(ValidationError, "why the run does not count"):
-            actions.void_run(self.built.operator, run, "")
-        actions.void_run(self.built.operator, run, "door was open")
+            void_run(self.built.operator, run, "")
+        void_run(self.built.operator, run, "door was open")
         self.assertEqual(plan_of(self.built.round).total, before + 1)
         self.assertEqual(Reading.objects.filter(run=run).count(), 2)
         with self.assertRaisesRegex(ValidationError, "void already: door was open"):
-            actions.void_run(self.built.operator, run, "again")
+            void_run(self.built.operator, run, "again")
 
     def test_plan_asks_for_the_reference_first(self):
         plan = plan_of(self.built.round)
@@ -173,7 +172,7 @@ class ImportTests(TestCase):
         """Truth of the file: 3.86 m/s, 38.9 Pa, 48.7 dB(A), 66.3 degC over 21.50, 11.92 V x 0.371 A
         less 0.4 W standby.
         """
-        made = {run.test.key: run for run in actions.import_log(self.built.operator, self.new())}
+        made = {run.test.key: run for run in import_log(self.built.operator, self.new())}
         self.assertAlmostEqual(
             made["air"].result.value, 0.846 * math.pi / 4 * 0.1252**2 * 3.86, delta=1.5e-4
         )
@@ -186,12 +185,12 @@ class ImportTests(TestCase):
         self.assertEqual([(m[0], m[2]) for m in spike], [("sound_level", 1077.0)])
 
     def test_the_same_file_is_recognised_and_not_doubled(self):
-        actions.import_log(self.built.operator, self.new())
+        import_log(self.built.operator, self.new())
         with (
             self.assertRaisesRegex(ValidationError, "imported before.*not taken twice"),
             transaction.atomic(),
         ):
-            actions.import_log(self.built.operator, self.new())
+            import_log(self.built.operator, self.new())
         self.assertEqual((Recording.objects.count(), Run.objects.count()), (1, 5))
 
     def test_a_test_that_the_file_cannot_feed(self):
@@ -199,15 +198,15 @@ class ImportTests(TestCase):
             self.assertRaisesRegex(ValidationError, "Noise test also needs background level"),
             transaction.atomic(),
         ):
-            actions.import_log(self.built.operator, self.new(extra={}))
+            import_log(self.built.operator, self.new(extra={}))
         with self.assertRaisesRegex(ValidationError, "at least one test"), transaction.atomic():
-            actions.import_log(self.built.operator, self.new(tests=()))
+            import_log(self.built.operator, self.new(tests=()))
         self.assertEqual(
             (Recording.objects.count(), Run.objects.count(), Chunk.objects.count()), (0, 0, 0)
         )
 
     def test_a_stalled_rotor_is_no_result_and_says_when(self):
-        made = actions.import_log(self.built.operator, self.new("bench_e_1hz.csv", ("air",)))
+        made = import_log(self.built.operator, self.new("bench_e_1hz.csv", ("air",)))
         self.assertIsNone(made[0].result.value)
         self.assertRegex(made[0].result.missing, "stopped 30[0-3] s after the start")
         self.assertIn("stall", [mark[1] for mark in made[0].result.marks])
@@ -222,13 +221,13 @@ class ImportTests(TestCase):
         self.assertRegex(other.path, r"^[0-9a-f]{2}/[0-9a-f]{64}$")
 
     def test_recompute_gives_the_same_digits_and_sees_a_changed_one(self):
-        actions.import_log(self.built.operator, self.new())
+        import_log(self.built.operator, self.new())
         valid = runs().filter(state="valid")
-        self.assertEqual(actions.recompute(valid).changed, [])
+        self.assertEqual(recompute(valid).changed, [])
         victim = Result.objects.filter(run__test__key="air").get()
         Result.objects.filter(pk=victim.pk).update(value=victim.value * (1 + 1e-11))
-        self.assertEqual(actions.recompute(valid, write=False).changed, [victim.run_id])
-        self.assertEqual(actions.recompute(valid).changed, [victim.run_id])
+        self.assertEqual(recompute(valid, write=False).changed, [victim.run_id])
+        self.assertEqual(recompute(valid).changed, [victim.run_id])
         self.assertEqual(Result.objects.get(pk=victim.pk).value, victim.value)
 
 

@@ -12,9 +12,10 @@ from django.test import TestCase
 from django.urls import reverse
 from django.utils import timezone
 
-from hauch.bench.actions import Subject, record_dnf, runs_by_test
 from hauch.bench.models import Run
 from hauch.bench.queries import plan_of
+from hauch.bench.results import runs_by_test
+from hauch.bench.runs import Subject, record_dnf
 from hauch.entries.actions import add_entry
 from hauch.pages.rules import swaps, what_if
 from hauch.people.models import AuditEntry, User
@@ -401,7 +402,7 @@ class RuleChangeTests(BriefCase):
         )
 
     def test_a_void_run_takes_what_was_made_of_it_along(self):
-        from hauch.bench.actions import void_run
+        from hauch.bench.runs import void_run
 
         self.air.reporting_distance = 2.0
         new = self.change()

@@ -5,9 +5,9 @@ everybody who may see it.
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
+from hauch.bench.results import recompute
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
 from hauch.demo.load import load_demo

@@ -10,9 +10,9 @@ from django.db import transaction
 from django.test import TestCase, TransactionTestCase
 from django.urls import reverse
 
-from hauch.bench.actions import recompute
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import runs
+from hauch.bench.results import recompute
 from hauch.demo.cabinet import Cabinet
 from hauch.demo.rigs import NIGHT, load_round
 from hauch.demo.stores import make_stores, people

@@ -11,8 +11,9 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench.actions import NewRecording, Subject, import_log
+from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Recording, Run
+from hauch.bench.runs import Subject
 from hauch.exchange.importing import import_round
 from hauch.formats import bundle
 from hauch.formats.logger_csv import Log

@@ -17,11 +17,11 @@ from django.utils import timezone
 from PIL import Image
 
 from hauch.bench import exclusions
-from hauch.bench.actions import Room, Subject
 from hauch.bench.compare import comparisons, orientation_told, siblings_of
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
+from hauch.bench.runs import Room, Subject
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version
 from hauch.live import actions as live

@@ -11,12 +11,11 @@ from django.template import Context, Template
 from django.test import RequestFactory, SimpleTestCase, TestCase
 from django.urls import reverse
 
-from hauch.bench import actions
-from hauch.bench.actions import NewRun, Subject, Typed
 from hauch.bench.forms import subject_of, typed_readings
 from hauch.bench.models import Progress
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
+from hauch.bench.runs import NewRun, Subject, Typed, record_dnf, record_run, void_run
 from hauch.entries import actions as entry_actions
 from hauch.pages.line import counts, stations
 from hauch.people.first import add_person, first_people
@@ -309,7 +308,7 @@ class FormTests(TestCase):
             START,
             readings,
         )
-        run = actions.record_run(self.built.operator, new)
+        run = record_run(self.built.operator, new)
         names = [step["name"] for step in run.result.working]
         self.assertIn("Traverse mean", names)
         self.assertEqual(run.readings.filter(position=2).count(), 1)
@@ -352,7 +351,7 @@ class LineTests(TestCase):
         self.assertEqual(self.texts()["workshop"], "all ready, 1 broken")
 
     def test_did_not_finish_is_asked_for_no_more_runs(self):
-        actions.record_dnf(
+        record_dnf(
             self.built.operator,
             self.built.tests["air"],
             Subject(specimen=self.built.specimens["Binse"]),
@@ -376,7 +375,7 @@ class LineTests(TestCase):
     def test_progress_kept_step_by_step_equals_progress_counted_anew(self):
         self.built.measure_all()
         run = self.built.air(self.built.specimens["Amsel"], 500, (4.4, 4.4))
-        actions.void_run(self.built.operator, run, "door")
+        void_run(self.built.operator, run, "door")
         kept = sorted(
             Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str
         )

@@ -11,8 +11,8 @@ from django.test import Client, TestCase, TransactionTestCase
 from django.urls import reverse
 from procrastinate.contrib.django.models import ProcrastinateJob
 
-from hauch.bench.actions import Subject, record_dnf
 from hauch.bench.models import Run
+from hauch.bench.runs import Subject, record_dnf
 from hauch.rounds.models import RuleTerm, RuleVersion
 from hauch.verdict.actions import results_have_changed
 from hauch.verdict.jobs import sweep

@@ -20,8 +20,8 @@ from django.db import OperationalError, connection, connections
 from django.test import TransactionTestCase
 from msgspec.structs import replace
 
-from hauch.bench.actions import Subject
 from hauch.bench.models import Live, Recording, Run, Waveform
+from hauch.bench.runs import Subject
 from hauch.bench.traces import RECORDER_LOCK, after
 from hauch.core.trace.source import Stretch, seconds_of
 from hauch.formats.sound import read_wav

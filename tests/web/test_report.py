@@ -12,9 +12,9 @@ from django.test.utils import CaptureQueriesContext
 from PIL import Image
 
 from hauch.bench import exclusions
-from hauch.bench.actions import Subject, record_dnf
 from hauch.bench.models import Result, Run
 from hauch.bench.observations import observe
+from hauch.bench.runs import Subject, record_dnf
 from hauch.entries.models import Entry
 from hauch.rounds.models import Setting
 from hauch.stores.pictures import keep_picture

@@ -13,9 +13,9 @@ from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
 
-from hauch.bench.actions import recompute
 from hauch.bench.models import Run
 from hauch.bench.queries import runs
+from hauch.bench.results import recompute
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.models import AuditEntry

@@ -12,10 +12,10 @@ from django.db import IntegrityError, connection, transaction
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 
-from hauch.bench.actions import Subject
 from hauch.bench.jobs import compact_recording, sweep
 from hauch.bench.models import Live, Minute, Recording
 from hauch.bench.reduction import compute
+from hauch.bench.runs import Subject
 from hauch.bench.traces import compact, ended_in_pieces, keep_minutes, store, trace_of
 from hauch.core.trace.source import Held
 from hauch.live import actions as live

@@ -9,9 +9,8 @@ from unittest import mock
 from django.test import TestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
-from hauch.bench import actions
-from hauch.bench.actions import Subject
 from hauch.bench.models import Run
+from hauch.bench.runs import Subject, record_dnf, void_run
 from hauch.core.rig import Bench, Loft140
 from hauch.demo.cabinet import ENTRIES, Cabinet
 from hauch.entries import actions as entry_actions
@@ -64,7 +63,7 @@ class StandingTests(TestCase):
 
     def test_did_not_finish_is_last_and_incomplete_before_it(self):
         built = self.built
-        actions.record_dnf(
+        record_dnf(
             built.operator,
             built.tests["air"],
             Subject(specimen=built.specimens["Amsel"]),
@@ -72,7 +71,7 @@ class StandingTests(TestCase):
             START,
         )
         for run in Run.objects.filter(specimen=built.specimens["Binse"], test=built.tests["power"]):
-            actions.void_run(built.operator, run, "wrong supply")
+            void_run(built.operator, run, "wrong supply")
         rows = self.rows()
         self.assertEqual(
             [(rows[n].place, rows[n].state) for n in ("Kiebitz", "Binse", "Amsel")],
@@ -90,7 +89,7 @@ class StandingTests(TestCase):
 
     def test_without_a_reference_nothing_is_ranked_and_it_says_so(self):
         for run in Run.objects.filter(reference=self.built.reference, test=self.built.tests["air"]):
-            actions.void_run(self.built.operator, run, "wrong specimen")
+            void_run(self.built.operator, run, "wrong specimen")
         standing = refresh(self.built.round.rules.first())
         self.assertIn("there is no run of the reference yet", standing.notes[0])
         self.assertFalse(standing.rows.filter(state="ranked").exists())

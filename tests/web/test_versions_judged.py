@@ -5,11 +5,10 @@ different parts, never averaged.
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench import actions
-from hauch.bench.actions import Subject
 from hauch.bench.models import Progress
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
+from hauch.bench.runs import Subject, record_dnf, void_run
 from hauch.entries.models import Prediction, Version
 from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
@@ -65,7 +64,7 @@ class VersionsTests(TestCase):
         self.assertEqual((rows["Amsel"].state, rows["Amsel"].version), ("ranked", 1))
 
     def test_did_not_finish_counts_for_its_own_version(self):
-        actions.record_dnf(
+        record_dnf(
             self.built.operator,
             self.built.tests["air"],
             Subject(specimen=self.built.specimens["Amsel"]),
@@ -78,7 +77,7 @@ class VersionsTests(TestCase):
 
     def test_a_voided_run_takes_its_version_out_again(self):
         run = self.built.air(self.second, 100, (4.8, 4.8))
-        actions.void_run(self.built.operator, run, "wrong part")
+        void_run(self.built.operator, run, "wrong part")
         _, rows = self.standing()
         self.assertEqual((rows["Amsel"].state, rows["Amsel"].version), ("ranked", 1))
 
@@ -101,7 +100,7 @@ class VersionsTests(TestCase):
         self.assertEqual(
             {d.specimen.code for d in plan_of(self.built.round, 40).due if d.specimen}, {"R-9"}
         )
-        actions.void_run(self.built.operator, run, "wrong part")
+        void_run(self.built.operator, run, "wrong part")
         self.assertEqual(counted(), {"air": 3, "power": 3})
         kept = sorted(
             Progress.objects.values_list("test", "entry", "counted", "missing", "dnf"), key=str

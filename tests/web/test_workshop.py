@@ -11,7 +11,7 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.test import TestCase
 from django.utils import timezone
 
-from hauch.bench.actions import Subject
+from hauch.bench.runs import Subject
 from hauch.desk.models import Design
 from hauch.desk.tools import TOOLS
 from hauch.entries.actions import attach, predict

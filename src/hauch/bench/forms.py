@@ -11,8 +11,8 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 from django.utils import timezone
 
-from hauch.bench.actions import Room, Subject, Typed
 from hauch.bench.queries import Plan
+from hauch.bench.runs import Room, Subject, Typed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
 from hauch.formats.logger_csv import TIME, Column, Table

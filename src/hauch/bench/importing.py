@@ -12,18 +12,10 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import InterfaceError, OperationalError, transaction
 from django.utils import timezone
 
-from hauch.bench.actions import (
-    NewRecording,
-    Room,
-    Subject,
-    Typed,
-    add_second,
-    check_fed,
-    import_log,
-    remember_mapping,
-)
 from hauch.bench.files import file_content
+from hauch.bench.logs import NewRecording, add_second, check_fed, import_log, remember_mapping
 from hauch.bench.models import LogImport, Recording, Run, SourceFile
+from hauch.bench.runs import Room, Subject, Typed
 from hauch.formats.logger_csv import Column, Log, LogRefused, Table, inspect, read_log
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test

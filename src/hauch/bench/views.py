@@ -15,11 +15,11 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions, reduction
-from hauch.bench.actions import NewRun, Room, Subject
+from hauch.bench import reduction
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
 from hauch.bench.queries import Plan, counting, lives_of, plan_of, repeats_chart, runs
+from hauch.bench.runs import NewRun, Room, Subject, record_dnf, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity.show import show
@@ -161,7 +161,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
             room = form.room()
             if not problems and form.is_valid():
                 try:
-                    run = actions.record_run(
+                    run = record_run(
                         request.user,
                         NewRun(
                             test,
@@ -327,7 +327,7 @@ def dnf(request: Request, slug: str, test_pk: int) -> HttpResponse:
         if problems:
             raise ValidationError(problems)
         sent = request.FILES.get("picture")
-        run = actions.record_dnf(
+        run = record_dnf(
             request.user,
             test,
             subject_of(round, choice),

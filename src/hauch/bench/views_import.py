@@ -11,7 +11,6 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
-from hauch.bench.actions import Subject, imported_before
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.forms import (
     RoomForm,
@@ -25,8 +24,10 @@ from hauch.bench.forms import (
 )
 from hauch.bench.importing import AT_ONCE, Asked, Second, read_asked, store_asked, told
 from hauch.bench.imports import ask_import, stop_import
+from hauch.bench.logs import imported_before
 from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
 from hauch.bench.queries import plan_of
+from hauch.bench.runs import Subject
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by

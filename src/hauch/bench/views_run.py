@@ -11,11 +11,12 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from hauch.bench import actions, exclusions, observations
+from hauch.bench import exclusions, observations
 from hauch.bench.compare import comparisons, orientation_told, siblings_of
 from hauch.bench.models import Exclusion, Observation, Run, StoredMark
 from hauch.bench.queries import repeats_chart, runs, seen_in
 from hauch.bench.reduction import marks_in
+from hauch.bench.runs import void_run
 from hauch.bench.traces import trace_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
@@ -222,7 +223,7 @@ def void(request: Request, slug: str, pk: int) -> HttpResponse:
     round = round_for(request.user, slug, "run.void")
     run = run_for(request, round, pk)
     try:
-        actions.void_run(request.user, run, request.POST.get("reason", ""))
+        void_run(request.user, run, request.POST.get("reason", ""))
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     else:

@@ -9,8 +9,9 @@ from datetime import timedelta
 import numpy as np
 from django.utils import timezone
 
-from hauch.bench.actions import NewRecording, Subject, import_log, record_dnf, void_run
+from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Run
+from hauch.bench.runs import Subject, record_dnf, void_run
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.rig import Bench, Fan, Faults, Loft140, Shift
 from hauch.demo.desk import predict_cabinet

@@ -10,9 +10,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from hauch.bench.actions import NewRun, Room, Subject, Typed, finish_run, make_run, record_run
 from hauch.bench.models import Recording, Run
 from hauch.bench.observations import observe
+from hauch.bench.runs import NewRun, Room, Subject, Typed, finish_run, make_run, record_run
 from hauch.bench.traces import store
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN

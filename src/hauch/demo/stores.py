@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from hauch.bench.actions import NewRun, Room, Subject, Typed, record_run
 from hauch.bench.models import Run
+from hauch.bench.runs import NewRun, Room, Subject, Typed, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig import Bench

@@ -12,7 +12,11 @@ from django.core.exceptions import ValidationError
 from django.db import connection, transaction
 from django.utils import timezone
 
-from hauch.bench.actions import (
+from hauch.bench.changes import runs_changed
+from hauch.bench.jobs import defer_compact
+from hauch.bench.models import Live, Observation, Recording, Run
+from hauch.bench.observations import round_s
+from hauch.bench.runs import (
     NewRun,
     Room,
     Subject,
@@ -22,10 +26,6 @@ from hauch.bench.actions import (
     next_replicate,
     seal_version,
 )
-from hauch.bench.changes import runs_changed
-from hauch.bench.jobs import defer_compact
-from hauch.bench.models import Live, Observation, Recording, Run
-from hauch.bench.observations import round_s
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.seek import Search, Stepper

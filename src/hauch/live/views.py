@@ -15,11 +15,11 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.bench.actions import Room, Subject
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
 from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
+from hauch.bench.runs import Room, Subject
 from hauch.bench.views import capture_url, last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import even_steps

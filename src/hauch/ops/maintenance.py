@@ -78,8 +78,8 @@ def keeper():
 def recompute(options: argparse.Namespace) -> int:
     """Compute all results again and compare them digit for digit."""
     with database(options):
-        from hauch.bench.actions import recompute as again
         from hauch.bench.queries import runs
+        from hauch.bench.results import recompute as again
         from hauch.core import CORE_VERSION
 
         done = again(runs().filter(state="valid"), write=not options.check)

@@ -11,7 +11,7 @@ from django.db import transaction
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 
-from hauch.bench.actions import runs_by_test
+from hauch.bench.results import runs_by_test
 from hauch.people.requests import Request
 from hauch.rounds.actions import change_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
