@@ -7,9 +7,8 @@ from itertools import pairwise
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, from_si
-from hauch.ui.charts.theme import AMBER, INK, PETROL, SECOND, chart
+from hauch.ui.charts.theme import AMBER, INK, PETROL, SECOND, Spec, chart
 
-Spec = dict[str, Any]
 HEIGHT = 168
 OTHERS = (("ink(m1)", [7, 3]), ("ink(m5)", [2, 2]), ("ink(m2)", [9, 3, 2, 3]))
 """Colour and dash of other variants: told apart without colour too."""

@@ -50,6 +50,9 @@ CONFIG: dict[str, Any] = {
 }
 
 
+Spec = dict[str, Any]
+
+
 def chart(layers: list[dict[str, Any]], height: int, **more: Any) -> dict[str, Any]:
     """A layered chart as wide as its place."""
     return {

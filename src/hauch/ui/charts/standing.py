@@ -1,0 +1,138 @@
+"""Charts of the standing: gains by test, probabilities of places."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hauch.ui.charts.theme import AMBER, DANGER, HAIR, INK, PAPER, PETROL, Spec, chart, ground
+
+
+def gains(data: list[dict[str, Any]], system: str) -> Spec:
+    """Gain over the reference by test, in percent, more is better.
+
+    ``data``: [{label, gain, expanded, word}].
+    """
+    rows = [
+        row | {"low": row["gain"] - row["expanded"], "high": row["gain"] + row["expanded"]}
+        for row in data
+    ]
+    y = {
+        "field": "label",
+        "type": "nominal",
+        "sort": None,
+        "title": None,
+        "axis": {"labelLimit": 260, "labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
+    x = {
+        "type": "quantitative",
+        "title": "gain over the reference, % (right is better)",
+        "axis": {"grid": True, "tickCount": 8},
+    }
+    half = sum(row["reference"] for row in data) / len(data) if data else 0.0
+    shape = {
+        "field": "word",
+        "type": "nominal",
+        "scale": {
+            "domain": ["better", "worse", "too close to call"],
+            "range": ["circle", "diamond", "circle"],
+        },
+    }
+    colour = {
+        "condition": [
+            {"test": "datum.word == 'too close to call'", "value": AMBER},
+            {"test": "datum.word == 'worse'", "value": DANGER},
+        ],
+        "value": PETROL,
+    }
+    filled = colour | {
+        "condition": [
+            {"test": "datum.word == 'too close to call'", "value": PAPER},
+            *colour["condition"][1:],
+        ]
+    }
+    layers: list[Spec] = [
+        *ground(-half, 0.0, half, "x", "reference"),
+        {
+            "data": {"values": rows},
+            "mark": {"type": "rule", "strokeWidth": 2},
+            "encoding": {
+                "y": y,
+                "x": x | {"field": "low"},
+                "x2": {"field": "high"},
+                "color": colour,
+            },
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "point", "size": 80, "opacity": 1, "strokeWidth": 2},
+            "encoding": {
+                "y": y,
+                "x": x | {"field": "gain"},
+                "stroke": colour,
+                "fill": filled,
+                "shape": shape | {"legend": None},
+            },
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "text", "align": "left", "dx": 10, "dy": -9, "fontSize": 12},
+            "encoding": {
+                "y": y,
+                "x": x | {"field": "gain"},
+                "text": {"field": "word"},
+                "color": colour,
+            },
+        },
+    ]
+    return chart(layers, 46 * max(len(rows), 1))
+
+
+def places(data: dict[str, Any], system: str) -> Spec:
+    """Probability of each place, entry by entry.
+
+    ``data``: entries [name in order], cells [{entry, place, p}].
+    """
+    cells = [
+        c | {"text": f"{100 * c['p']:.0f}" if c["p"] >= 0.015 else ""}
+        for c in data["cells"]
+        if c["p"] >= 0.001
+    ]
+    x = {
+        "field": "place",
+        "type": "ordinal",
+        "title": "place",
+        "axis": {"labelAngle": 0, "orient": "top", "grid": False},
+        "scale": {"domain": list(range(1, len(data["entries"]) + 1))},
+    }
+    y = {
+        "field": "entry",
+        "type": "nominal",
+        "title": None,
+        "scale": {"domain": data["entries"]},
+        "axis": {"labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
+    layers: list[Spec] = [
+        {
+            "mark": {"type": "rect", "color": PETROL, "stroke": HAIR},
+            "encoding": {
+                "x": x,
+                "y": y,
+                "opacity": {
+                    "field": "p",
+                    "type": "quantitative",
+                    "scale": {"domain": [0, 1], "range": [0.04, 1]},
+                    "legend": None,
+                },
+            },
+        },
+        {
+            "mark": {"type": "text", "fontSize": 12},
+            "encoding": {
+                "x": x,
+                "y": y,
+                "text": {"field": "text"},
+                "color": {"condition": {"test": "datum.p > 0.65", "value": PAPER}, "value": INK},
+            },
+        },
+    ]
+    return chart(layers, 30 * len(data["entries"]), data={"values": cells})
