@@ -63,14 +63,14 @@ class Parts(TestCase):
         with self.captureOnCommitCallbacks(execute=True):
             file = actions.attach(self.designer, self.version, name, data)
         if run:
-            run_check(file.check_row.pk)
-            file = PartFile.objects.select_related("check_row", "version__entry__round").get(
+            run_check(file.newest_check.pk)
+            file = PartFile.objects.select_related("newest_check", "version__entry__round").get(
                 pk=file.pk
             )
         return file
 
     def texts(self, file: PartFile) -> str:
-        return " ".join(r[1] for r in file.check_row.reasons)
+        return " ".join(r[1] for r in file.newest_check.reasons)
 
     def say(self, file: PartFile, what: str, **data):
         return self.client.post(self.at(f"parts/{file.pk}/{what}/"), data, follow=True)
@@ -79,7 +79,7 @@ class Parts(TestCase):
 class Checks(Parts):
     def test_a_part_waits_for_the_worker_and_is_checked(self):
         file = self.attached(run=False)
-        self.assertEqual(file.check_row.state, "waiting")
+        self.assertEqual(file.newest_check.state, "waiting")
         page = self.client.get(file.get_absolute_url())
         self.assertContains(page, "Waits for the worker")
         self.assertEqual(
@@ -88,7 +88,7 @@ class Checks(Parts):
             ).status_code,
             200,
         )
-        run_check(file.check_row.pk)
+        run_check(file.newest_check.pk)
         done = self.client.get(self.at(f"parts/{file.pk}/check/"), headers={"HX-Request": "true"})
         self.assertEqual((done.status_code, done["HX-Refresh"]), (204, "true"))
         page = self.client.get(file.get_absolute_url())
@@ -122,7 +122,7 @@ class Checks(Parts):
         ):
             with self.subTest(name):
                 file = self.attached(name, (DATA / name).read_bytes())
-                self.assertEqual(file.check_row.verdict, "back")
+                self.assertEqual(file.newest_check.verdict, "back")
                 self.assertIn(words, self.texts(file))
                 self.assertContains(self.client.get(file.get_absolute_url()), "Sent back")
 
@@ -141,7 +141,7 @@ class Checks(Parts):
         self.assertContains(self.client.get(file.get_absolute_url()), "In which unit is it drawn?")
         with self.captureOnCommitCallbacks(execute=True):
             self.say(file, "unit", unit="inch")
-        row = PartCheck.objects.get(file=file)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual(row.state, "waiting")
         run_check(row.pk)
         row.refresh_from_db()
@@ -163,30 +163,33 @@ class Checks(Parts):
         self.say(file, "mended")
         names = set(self.version.files.values_list("name", flat=True))
         self.assertEqual(names, {"holed.stl", "holed-mended.stl"})
-        run_check(PartCheck.objects.get(file__name="holed-mended.stl").pk)
+        run_check(PartCheck.objects.newest().get(file__name="holed-mended.stl").pk)
         self.assertTrue(
-            PartCheck.objects.get(file__name="holed-mended.stl").data["surface"]["open_edges"] == 0
+            PartCheck.objects.newest()
+            .get(file__name="holed-mended.stl")
+            .data["surface"]["open_edges"]
+            == 0
         )
 
     def test_stopped_and_taken_up_again(self):
         file = self.attached(run=False)
         self.say(file, "stop")
-        run_check(file.check_row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).state, "stopped")
+        run_check(file.newest_check.pk)
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "stopped")
         self.say(file, "again")
-        row = PartCheck.objects.get(file=file)
+        row = PartCheck.objects.newest().get(file=file)
         PartCheck.objects.filter(pk=row.pk).update(cancel=True)  # while it is at work
         run_check(row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).state, "stopped")
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "stopped")
 
     def test_a_check_whose_worker_died_begins_anew_and_is_given_up_in_the_end(self):
         file = self.attached(run=False)
         PartCheck.objects.filter(file=file).update(state="running", stage=3, attempts=1)
-        run_check(file.check_row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).state, "done")
+        run_check(file.newest_check.pk)
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")
         PartCheck.objects.filter(file=file).update(state="running", attempts=MOST_ATTEMPTS)
-        run_check(file.check_row.pk)
-        row = PartCheck.objects.get(file=file)
+        run_check(file.newest_check.pk)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual(row.state, "failed")
         self.assertIn("was cut off 3 times", row.reasons[0][1])
 
@@ -197,8 +200,8 @@ class Checks(Parts):
             mock.patch("hauch.entries.checking.apart", side_effect=odd),
             self.assertLogs("hauch.entries.checking", "ERROR"),
         ):
-            run_check(file.check_row.pk)
-        row = PartCheck.objects.get(file=file)
+            run_check(file.newest_check.pk)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual(row.state, "failed")
         self.assertIn("could not finish (ArithmeticError)", row.reasons[0][1])
 
@@ -212,12 +215,12 @@ class Checks(Parts):
         for number in range(3):
             file = self.attached(f"nested-{number}.step", nested + b"\n" * number, run=False)
             with self.assertLogs("hauch.entries.checking", "WARNING"):
-                run_check(file.check_row.pk)
-            row = PartCheck.objects.get(file=file)
+                run_check(file.newest_check.pk)
+            row = PartCheck.objects.newest().get(file=file)
             self.assertEqual((row.state, row.attempts), ("failed", 1))
             self.assertIn("broke the program that reads it", row.reasons[0][1])
         good = self.attached("good.stl", ROTOR)
-        self.assertEqual(PartCheck.objects.get(file=good).state, "done")
+        self.assertEqual(PartCheck.objects.newest().get(file=good).state, "done")
         self.assertContains(
             self.client.get(file.get_absolute_url()), "Export the part anew, simpler"
         )
@@ -268,8 +271,8 @@ class Checks(Parts):
             mock.patch("hauch.entries.checking.apart", side_effect=overtaken),
             self.assertLogs("hauch.entries.checking", "ERROR"),
         ):
-            run_check(file.check_row.pk)
-        row = PartCheck.objects.get(file=file)
+            run_check(file.newest_check.pk)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual((row.state, row.stage, row.reasons), ("waiting", 0, []))
         run_check(row.pk)
         row.refresh_from_db()
@@ -277,7 +280,7 @@ class Checks(Parts):
 
     def test_the_check_of_a_part_taken_away_ends_quietly(self):
         file = self.attached(run=False)
-        check = file.check_row.pk
+        check = file.newest_check.pk
         actions.remove_file(self.designer, file)
         run_check(check)
         self.assertFalse(PartCheck.objects.filter(pk=check).exists())
@@ -460,7 +463,7 @@ class Papers(Parts):
         copy = Entry.objects.get(round=other)
         self.assertEqual(copy.versions.get().files.get().sha256, self.version.files.get().sha256)
         self.assertEqual(copy.versions.get().cost, Decimal("1.80"))
-        self.assertEqual(copy.versions.get().files.get().check_row.state, "waiting")
+        self.assertEqual(copy.versions.get().files.get().newest_check.state, "waiting")
         self.assertContains(
             self.client.post(self.at("copy/"), {"to": "third"}, follow=True), "another kind of part"
         )
@@ -478,8 +481,9 @@ class Stored(Parts):
     def test_a_check_is_json_without_nan(self):
         file = self.attached()
         json.dumps(
-            [file.check_row.figures, file.check_row.data, file.check_row.reasons], allow_nan=False
+            [file.newest_check.figures, file.newest_check.data, file.newest_check.reasons],
+            allow_nan=False,
         )
         self.assertEqual(
-            file.check_row.data["blades"]["count"], round(TOOLS["rotor"].start()["blades"])
+            file.newest_check.data["blades"]["count"], round(TOOLS["rotor"].start()["blades"])
         )

@@ -29,7 +29,7 @@ class Roles(TestCase):
         cls.entry = cls.built.entries["Amsel"]  # the designer's own
         cls.version = cls.entry.versions.get()
         cls.file = actions.attach(cls.built.people["designer"], cls.version, "amsel.stl", ROTOR)
-        run_check(cls.file.check_row.pk)
+        run_check(cls.file.newest_check.pk)
         cls.specimen = shop.add_specimen(cls.built.operator, cls.version, "W-01")
         cls.step = cls.specimen.steps.first()
 

@@ -147,7 +147,7 @@ class Travelling(TestCase):
         )
         self.assertEqual(queries.balanced(specimen)[0].correction.unbalance, 1e-5)
         self.assertEqual(
-            version.files.get().check_row.state, "waiting"
+            version.files.get().newest_check.state, "waiting"
         )  # checked anew by the core that is here
         after = self.amsel(self.content(exported(host, made)))
         for step in (*before["steps"], *after["steps"]):

@@ -38,7 +38,7 @@ class Workshop(TestCase):
 
     def checked(self) -> None:
         file = attach(self.built.people["designer"], self.version, "amsel.stl", ROTOR)
-        run_check(file.check_row.pk)
+        run_check(file.newest_check.pk)
 
     def planned(self, **more) -> Specimen:
         return actions.add_specimen(self.operator, self.version, "W-01", state="planned", **more)

@@ -16,9 +16,17 @@ from django.test import TestCase
 from django.utils import timezone
 
 from hauch.entries import actions, jobs, queries
-from hauch.entries.checking import material_of, run_check, speed_of
+from hauch.entries.checking import (
+    asked_of,
+    material_of,
+    outcome_of,
+    run_check,
+    speed_of,
+    store,
+)
 from hauch.entries.models import BillItem, PartCheck, PartFile, Version
 from hauch.pages.line import stations
+from hauch.people.keep import kept
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material
 from hauch.workshop import actions as shop
@@ -66,7 +74,7 @@ class InTheBackground(Base):
         with self.captureOnCommitCallbacks() as later:
             file = self.attached()
         self.assertEqual((later, self.defer_count()), ([], 1))
-        jobs.check_part(check_id=file.check_row.pk)
+        jobs.check_part(check_id=file.newest_check.pk)
         actions.check_again(self.host, file)
         self.assertEqual(self.defer_count(), 2)
 
@@ -82,11 +90,11 @@ class InTheBackground(Base):
 
     def test_the_job_runs_the_check_and_may_run_twice(self):
         file = self.attached()
-        jobs.check_part(check_id=file.check_row.pk)
-        first = PartCheck.objects.get(file=file)
+        jobs.check_part(check_id=file.newest_check.pk)
+        first = PartCheck.objects.newest().get(file=file)
         self.assertEqual(first.state, "done")
-        jobs.check_part(check_id=file.check_row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).ended_at, first.ended_at)
+        jobs.check_part(check_id=file.newest_check.pk)
+        self.assertEqual(PartCheck.objects.newest().get(file=file).ended_at, first.ended_at)
 
     def test_the_worker_that_died_is_followed_by_another(self):
         """The periodic job of the web takes stalled jobs up again; the check itself counts its
@@ -97,21 +105,35 @@ class InTheBackground(Base):
             mock.patch("hauch.entries.checking.apart", side_effect=KeyboardInterrupt),
             self.assertRaises(KeyboardInterrupt),
         ):
-            run_check(file.check_row.pk)
-        row = PartCheck.objects.get(file=file)
+            run_check(file.newest_check.pk)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual((row.state, row.attempts), ("running", 1))
         run_check(row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).state, "done")
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")
 
     def test_a_file_is_replaced_and_checked_anew(self):
         file = self.attached()
-        run_check(file.check_row.pk)
+        run_check(file.newest_check.pk)
         again = actions.attach(self.host, self.version, "amsel.stl", ROTOR[:-50])
         self.assertEqual(again.pk, file.pk)
-        run_check(again.check_row.pk)
-        row = PartCheck.objects.get(file=file)
+        run_check(again.newest_check.pk)
+        row = PartCheck.objects.newest().get(file=file)
         self.assertEqual((row.verdict, row.figures, row.view), ("back", [], ""))
         self.assertIn("cut off", row.reasons[0][1])
+        earlier = queries.earlier_checks(PartFile.objects.get(pk=file.pk))
+        self.assertEqual([(one.state, bool(one.figures)) for one in earlier], [("done", True)])
+
+    def test_a_check_that_was_overtaken_stores_nothing(self):
+        """Another one is asked for while the first is at work; the first one's process goes on."""
+        file = self.attached()
+        first = file.newest_check
+        PartCheck.objects.filter(pk=first.pk).update(state="running", attempts=1)
+        second = actions.check_again(self.host, file)
+        self.assertNotEqual(first.pk, second.pk)
+        store(first, outcome_of(file.name, kept(file.path), asked_of(file)))
+        self.assertEqual(PartCheck.objects.get(pk=first.pk).state, "stopped")
+        run_check(second.pk)
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")
 
     def test_what_it_is_held_against(self):
         self.assertEqual(material_of(self.version).key, "petg")
@@ -125,8 +147,8 @@ class InTheBackground(Base):
         file = self.attached()
         Material.objects.all().delete()
         with self.assertLogs("hauch.entries.checking", "ERROR"):
-            run_check(file.check_row.pk)
-        self.assertEqual(PartCheck.objects.get(file=file).state, "failed")
+            run_check(file.newest_check.pk)
+        self.assertEqual(PartCheck.objects.newest().get(file=file).state, "failed")
 
     def test_notes_are_not_checked(self):
         note = actions.attach(self.host, self.version, "note.txt", b"Mind the tips.")
@@ -179,7 +201,7 @@ class OnTheLine(Base):
             PartCheck.objects.filter(file=file).update(state="done", verdict=verdict)
             self.assertEqual(queries.verdicts(self.round)[self.version.entry_id], verdict)
         waiting = self.attached("four.stl")
-        self.assertEqual(waiting.check_row.state, "waiting")
+        self.assertEqual(waiting.newest_check.state, "waiting")
         self.assertEqual(queries.verdicts(self.round)[self.version.entry_id], "at work")
 
 
@@ -257,7 +279,7 @@ class InPieces(Base):
             ("workshop", "0003_limits_lowered", "lower"),
         ):
             getattr(import_module(f"hauch.{app}.migrations.{name}"), function)(apps, None)
-        check = PartCheck.objects.get(file=file)
+        check = PartCheck.objects.newest().get(file=file)
         self.assertEqual({f["key"] for f in check.figures}, {"outer", "tip_speed", "hub_stress"})
         self.assertEqual([r[1][:8] for r in check.reasons], ["It fits.", "An earli"])
         specimen.refresh_from_db()
@@ -293,11 +315,11 @@ class InPieces(Base):
 
     def test_limits_in_round_figures_downwards(self):
         file = self.attached()
-        run_check(file.check_row.pk)
+        run_check(file.newest_check.pk)
         specimen = shop.add_specimen(
             self.operator, self.version, "W-01", printed_in=Material.objects.get(key="petg")
         )
-        told = PartCheck.objects.get(file=file).value("cap")
+        told = PartCheck.objects.newest().get(file=file).value("cap")
         cap = looked.speed_limit(specimen).cap
         self.assertLessEqual(cap, told)
         self.assertGreater(cap, 0.9 * told)
@@ -322,7 +344,7 @@ class InTheDatabase(Base):
         file = self.attached()
         self.refused(model=BillItem, version=self.version, name="x", quantity=0)
         self.refused(model=BillItem, version=self.version, name="x", quantity=1, price=-1)
-        self.refused(model=PartCheck, file=file)  # one check for a part
+        self.refused(model=PartCheck, file=file)  # one check at a time
         self.refused(model=PrintRun, specimen=specimen, machine="x", hours=-1.0)
         self.refused(model=Measure, specimen=specimen, kind="bore", place=9, value=0.004)
         self.refused(model=Measure, specimen=specimen, kind="bore", place=1, value=-0.004)

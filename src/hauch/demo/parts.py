@@ -63,6 +63,8 @@ def hand_in_parts(files: Files, pool: ThreadPoolExecutor) -> Handed:
             data = files[key].result()
             file = _hand_in(version, PARTS[key][0], data)
             check = PartCheck.objects.create(file=file, asked_at=version.created_at, attempts=1)
+            file.newest_check = check
+            file.save(update_fields=["newest_check"])
             handed.append((check, pool.submit(outcome_of, file.name, data, asked_of(file))))
     return handed
 

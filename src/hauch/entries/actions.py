@@ -222,26 +222,14 @@ def attach(
 
 @transaction.atomic
 def ask_check(file: PartFile) -> PartCheck:
-    """Have a part checked by the worker, anew if it was checked before."""
-    row, _ = PartCheck.objects.update_or_create(
-        file=file,
-        defaults={
-            "state": PartCheck.State.WAITING,
-            "stage": 0,
-            "cancel": False,
-            "attempts": 0,
-            "verdict": "",
-            "reasons": [],
-            "figures": [],
-            "data": {},
-            "view": "",
-            "still": "",
-            "mended": "",
-            "asked_at": timezone.now(),
-            "ended_at": None,
-            "seconds": None,
-        },
-    )
+    """Have a part checked by the worker. One that is at work on it is stopped; what earlier ones
+    found stays.
+    """
+    PartFile.objects.select_for_update(of=("self",)).get(pk=file.pk)
+    file.checks.at_work().update(state=PartCheck.State.STOPPED, cancel=True)
+    row = PartCheck.objects.create(file=file)
+    file.newest_check = row
+    file.save(update_fields=["newest_check"])
     defer_check(row.pk)
     return row
 
@@ -303,7 +291,7 @@ def take_mended(user: User, file: PartFile) -> PartFile:
     ------
     ValidationError : there is none
     """
-    row = PartCheck.objects.filter(file=file).first()
+    row = file.newest_check
     if row is None or not row.mended:
         raise ValidationError(f"There is no mended copy of {file}.")
     stem = file.name.rsplit(".", 1)[0]

@@ -87,8 +87,8 @@ def run_check(check_id: int) -> None:
     """Check a part and store what was found; safe to run twice, since a check that was cut off
     begins anew.
 
-    Where the part was taken away, or is asked for anew while this check is at work, nothing of this
-    one is stored.
+    Where the part was taken away, or another check of it was asked for while this one is at work,
+    nothing of this one is stored.
     """
     row = (
         PartCheck.objects.select_related("file__version__entry__round", "file__version__material")
@@ -104,10 +104,10 @@ def run_check(check_id: int) -> None:
         )
         store(row, _failed(cut_off))
         return
-    _asked(row).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
+    _unless_stopped(row).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
 
     def tell(stage: int) -> bool:
-        return _asked(row).filter(cancel=False).update(stage=stage) > 0
+        return _unless_stopped(row).filter(cancel=False).update(stage=stage) > 0
 
     try:
         asked = asked_of(row.file)
@@ -174,7 +174,7 @@ def store(row: PartCheck, outcome: Outcome) -> None:
         paths = {
             view: keep(outcome.files[view])[1] if view in outcome.files else "" for view in VIEWS
         }
-    _asked(row).update(
+    _unless_stopped(row).update(
         state=outcome.state,
         stage=len(STAGES),
         ended_at=timezone.now(),
@@ -184,6 +184,6 @@ def store(row: PartCheck, outcome: Outcome) -> None:
     )
 
 
-def _asked(row: PartCheck) -> QuerySet[PartCheck]:
-    """The row, unless it was asked for anew since."""
-    return PartCheck.objects.filter(pk=row.pk, asked_at=row.asked_at)
+def _unless_stopped(row: PartCheck) -> QuerySet[PartCheck]:
+    """The row, unless it was stopped meanwhile."""
+    return PartCheck.objects.at_work().filter(pk=row.pk)

@@ -130,6 +130,10 @@ class PartFile(models.Model):
         help_text="file axis along the flow, as its designer says",
     )
 
+    newest_check = models.OneToOneField(
+        "PartCheck", null=True, blank=True, on_delete=models.SET_NULL, related_name="newest_of"
+    )
+
     class Meta:
         ordering = ["name"]
         constraints = [
@@ -154,9 +158,21 @@ class PartFile(models.Model):
         return bool(kind_of(self.name))
 
 
+class PartCheckQuerySet(models.QuerySet["PartCheck"]):
+    """Checks of parts."""
+
+    def newest(self) -> PartCheckQuerySet:
+        """The newest one of each part."""
+        return self.filter(newest_of__isnull=False)
+
+    def at_work(self) -> PartCheckQuerySet:
+        """Those that wait or are at work."""
+        return self.filter(state__in=[PartCheck.State.WAITING, PartCheck.State.RUNNING])
+
+
 class PartCheck(models.Model):
-    """The check of a part: waiting, at work, or what it found. Made anew when the file, the
-    envelope or what its designer says changes.
+    """A check of a part: waiting, at work, or what it found. Another one is asked for when the
+    file, the envelope or what its designer says changes; earlier ones stay.
     """
 
     class State(models.TextChoices):
@@ -171,7 +187,7 @@ class PartCheck(models.Model):
         CARE = "care", "print with care"
         BACK = "back", "sent back"
 
-    file = models.OneToOneField(PartFile, on_delete=models.CASCADE, related_name="check_row")
+    file = models.ForeignKey(PartFile, on_delete=models.CASCADE, related_name="checks")
     state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
     stage = models.PositiveSmallIntegerField(default=0)
     cancel = models.BooleanField(default=False)
@@ -192,13 +208,21 @@ class PartCheck(models.Model):
     ended_at = models.DateTimeField(null=True, blank=True)
     seconds = models.FloatField(null=True, blank=True)
 
+    objects = PartCheckQuerySet.as_manager()
+
     class Meta:
+        ordering = ["-asked_at", "-id"]
         indexes = [models.Index(fields=["state", "asked_at"])]
         constraints = [
             models.CheckConstraint(
                 condition=models.Q(state="done", verdict__gt="") | ~models.Q(state="done"),
                 name="check_done_has_a_verdict",
-            )
+            ),
+            models.UniqueConstraint(
+                fields=["file"],
+                condition=models.Q(state__in=["waiting", "running"]),
+                name="one_check_at_a_time",
+            ),
         ]
 
     def __str__(self) -> str:

@@ -38,7 +38,7 @@ def part_for(user: User, round: Round, entry_pk: int, pk: int) -> PartFile:
     entry = entry_for(user, round, entry_pk)
     found = (
         PartFile.objects.filter(version__entry=entry, pk=pk)
-        .select_related("version__material", "check_row")
+        .select_related("version__material", "newest_check")
         .first()
     )
     if found is None:
@@ -49,12 +49,18 @@ def part_for(user: User, round: Round, entry_pk: int, pk: int) -> PartFile:
 
 def check_of(file: PartFile) -> PartCheck | None:
     """The check of a part, if one was asked for."""
-    return getattr(file, "check_row", None)
+    return file.newest_check
+
+
+def earlier_checks(file: PartFile) -> list[PartCheck]:
+    """Checks of a part before its newest one that came to an end, the last one first."""
+    ended = file.checks.filter(newest_of=None, ended_at__isnull=False)
+    return list(ended.only("file", "state", "verdict", "reasons", "ended_at", "core_version"))
 
 
 def parts_of(version: Version) -> list[PartFile]:
     """The meshes of a version with their checks, the greatest first."""
-    files = [f for f in version.files.select_related("check_row") if f.is_mesh]
+    files = [f for f in version.files.select_related("newest_check") if f.is_mesh]
     return sorted(files, key=lambda f: -((c.value("volume") or 0.0) if (c := check_of(f)) else 0.0))
 
 
@@ -106,9 +112,11 @@ def verdicts(round: Round) -> dict[int, str]:
         .order_by("-number")
         .values("pk")[:1]
     )
-    rows = PartCheck.objects.filter(
-        file__version__entry__round=round, file__version=Subquery(newest)
-    ).values_list("file__version__entry", "verdict", "state")
+    rows = (
+        PartCheck.objects.newest()
+        .filter(file__version__entry__round=round, file__version=Subquery(newest))
+        .values_list("file__version__entry", "verdict", "state")
+    )
     found: dict[int, str] = {}
     for entry, verdict, state in rows:
         word = (

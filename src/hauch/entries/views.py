@@ -121,7 +121,7 @@ def edit(request: Request, slug: str, pk: int) -> HttpResponse:
         "version": version,
         "form": form,
         "may_change": may,
-        "files": list(version.files.select_related("check_row")),
+        "files": list(version.files.select_related("newest_check")),
         "most_bytes": MOST_BYTES,
         "piece": uploads.PIECE,
         "next_form": EntryVersionForm(),

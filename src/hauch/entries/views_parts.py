@@ -171,6 +171,7 @@ def part(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
             else ""
         ),
         "charts": charts_of(check) if check and done else [],
+        "earlier": queries.earlier_checks(file),
         **told(check),
     }
     return render(request, "entries/part.html", context)

@@ -140,6 +140,7 @@ LEFT_OUT: dict[str, str] = {
     "Entry.designer": "people do not travel; the designer's name does",
     "PartFile.path": "follows from the content",
     "PartFile.added_by": "people do not travel",
+    "PartFile.newest_check": "checks are made anew by the core that is there",
     "PrintRun.by": "people do not travel",
     "WorkStep.done_by": "people do not travel",
     "Measure.by": "people do not travel",

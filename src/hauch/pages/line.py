@@ -67,7 +67,7 @@ def _counts(round_pk: int, today: date) -> QuerySet:
     newer = Version.objects.filter(
         entry=OuterRef("file__version__entry"), number__gt=OuterRef("file__version__number")
     )
-    sent_back = PartCheck.objects.filter(
+    sent_back = PartCheck.objects.newest().filter(
         ~Exists(newer), file__version__entry__round=OuterRef("pk"), verdict=PartCheck.Verdict.BACK
     )
     sent_back = sent_back.filter(file__version__entry__state=Entry.State.IN).annotate(

@@ -87,9 +87,9 @@ def board(user: User, round: Round) -> list[Column]:
 
 def _checks(specimen: Specimen) -> list[PartCheck]:
     return list(
-        PartCheck.objects.filter(
-            file__version=specimen.version, state=PartCheck.State.DONE
-        ).select_related("file")
+        PartCheck.objects.newest()
+        .filter(file__version=specimen.version, state=PartCheck.State.DONE)
+        .select_related("file")
     )
 
 
@@ -362,7 +362,7 @@ def _why_checks_shut_it(specimen: Specimen) -> str:
     """A part that was sent back, or not checked to the end, keeps the gate shut; empty where none
     does.
     """
-    checks = PartCheck.objects.filter(file__version=specimen.version)
+    checks = PartCheck.objects.newest().filter(file__version=specimen.version)
     if checks.filter(verdict=PartCheck.Verdict.BACK).exists():
         return (
             f"A part of {specimen.version} was sent back by its check. Mend it, or hand in a"
