@@ -2,6 +2,9 @@
 everybody who may see it.
 """
 
+import re
+from collections import Counter
+
 from django.test import TestCase
 from django.urls import reverse
 
@@ -25,6 +28,7 @@ from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import Instrument, Rig
 from hauch.stores.queries import instruments_due
 from hauch.verdict.queries import standing_of
+from tests import markup
 
 
 class DemoRoundTests(TestCase):
@@ -273,3 +277,28 @@ class DemoRoundTests(TestCase):
         for thing in (*Rig.objects.all(), *Instrument.objects.all()):
             with self.subTest(thing):
                 self.assertEqual(self.client.get(thing.get_absolute_url()).status_code, 200)
+
+    def test_markup_of_all_that_links_lead_to(self):
+        """From home on, at most three pages of a kind, as the host."""
+        self.client.force_login(
+            User.objects.get(username="runa"), backend="django.contrib.auth.backends.ModelBackend"
+        )
+        waiting, met, of_kind = ["/"], {"/"}, Counter()
+        while waiting:
+            address = waiting.pop(0)
+            kind = re.sub(r"\d+", "N", re.sub(r"(?<=/rounds/)[\w-]+", "X", address.split("?")[0]))
+            if of_kind[kind] >= 3:
+                continue
+            answer = self.client.get(address)
+            if answer.streaming or not answer.get("Content-Type", "").startswith("text/html"):
+                continue
+            of_kind[kind] += 1
+            html = answer.content.decode()
+            with self.subTest(address):
+                self.assertEqual(markup.problems(html), [])
+            for found in re.findall(r'(?:href|hx-get)="(/[^"#]*)"', html):
+                link = found.replace("&amp;", "&")
+                if link not in met:
+                    met.add(link)
+                    waiting.append(link)
+        self.assertGreater(len(of_kind), 60)

@@ -14,6 +14,7 @@ from hauch.bench.models import LogImport, Recording, Run, SourceFile
 from hauch.people.permissions import ANYWHERE, MATRIX, ROLES, STAFF_ACTIONS, WORDS, allowed
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round
+from tests import markup
 from tests.builder import PASSWORD, build
 from tests.web.test_actions import DATA
 
@@ -180,6 +181,12 @@ class BeforePublicationTests(Pages):
                 MOST_QUERIES,
                 f"{page}: " + "\n".join(q["sql"][:160] for q in queries.captured_queries),
             )
+
+    def test_markup_of_each_page(self):
+        for page in self.pages.keys() - {"zip", "csv", "library"}:
+            with self.subTest(page):
+                html = self.get("host", page).content.decode()
+                self.assertEqual(markup.problems(html), [])
 
     def test_matrix_is_complete_and_closed(self):
         roles = {key for key, _ in ROLES}

@@ -35,6 +35,11 @@ class EntryForm(forms.Form):
 
 
 class EntryVersionForm(forms.Form):
+    """Begin the next version; stands beside the form of the present one, with ids of its own."""
+
+    def __init__(self, *args: Any, **kwargs: Any):
+        super().__init__(*args, **{"auto_id": "next_%s", **kwargs})
+
     changed = forms.CharField(max_length=300, label="What the next version changes")
     why = forms.CharField(
         required=False,
