@@ -179,6 +179,15 @@ class CalibrateTests(BrowserTests):
             Rig.objects.get(name="Barn tunnel").pairs["profile_factor"][0], 0.844, places=3
         )
 
+    def test_what_is_typed_before_the_scripts_run_is_answered(self):
+        page = self.sign_in("operator")
+        meter = self.built.tests["air"].rig.meters.first().instrument
+        page.route("**/htmx*.js", lambda route: (page.wait_for_timeout(1500), route.continue_()))
+        page.goto(self.url(f"/stores/instruments/{meter.pk}/calibrate/"), wait_until="commit")
+        page.get_by_label("Point 1, it shows").fill("3.6")
+        page.get_by_label("Point 1, the standard shows").fill("3.5")
+        expect(page.locator("#result")).to_contain_text("cannot be drawn through one point")
+
     def test_a_meter_is_calibrated_with_its_residuals_in_sight(self):
         page = self.sign_in("operator")
         page.goto(self.url("/stores/"))

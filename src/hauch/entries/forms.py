@@ -55,6 +55,7 @@ class PartForm(forms.ModelForm):
     class Meta:
         model = PartFile
         fields = ["place", "count", "unit", "axis"]
+        help_texts = dict.fromkeys(fields, "")  # the labels say it
         labels = {
             "place": "Where it sits",
             "count": "How many",

@@ -120,19 +120,8 @@
     if (ticked.length > 3) ticked.find((box) => box !== event.target).checked = false;
   });
 
-  // What was typed before this script ran, or was put back by the browser, is asked for once the page is there.
-  let asked = false;
-  form.addEventListener("htmx:beforeRequest", () => (asked = true));
-  const differs = (field) => {
-    if (field.type === "hidden" || field.type === "file") return false;
-    if (field.matches("[type=checkbox], [type=radio]")) return field.checked !== field.defaultChecked;
-    if (field.matches("select")) return field.selectedIndex !== Math.max([...field.options].findIndex((option) => option.defaultSelected), 0);
-    return field.matches("input, textarea") && field.value !== field.defaultValue;
-  };
-  window.addEventListener("pageshow", () => {
-    if (asked || ![...form.elements].some(differs)) return;
+  form.addEventListener("late", () => {
     for (const set of form.querySelectorAll("[data-curve]")) set.dispatchEvent(new Event("input"));
-    form.dispatchEvent(new Event("input"));  // on the form: a field that belongs to it may stand elsewhere on the page
   });
 
   // The time from the last key to the picture, for those who measure it.

@@ -37,6 +37,24 @@
     }
   });
 
+  // What was typed before the scripts ran, or was put back by the browser, is asked for once the page is there.
+  const asked = new WeakSet();
+  document.addEventListener("htmx:beforeRequest", (event) => asked.add(event.target));
+  const differs = (field) => {
+    if (field.type === "hidden" || field.type === "file") return false;
+    if (field.matches("[type=checkbox], [type=radio]")) return field.checked !== field.defaultChecked;
+    if (field.matches("select")) return field.selectedIndex !== Math.max([...field.options].findIndex((option) => option.defaultSelected), 0);
+    return field.matches("input, textarea") && field.value !== field.defaultValue;
+  };
+  window.addEventListener("pageshow", () => {
+    for (const asker of document.querySelectorAll("[hx-trigger*=input]")) {
+      const fields = asker.elements ?? (asker.matches("input, select, textarea") ? [asker] : asker.querySelectorAll("input, select, textarea"));
+      if (asked.has(asker) || ![...fields].some(differs)) continue;
+      asker.dispatchEvent(new Event("late"));
+      asker.dispatchEvent(new Event("input"));  // on itself: a field that belongs to it may stand elsewhere on the page
+    }
+  });
+
   // A dropped file goes into the file field it was dropped on.
   for (const kind of ["dragover", "dragleave", "drop"])
     document.addEventListener(kind, (event) => {
