@@ -10,12 +10,11 @@ from dataclasses import replace
 
 import numpy as np
 from django.test import Client
-from neuralfoil import get_aero_from_kulfan_parameters
 
 from benchmarks.harness import Row, row, seconds
 from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.core.predict.rotor import rotor_curve
-from hauch.core.predict.section import MODEL_SIZE
+from hauch.core.predict.section_network import lift_and_drag
 from hauch.demo.load import load_demo
 from hauch.desk.forms import ToolForm
 from hauch.desk.search import AIMS, search
@@ -36,16 +35,9 @@ def run() -> Iterator[Row]:
     rotor = TOOLS["rotor"]
     start = rotor.start()
     turning = installed(start)
-    angles = np.linspace(-10, 20, POINTS)
-    section = {
-        "upper_weights": [np.full(POINTS, 0.2)] * 8,
-        "lower_weights": [np.full(POINTS, -0.1)] * 8,
-        "leading_edge_weight": 0.0,
-        "TE_thickness": 0.004,
-    }
-    bare = seconds(
-        lambda: get_aero_from_kulfan_parameters(section, angles, 6e4, model_size=MODEL_SIZE), 15
-    )
+    side = np.full((8, POINTS), 0.15)
+    angles, reynolds = np.linspace(-14, 26, POINTS), np.full(POINTS, 6e4)
+    bare = seconds(lambda: lift_and_drag(side, -side / 2, 0.004, angles, reynolds, 5.0), 15)
     speeds = iter(np.linspace(1800, 2000, 400))
     curve = seconds(
         lambda: rotor_curve(replace(turning, speed=float(next(speeds))), FLOWS, STATIONS), 15
