@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from datetime import timedelta
+from unittest import mock
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.test import TestCase
@@ -92,6 +93,19 @@ class Board(Workshop):
             actions.add_specimen(self.operator, self.version, f"B-{n}")
         with self.assertNumQueries(2):  # specimens, their open steps
             queries.board(self.operator, self.round)
+
+    def test_a_full_column_shows_the_first_and_counts_the_rest(self):
+        yesterday = timezone.localdate() - timedelta(days=1)
+        for n in range(5):
+            actions.add_specimen(
+                self.operator, self.version, f"B-{n}", state="planned", due=yesterday
+            )
+        with mock.patch.object(queries, "MOST_IN_A_COLUMN", 3):
+            column = next(c for c in queries.board(self.operator, self.round) if c.rows)
+            self.assertEqual(
+                ([s.code for s in column.rows], column.more), (["B-0", "B-1", "B-2"], 2)
+            )
+            self.assertContains(self.client.get(self.at()), "5 prints late")
 
     def test_viewers_look_and_designers_see_their_own(self):
         specimen = self.planned()

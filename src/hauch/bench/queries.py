@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -150,7 +152,7 @@ class Plan:
     ``versions`` is the version by which each entry takes part, ``specimens`` holds all that can be
     run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due and the one
     asked for; ``references`` the active one by test, ``beside`` those that are run beside it;
-    ``counts`` the runs that count by test and entry.
+    ``counts`` the runs that count by test and entry; ``without_result`` how many have no figure.
     """
 
     due: list[Due]
@@ -162,6 +164,7 @@ class Plan:
     counts: dict[tuple[int, int], int]
     versions: dict[int, int]
     many: bool
+    without_result: int
 
     @property
     def next(self) -> Due | None:
@@ -181,12 +184,23 @@ def bracket_due(test: Test) -> bool:
     """Whether so many runs of entries were made since the reference's last one that it is due
     again.
     """
-    order = (
+    return test.pk in brackets_due([test])
+
+
+def brackets_due(tests: Sequence[Test]) -> set[int]:
+    """Of which tests the reference is due again; one query, of the last runs of each."""
+    if not tests:
+        return set()
+    last = [
         Run.objects.filter(test=test, state=Run.State.VALID)
         .order_by("-started_at", "-pk")
-        .values_list("reference_id", flat=True)[:BRACKET_EVERY]
-    )
-    return len(order) == BRACKET_EVERY and all(reference is None for reference in order)
+        .values_list("test_id", "reference_id")[:BRACKET_EVERY]
+        for test in tests
+    ]
+    of_entries: Counter[int] = Counter()
+    for test, reference in last[0].union(*last[1:], all=True):
+        of_entries[test] += reference is None
+    return {test for test, count in of_entries.items() if count == BRACKET_EVERY}
 
 
 def counting() -> QuerySet[Run]:
@@ -245,9 +259,11 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     referenced: set[int] = set()
     versions: dict[int, int] = {}
     progress = Progress.objects.filter(test__in=tests).values_list(
-        "test_id", "entry_id", "version_id", "counted", "dnf"
+        "test_id", "entry_id", "version_id", "counted", "dnf", "missing"
     )
-    for test_pk, entry, version, counted, dnf in progress:
+    without_result = 0
+    for test_pk, entry, version, counted, dnf, no_result in progress:
+        without_result += no_result
         if entry is None:
             referenced |= {test_pk} if counted else set()
             continue
@@ -279,17 +295,17 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     )
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
+    lacking = {test.pk: _lacking(test, newest, counts) for test in tests}
+    again = brackets_due(
+        [t for t in tests if lacking[t.pk] and t.pk in references and t.pk in referenced]
+    )
     wanted: list[tuple[Test, int | None, int]] = []
     later: list[tuple[Test, int | None, int]] = []
     total = 0
     for test in tests:
-        missing = sorted(
-            (counts.get((test.pk, entry), 0), order, pk)
-            for order, (entry, pk) in enumerate(newest.items())
-        )
-        missing = [item for item in missing if item[0] < test.repeats]
+        missing = lacking[test.pk]
         total += sum(test.repeats - count for count, _, _ in missing)
-        if missing and test.pk in references and (test.pk not in referenced or bracket_due(test)):
+        if missing and test.pk in references and (test.pk not in referenced or test.pk in again):
             wanted.append(
                 (test, None, 1)
             )  # the reference goes first, and again after every few runs of entries
@@ -318,8 +334,34 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         for test, pk, repeat in wanted
     ]
     return Plan(
-        due, total, tests, list(specimens.values()), references, beside, counts, versions, many
+        due,
+        total,
+        tests,
+        list(specimens.values()),
+        references,
+        beside,
+        counts,
+        versions,
+        many,
+        without_result,
     )
+
+
+def _lacking(
+    test: Test, newest: dict[int, int], counts: dict[tuple[int, int], int]
+) -> list[tuple[int, int, int]]:
+    """Entries that lack repeats in a test, the fewest first: repeats so far, order, specimen.
+
+    Parameters
+    ----------
+    newest : entry -> its specimen that is run next, in the order of the plan
+    counts : (test, entry) -> repeats that count
+    """
+    rows = (
+        (counts.get((test.pk, entry), 0), order, pk)
+        for order, (entry, pk) in enumerate(newest.items())
+    )
+    return sorted(row for row in rows if row[0] < test.repeats)
 
 
 SHOWN_REPEATS = 12

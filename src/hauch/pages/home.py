@@ -63,11 +63,13 @@ def _day_of(request: Request, round: Round) -> dict[str, object]:
         row |= {"opening": opening(rules, first[:2]), "standing": stored}
     if allowed(request.user, "bench.view", round):
         plan = plan_of(round, 4)
-        missing = Result.objects.filter(
-            value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests
-        )
-        without = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
-        row |= {"due": plan.due, "total": plan.total, "without": list(without)}
+        row |= {"due": plan.due, "total": plan.total, "without": []}
+        if plan.without_result:
+            missing = Result.objects.filter(
+                value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests
+            )
+            first = runs().with_names().filter(pk__in=missing.values("run_id")[:5])
+            row["without"] = list(first)
     return row
 
 

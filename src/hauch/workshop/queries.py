@@ -8,8 +8,10 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Prefetch, QuerySet
+from django.db.models import Count, Prefetch, QuerySet, Window
+from django.db.models.functions import RowNumber
 from django.http import Http404
+from django.utils import timezone
 
 from hauch.core.part.balance import Correction, correction
 from hauch.core.part.cautions import POWER, Caution, cautions
@@ -67,22 +69,37 @@ class Column:
 
 
 def board(user: User, round: Round) -> list[Column]:
-    """The board: what lies where, the longest in its state first. Two queries, however many there
-    are.
+    """The board: what lies where, the longest in its state first. Two queries, and no more rows
+    than are shown, however many there are.
     """
-    rows = specimens_of(user, round).prefetch_related(
-        Prefetch("steps", WorkStep.objects.filter(done_at=None), to_attr="open_steps")
+    rows = (
+        specimens_of(user, round)
+        .annotate(
+            place=Window(RowNumber(), partition_by="state", order_by=["since", "pk"]),
+            of_state=Window(Count("pk"), partition_by="state"),
+        )
+        .filter(place__lte=MOST_IN_A_COLUMN)
+        .order_by("since", "pk")
+        .prefetch_related(
+            Prefetch("steps", WorkStep.objects.filter(done_at=None), to_attr="open_steps")
+        )
     )
     held: dict[str, list[Specimen]] = {s: [] for s in COLUMNS}
-    for row in rows.order_by("since", "pk"):
+    counts: dict[str, int] = dict.fromkeys(COLUMNS, 0)
+    for row in rows:
         row.version.entry.round = round
         held[row.state].append(row)
-    return [
-        Column(
-            s, State(s).label, held[s][:MOST_IN_A_COLUMN], max(len(held[s]) - MOST_IN_A_COLUMN, 0)
-        )
-        for s in COLUMNS
-    ]
+        counts[row.state] = row.__dict__["of_state"]
+    return [Column(s, State(s).label, held[s], counts[s] - len(held[s])) for s in COLUMNS]
+
+
+def late_prints(user: User, round: Round) -> list[Specimen]:
+    """Prints that should be done by now, the longest due first."""
+    open_ones = specimens_of(user, round).exclude(state__in=[State.READY, State.BROKEN])
+    rows = list(open_ones.filter(due__lt=timezone.localdate()).order_by("due", "pk"))
+    for row in rows:
+        row.version.entry.round = round
+    return rows
 
 
 def _checks(specimen: Specimen) -> list[PartCheck]:

@@ -51,7 +51,7 @@ def specimen_list(request: Request, slug: str, form: SpecimenForm | None = None)
             row.version.entry.round = round
     else:
         context["board"] = queries.board(request.user, round)
-        context["late"] = [s for column in context["board"] for s in column.rows if s.late]
+        context["late"] = queries.late_prints(request.user, round)
     if may:
         context["form"] = form or SpecimenForm(round=round)
     return render(request, "workshop/list.html", context, status=422 if form is not None else 200)
