@@ -45,7 +45,7 @@ class EntryVersionForm(forms.Form):
         required=False,
         max_length=2000,
         widget=forms.Textarea(attrs={"rows": 2}),
-        label="Why that should be better",
+        label="Why the next one should be better",
     )
 
 
