@@ -185,6 +185,15 @@ class LeakTests(unittest.TestCase):
         self.assertEqual(leak_flow(0.0, 2e-5, 0.65), 0.0)
         self.assertEqual(leak_flow(-80.0, 2e-5, 0.65), -leak_flow(80.0, 2e-5, 0.65))
 
+    def test_few_pressures_tell_the_exponent_less_surely(self):
+        """Four points leave two degrees of freedom, t = 4.303 (GUM table G.2): what is kept gives
+        that interval, though it keeps no degrees of freedom.
+        """
+        p, off = np.array([20.0, 40.0, 80.0, 160.0]), np.array([1.01, 0.99, 0.99, 1.01])
+        found = leak_rate(p, 2e-5 * p**0.65 * off).exponent
+        line = fit_line(np.log(p), np.log(2e-5 * p**0.65 * off))
+        self.assertAlmostEqual(1.95996 * found.u / line.slope_u, 4.3027, places=3)
+
     def test_what_is_no_leak(self):
         for p, q, words in (
             ([20.0], [1e-4], "at least two pressures"),

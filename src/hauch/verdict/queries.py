@@ -227,8 +227,8 @@ def cell_working(
             "%",
             f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
             (
-                f"s of one repeat, pooled over all runs of the test, {cell['dof']:.0f} degrees of"
-                " freedom"
+                "s of one repeat, pooled over all runs of the test; the change has"
+                f" {cell['dof']:.0f} effective degrees of freedom"
                 if cell["dof"]
                 else "nothing was repeated"
             ),

@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from hauch.core.measure.tunnel import LOG_LINEAR, LOG_TCHEBYCHEFF
-from hauch.core.quantity import coverage_factor, expanded
+from hauch.core.quantity import as_normal, expanded
 
 LEAST_POINTS = 2
 """A straight line needs two points; a third shows whether it is straight."""
@@ -202,10 +202,7 @@ def profile_factor(
             " the order of the points."
         )
     count = factors.size
-    u_scatter = float(np.std(factors, ddof=1)) / math.sqrt(count)
-    # Few radii: the scatter of a small sample is itself unsure, so its coverage at 95 % is brought
-    # to that of a normal one.
-    u_scatter *= coverage_factor(count - 1) / coverage_factor(math.inf)
+    u_scatter = as_normal(float(np.std(factors, ddof=1)) / math.sqrt(count), count - 1)
     u_method = METHOD_U[table.shape[1]] * k
     text = (
         f"k = {k:.4f} from {count} radii of {table.shape[1]} points, {k:.4f} ±"
@@ -274,7 +271,8 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
             " Check the plate and the zero of both meters."
         )
     c = math.exp(line.offset)
-    u_relative = math.hypot(line.residual_sd / math.sqrt(dp.size), 0.02)
+    scatter = as_normal(line.residual_sd / math.sqrt(dp.size), line.known_dof)
+    u_relative, u_slope = math.hypot(scatter, 0.02), as_normal(line.slope_u, line.known_dof)
     return Leak(
         Found(
             c,
@@ -284,8 +282,8 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
         ),
         Found(
             line.slope,
-            line.slope_u,
-            f"n = {line.slope:.3f} ± {expanded(line.slope_u, line.known_dof):.3f}",
+            u_slope,
+            f"n = {line.slope:.3f} ± {expanded(u_slope):.3f}",
         ),
     )
 

@@ -199,6 +199,13 @@ def standard_of(half: float) -> float:
     return half / coverage_factor(math.inf)
 
 
+def as_normal(u: float, dof: float) -> float:
+    """The standard uncertainty that gives the same 95 % interval where its degrees of freedom are
+    not kept: a constant of a rig, found from a few points, is no surer for being stored.
+    """
+    return standard_of(expanded(u, dof))
+
+
 def effective_dof(parts: Iterable[tuple[float, float]]) -> float:
     """Effective degrees of freedom of independent contributions (GUM eq. G.2b).
 
