@@ -4,7 +4,8 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
-from hauch.core.judge.round import Entered, Field, MeasuredRun, MeasuredTest, Rules, judge
+from hauch.core.judge.field import Entered, Field, MeasuredRun, MeasuredTest
+from hauch.core.judge.round import Rules, judge
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.quantity import Contribution
 

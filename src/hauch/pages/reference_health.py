@@ -16,7 +16,7 @@ from django.db.models import Sum
 from hauch.bench.models import Run
 from hauch.bench.queries import versions_in
 from hauch.core.judge.control import Baseline, ControlChart, baseline, control_chart
-from hauch.core.judge.round import TestData, compared
+from hauch.core.judge.field import TestData, compared
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.core.quantity.show import show_plain
 from hauch.people.models import User

@@ -14,7 +14,8 @@ from hauch.bench.models import Run
 from hauch.bench.queries import counting, dnf_entries, versions_in
 from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
-from hauch.core.judge.round import Entered, Field, Judged, MeasuredRun, MeasuredTest, Rules
+from hauch.core.judge.field import Entered, Field, MeasuredRun, MeasuredTest
+from hauch.core.judge.round import Judged, Rules
 from hauch.core.judge.round import judge as judge_values
 from hauch.core.judge.standing import TieRule
 from hauch.core.quantity import contributions
