@@ -197,10 +197,20 @@ class Cuts(unittest.TestCase):
 
     def test_the_section_drawing_has_red_where_it_sticks_out(self):
         found = placed("rotor_big.stl")
-        layers = {p.layer for p in section_drawing(cut_open(found), ROTOR).paths}
+        layers = {p.layer for p in section_drawing(cut_open(found)[0], ROTOR).paths}
         self.assertIn("over", layers)
         good = placed("rotor_unbalanced.stl")
-        self.assertNotIn("over", {p.layer for p in section_drawing(cut_open(good), ROTOR).paths})
+        self.assertNotIn("over", {p.layer for p in section_drawing(cut_open(good)[0], ROTOR).paths})
+
+    def test_what_is_to_be_kept_free_is_drawn_where_the_cut_goes_through_it(self):
+        beam = KeepOut("beam", Box((0.02, -0.2, 0.05), (0.10, 0.4, 0.05)))
+        beside = replace(DUCT, keep_outs=(beam,))
+
+        def layers(at):
+            return {p.layer for p in section_drawing([], beside, at).paths}
+
+        self.assertNotIn("keep_out", layers(0.0))
+        self.assertIn("keep_out", layers(0.05))
 
 
 class Walls(unittest.TestCase):

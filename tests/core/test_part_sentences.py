@@ -248,7 +248,7 @@ class OfDucts(unittest.TestCase):
         )
         placed = place_in_box(trimesh.creation.box((80.0, 40, 60)), envelope, "z")
         self.assertIn("keep-out “beam”", " ".join(placed.misfits))
-        drawing = section_drawing(cut_open(placed), envelope)
+        drawing = section_drawing(cut_open(placed)[0], envelope, beside=0.03)
         svg = to_svg(drawing, lambda metres: f"{1000 * metres:g} mm", 600, 200)
         self.assertIn('class="keep_out"', svg)
         self.assertTrue(svg.startswith("<svg"))

@@ -89,7 +89,7 @@ def stored(report: Report, unit: float) -> apart.Made:
     data = dict(report.data)
     blobs = views_of(report)
     if report.placed is not None:
-        data["section"] = cut_open(report.placed)
+        data["section"], data["section_beside"] = cut_open(report.placed)
     if report.mended is not None and report.mended.done and not report.mended.left:
         blobs["mended"] = meshes.to_stl(report.mended.mesh.copy().apply_scale(unit / meshes.MM))
     fields = {

@@ -38,7 +38,8 @@ def _file(request: Request, slug: str, pk: int, file_pk: int) -> PartFile:
 
 def section(check: PartCheck, envelope: Envelope, units: str) -> SafeString:
     """The part cut open in its place, as SVG; lengths in the person's units."""
-    drawing = section_drawing(check.data["section"], envelope)
+    beside = check.data.get("section_beside", 0.0)
+    drawing = section_drawing(check.data["section"], envelope, beside)
     return mark_safe(to_svg(drawing, lambda metres: str(show(metres, "length", units)), 800, 240))  # noqa: S308 the writer escapes every text
 
 

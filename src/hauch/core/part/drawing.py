@@ -16,10 +16,13 @@ MOST_POINTS = 600
 """Points of a line that is kept for the drawing."""
 
 
-def cut_open(placed: Placed) -> list[list[list[float]]]:
-    """Lines of the cut through the axis, as (z, y) [m]; holes run the other way round. Where
-    something sticks out the cut goes through the farthest of it: a rotor is turned about its axis,
-    anything else is cut beside it.
+Lines = list[list[list[float]]]
+
+
+def cut_open(placed: Placed) -> tuple[Lines, float]:
+    """Lines of the cut through the axis, as (z, y) [m], holes running the other way round; and how
+    far beside the axis it was cut [m]. Where something sticks out the cut goes through the farthest
+    of it: a rotor is turned about its axis, anything else is cut beside it.
     """
     mesh, level = placed.mesh, 0.0
     if placed.outside.any():
@@ -36,7 +39,7 @@ def cut_open(placed: Placed) -> list[list[list[float]]]:
     for loop in sorted(loops, key=lambda c: -abs(c.area))[:80]:
         points = loop.points[:: max(len(loop.points) // MOST_POINTS, 1)]  # (y, z)
         made.append([[round(float(z) * MM, 6), round(float(y) * MM, 6)] for y, z in points])
-    return made
+    return made, level * MM
 
 
 def _turn_about_z(angle: float) -> np.ndarray:
@@ -44,9 +47,14 @@ def _turn_about_z(angle: float) -> np.ndarray:
     return np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]])
 
 
-def section_drawing(lines: list[list[list[float]]], envelope: Envelope) -> Drawing:
+def section_drawing(lines: Lines, envelope: Envelope, beside: float = 0.0) -> Drawing:
     """The cut in the outline of its place, its longer side across; pieces of its lines that lie
-    outside are drawn over in red.
+    outside are drawn over in red. What is to be kept free is filled where the cut goes through it,
+    an outline where it lies before or behind.
+
+    Parameters
+    ----------
+    lines, beside : as `cut_open` gives them
     """
     d = Drawing("The part cut through its axis, in its envelope")
     low, high = _place(envelope)
@@ -69,7 +77,9 @@ def section_drawing(lines: list[list[list[float]]], envelope: Envelope) -> Drawi
                 layer="thin",
             )
     for keep in envelope.keep_outs:
-        box(keep.box.at[2], keep.box.at[1], keep.box.size[2], keep.box.size[1], "keep_out")
+        cut = keep.box.at[0] <= beside <= keep.box.at[0] + keep.box.size[0]
+        layer: Layer = "keep_out" if cut else "thin"
+        box(keep.box.at[2], keep.box.at[1], keep.box.size[2], keep.box.size[1], layer)
     d.line(at(low[0] - 0.01, 0), at(high[0] + 0.01, 0), layer="axis")
     for line in lines:
         for run in _over(line, low, high):
