@@ -192,7 +192,14 @@ class LeakTests(unittest.TestCase):
         p, off = np.array([20.0, 40.0, 80.0, 160.0]), np.array([1.01, 0.99, 0.99, 1.01])
         found = leak_rate(p, 2e-5 * p**0.65 * off).exponent
         line = fit_line(np.log(p), np.log(2e-5 * p**0.65 * off))
-        self.assertAlmostEqual(1.95996 * found.u / line.slope_u, 4.3027, places=3)
+        read = 0.02 / (math.log(2) * math.sqrt(5))  # Σ(x - mean)² of -1.5, -0.5, 0.5, 1.5 is 5
+        scatter = math.sqrt(found.u**2 - read**2)
+        self.assertAlmostEqual(1.95996 * scatter / line.slope_u, 4.3027, places=3)
+
+    def test_two_pressures_do_not_tell_the_exponent_for_certain(self):
+        """n = ln(q2/q1) / ln(p2/p1), each flow read to 2 %: u(n) = √2 0.02 / ln 4 by hand."""
+        found = leak_rate([20.0, 80.0], [2e-5 * x**0.65 for x in (20.0, 80.0)]).exponent
+        self.assertAlmostEqual(found.u, math.sqrt(2) * 0.02 / math.log(4), places=9)
 
     def test_what_is_no_leak(self):
         for p, q, words in (

@@ -20,6 +20,10 @@ import numpy as np
 from hauch.core.measure.tunnel import LOG_LINEAR, LOG_TCHEBYCHEFF
 from hauch.core.quantity import as_normal, expanded
 
+LEAK_FLOW_U = 0.02
+"""Standard uncertainty of a flow read in a blank-plate test, as a share of it: a meter at the low
+end of its range."""
+
 LEAST_POINTS = 2
 """A straight line needs two points; a third shows whether it is straight."""
 
@@ -243,7 +247,8 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
     -----
     Straight line through ln Q against ln dp. Exponents of leaks lie between 0.5 (a hole) and 1 (a
     fine gap). The doubt of C is that of the line in the middle of the pressures, moved to 1 Pa with
-    the exponent held.
+    the exponent held. A line through two points scatters by nothing, so that the doubt of a flow,
+    `LEAK_FLOW_U`, goes into both constants beside what the points scatter by.
     """
     dp, q = np.asarray(pressures, dtype=float), np.asarray(flows, dtype=float)
     if dp.shape != q.shape or dp.size < LEAST_POINTS:
@@ -271,8 +276,10 @@ def leak_rate(pressures: Sequence[float], flows: Sequence[float]) -> Leak:
             " Check the plate and the zero of both meters."
         )
     c = math.exp(line.offset)
+    spread = math.sqrt(float(np.sum((np.log(dp) - line.centre) ** 2)))
     scatter = as_normal(line.residual_sd / math.sqrt(dp.size), line.known_dof)
-    u_relative, u_slope = math.hypot(scatter, 0.02), as_normal(line.slope_u, line.known_dof)
+    u_relative = math.hypot(scatter, LEAK_FLOW_U)
+    u_slope = math.hypot(as_normal(line.slope_u, line.known_dof), LEAK_FLOW_U / spread)
     return Leak(
         Found(
             c,
