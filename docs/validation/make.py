@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import vl_convert
 
+from hauch.core.part.balance import permissible_unbalance
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.cascade import lattice_factor
 from hauch.core.predict.cushion import Cushion, jet_hover
@@ -21,7 +22,6 @@ from hauch.core.predict.rotor import Installed, rotor_curve
 from hauch.core.predict.section import section_forces
 from hauch.core.predict.silencer import Chamber
 from hauch.core.predict.slit import Slit, blow
-from hauch.core.predict.strength import permissible_unbalance
 
 HERE = Path(__file__).parent
 INK, PETROL, AMBER = "#10252e", "#006872", "#8a5200"

@@ -26,7 +26,7 @@ from hauch.core.part.findings import Asked, Report
 from hauch.core.part.pose import place_in_box
 from hauch.core.part.report import check
 from hauch.core.predict.silencer import Chamber
-from hauch.core.predict.strength import MATERIALS
+from hauch.core.strength.material import MATERIALS
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.ring import ring_of
 from hauch.desk.tools.rotor_inputs import blading
@@ -132,12 +132,12 @@ class OfRotors(unittest.TestCase):
 
     def test_fast_rotors_and_weak_ones(self):
         self.assertRegex(
-            said(checked(rotor(), speed=6000.0)),
-            r"\[care\] At the 6,000 1/min of the round its tips would run at 42 m/s",
+            said(checked(rotor(), speed=9000.0)),
+            r"\[care\] At the 9,000 1/min of the round its tips would run at 63 m/s",
         )
         self.assertRegex(
-            said(checked(rotor(), speed=9000.0)),
-            r"\[back\] At the 9,000 1/min of the round its tips would run at 6\d m/s: nothing would"
+            said(checked(rotor(), speed=16000.0)),
+            r"\[back\] At the 16,000 1/min of the round its tips would run at 112 m/s: nothing would"
             r" be left",
         )
 

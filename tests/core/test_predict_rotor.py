@@ -1,4 +1,4 @@
-"""Rotors: sections, cascade, ducted and free rotors, drive, strength, wheel. Sources stand at each
+"""Rotors: sections, cascade, ducted and free rotors, drive, wheel. Sources stand at each
 figure.
 """
 
@@ -27,7 +27,6 @@ from hauch.core.predict.section import (
     thickness_shape,
 )
 from hauch.core.predict.section_network import lift_and_drag
-from hauch.core.predict.strength import MATERIALS, SpeedLimit, permissible_unbalance, spin
 
 DATA = Path(__file__).parents[1] / "data" / "predict"
 
@@ -385,76 +384,6 @@ class DriveTests(SimpleTestCase):
             reached_speed(Motor(0.0, 2000.0), Gear(), 0.01, 1000.0)
         with self.assertRaises(CannotBe):
             reached_speed(Motor(0.1, 2000.0), Gear(ratio=0.0), 0.01, 1000.0)
-
-
-class StrengthTests(SimpleTestCase):
-    def test_a_straight_blade_by_hand(self):
-        # even blade: pull over area = rho omega2 (R2 - r2) / 2; PLA 1240, 100 rad/s, 25 to 67 mm:
-        # 1240 * 1e4 * (0.067^2 - 0.025^2) / 2 = 23 957 Pa
-        row = Blading(5, 0.05, 0.134, (0.03,) * 5, (0.5,) * 5, (0.0,) * 5, (0.002,) * 5)
-        held = spin(row, 60 * 100 / (2 * math.pi), MATERIALS["pla"], 0.002)
-        self.assertAlmostEqual(held.root, 23957, delta=2)
-        self.assertAlmostEqual(held.tip_speed, 6.7)
-
-    def test_pull_goes_with_the_square_of_speed_and_the_limit_does_not_move(self):
-        slow, fast = (
-            spin(ROW, 1000.0, MATERIALS["petg"], 0.0016),
-            spin(ROW, 2000.0, MATERIALS["petg"], 0.0016),
-        )
-        self.assertAlmostEqual(fast.root / slow.root, 4.0)
-        self.assertAlmostEqual(fast.limit.speed, slow.limit.speed)
-
-    def test_tips_at_the_most_allowed_by_hand(self):
-        """30 m/s at 62 mm: 30 / 0.062 / 2 pi * 60 = 4 620.6 1/min."""
-        limit = SpeedLimit(0.062)
-        self.assertAlmostEqual(limit.speed, 4620.6, delta=0.05)
-        self.assertIn("30 m/s at most", limit.why)
-        self.assertIn("not computed yet", limit.why)
-
-    def test_a_weak_one_is_held_lower_by_hand(self):
-        """1 MPa of pull at 100 rad/s, strength 10 MPa: 13 MPa with bending allowed for, 4 times
-        asked: 100 sqrt(10 / 52) = 43.85 rad/s = 418.8 1/min.
-        """
-        limit = SpeedLimit(0.062, 1e6 / 100**2, 10e6)
-        self.assertAlmostEqual(limit.speed, 418.8, delta=0.05)
-        self.assertIn("13 times the plain pull", limit.why)
-        self.assertAlmostEqual(SpeedLimit(0.062, 1e6 / 100**2, 40e6).speed / limit.speed, 2.0)
-
-    def test_what_was_computed_stays_four_times_below_the_strength_at_the_limit(self):
-        """Stress at 6,000 1/min by finite elements [MPa], for PETG (42 MPa along its layers), held
-        by the tip radius and the plain pull that were told.
-        """
-        omega = 2 * math.pi * 100
-        for name, tip, pull, computed in (
-            ("rotor with seven blades", 0.0612, 0.68, 3.5),
-            ("open wheel", 0.050, 1.48, 16.2),
-            ("blades swept by 0.3 rad", 0.067, 0.87, 10.2),
-            ("blades leaning by 10 mm", 0.067, 0.87, 12.4),
-        ):
-            with self.subTest(name):
-                limit = SpeedLimit(tip, pull * 1e6 / omega**2, 42e6)
-                self.assertGreaterEqual(42.0 / (computed * (limit.speed / 6000) ** 2), 4.0)
-
-    def test_layers_that_stand_hold_less(self):
-        flat, standing = (
-            spin(ROW, 1000.0, MATERIALS["petg"], 0.0016, layers).limit
-            for layers in ("flat", "standing")
-        )
-        self.assertAlmostEqual(standing.of_strength / flat.of_strength, math.sqrt(20 / 42))
-        self.assertEqual(standing.of_tip, flat.of_tip)
-
-    def test_a_limit_of_nothing(self):
-        for arguments, words in (
-            ((0.0,), "radius of the tips"),
-            ((0.06, -1.0), "pull must be 0 or more"),
-            ((0.06, 1.0, 0.0), "strength above 0"),
-        ):
-            with self.assertRaisesRegex(ValueError, words):
-                SpeedLimit(*arguments)
-
-    def test_permissible_unbalance(self):
-        # ISO 21940-11: G 6.3, 45 g, 3200 1/min -> 0.846 g mm
-        self.assertAlmostEqual(permissible_unbalance(0.0063, 0.045, 3200) * 1e6, 0.846, places=3)
 
 
 class ImpellerTests(SimpleTestCase):

@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "6"
+CORE_VERSION = "7"

@@ -14,7 +14,7 @@ from hauch.core.predict.optimise import Search as Run
 from hauch.core.predict.rotor import sound_power
 from hauch.desk.tools.base import Setting
 from hauch.desk.tools.rotor_ducted import duty_of
-from hauch.desk.tools.rotor_held import strength
+from hauch.desk.tools.rotor_held import speed_limit
 from hauch.desk.tools.rotor_inputs import blading, extent
 
 
@@ -115,7 +115,7 @@ def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None
     if not duty.found or not starts or duty.read("stalled") > 0.15:
         return None
     speed = duty.curve.speed
-    if speed > strength(values, blading(values), speed).limit.speed:
+    if speed > speed_limit(values, blading(values)).speed:
         return None
     flow, power, total = duty.flow, duty.shaft_power, duty.read("total")
     return {

@@ -234,6 +234,21 @@ def ask_check(file: PartFile) -> PartCheck:
     return row
 
 
+def check_older_rotors() -> int:
+    """Have rotors checked anew whose newest check did not compute their stress; how many. A new
+    version of Hauch asks for it when it starts.
+    """
+    files = PartFile.objects.filter(
+        version__entry__round__part=Round.Part.ROTOR,
+        newest_check__state=PartCheck.State.DONE,
+        newest_check__figures__contains=[{"key": "tip_speed"}],
+    ).exclude(newest_check__data__has_key="stressed")
+    found = list(files)
+    for file in found:
+        ask_check(file)
+    return len(found)
+
+
 @transaction.atomic
 def check_again(user: User, file: PartFile) -> PartCheck:
     """Check a part anew: after a changed envelope, or when it was stopped. Also for the host, on a

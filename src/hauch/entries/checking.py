@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
 
@@ -18,6 +19,7 @@ from hauch.core.part.findings import Asked
 from hauch.core.part.report import STAGES
 from hauch.entries.inspection import inspect
 from hauch.entries.models import PartCheck, PartFile, Version
+from hauch.entries.signals import part_checked
 from hauch.formats.apart import Broke, Died, Refused, Stopped, apart
 from hauch.people.keep import keep, kept
 from hauch.rounds.models import Round, Test
@@ -174,14 +176,17 @@ def store(row: PartCheck, outcome: Outcome) -> None:
         paths = {
             view: keep(outcome.files[view])[1] if view in outcome.files else "" for view in VIEWS
         }
-    _unless_stopped(row).update(
-        state=outcome.state,
-        stage=len(STAGES),
-        ended_at=timezone.now(),
-        core_version=CORE_VERSION,
-        **outcome.fields,
-        **paths,
-    )
+    with transaction.atomic():
+        stored = _unless_stopped(row).update(
+            state=outcome.state,
+            stage=len(STAGES),
+            ended_at=timezone.now(),
+            core_version=CORE_VERSION,
+            **outcome.fields,
+            **paths,
+        )
+        if stored and outcome.state == PartCheck.State.DONE:
+            part_checked.send(PartCheck, version=row.file.version)
 
 
 def _unless_stopped(row: PartCheck) -> QuerySet[PartCheck]:

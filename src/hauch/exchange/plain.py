@@ -75,7 +75,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Measure: ("kind", "place", "value", "at"),
     Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
     Gate: ("power", "cautions", "cap", "working", "at"),
-    Material: ("key", "label", "density", "along", "across", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"),
+    Material: ("key", "label", "density", "along", "across", "stiffness", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"),
     Recording: ("uid", "started_at", "columns", "rate", "shift", "shift_note", "created_at"),
     Run: (
         "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",

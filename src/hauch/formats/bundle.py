@@ -27,7 +27,7 @@ import numpy as np
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 7
+SCHEMA_VERSION = 8
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -422,6 +422,20 @@ def _from_version_6(content: dict[str, Any]) -> dict[str, Any]:
         ) from problem
 
 
+def _from_version_7(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 7 did not say how stiff a material is."""
+    try:
+        materials = [{"stiffness": USUAL_STIFFNESS} | row for row in content["materials"]]
+        return content | {"materials": materials}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(
+            f"round.json of version 7 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
+
+
+USUAL_STIFFNESS = 2.0e9
+"""Young's modulus of most printed plastics [Pa]."""
+
 STEPS = {
     1: _from_version_1,
     2: _from_version_2,
@@ -429,6 +443,7 @@ STEPS = {
     4: _from_version_4,
     5: _from_version_5,
     6: _from_version_6,
+    7: _from_version_7,
 }
 """Version -> what makes its content one of the next version."""
 

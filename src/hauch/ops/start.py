@@ -105,12 +105,15 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
     environment = data.environment(cluster) | {"DJANGO_SETTINGS_MODULE": settings}
     os.environ.update(environment)
     django.setup()
+    from hauch.entries.actions import check_older_rotors
     from hauch.people.first import first_people
 
     call_command("migrate", interactive=False, verbosity=0)
     if settings == SETTINGS:
         collect_static(data)
     first_people(data.path, demo=demo)
+    if anew := check_older_rotors():
+        say(f"{anew} rotors are checked anew: an earlier version did not compute their stress.")
     if demo:
         from hauch.demo.load import load_demo
 

@@ -85,7 +85,17 @@ def save_material(user: User, material: Material) -> Material:
     material.save()
     detail = {
         name: getattr(material, name)
-        for name in ("label", "density", "along", "across", "heat", "anneal", "price", "retired")
+        for name in (
+            "label",
+            "density",
+            "along",
+            "across",
+            "stiffness",
+            "heat",
+            "anneal",
+            "price",
+            "retired",
+        )
     }
     record(user, "material.add" if new else "material.change", material, **detail)
     return material

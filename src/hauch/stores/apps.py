@@ -12,7 +12,7 @@ class StoresConfig(AppConfig):
 
 
 def _usual_materials(sender, using: str, **kwargs) -> None:
-    from hauch.core.predict.strength import MATERIALS
+    from hauch.core.strength.material import MATERIALS
     from hauch.stores.models import Material
 
     if sender.get_models() and not Material.objects.using(using).exists():
@@ -28,6 +28,7 @@ def _usual_materials(sender, using: str, **kwargs) -> None:
                 shrinks=m.shrinks,
                 grows=m.grows,
                 cautions=m.cautions,
+                stiffness=m.stiffness,
             )
             for m in MATERIALS.values()
         )

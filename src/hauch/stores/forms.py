@@ -310,6 +310,7 @@ class MaterialForm(forms.ModelForm):
         ("density", "density", "Density"),
         ("along", "stress", "Strength along the layers"),
         ("across", "stress", "Strength across the layers"),
+        ("stiffness", "stress", "Young's modulus"),
         ("heat", "temperature", "Heat that it stands"),
         ("anneal", "temperature", "Annealed at (empty: not)"),
     )
@@ -338,6 +339,7 @@ class MaterialForm(forms.ModelForm):
         "density",
         "along",
         "across",
+        "stiffness",
         "heat",
         "anneal",
         "shrinks",

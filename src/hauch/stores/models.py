@@ -16,7 +16,7 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.rigs import RIGS, RigKind
-from hauch.core.predict import strength
+from hauch.core.strength import material as printed
 
 
 def channel_choices() -> list[tuple[str, str]]:
@@ -406,6 +406,7 @@ class Material(models.Model):
     grows = models.FloatField(
         default=0.0, help_text="how much taller it becomes across the layers, share"
     )
+    stiffness = models.FloatField(default=2.0e9, help_text="Young's modulus, Pa")
     price = models.FloatField(default=25.0, help_text="of a kilogram")
     cautions = models.TextField(blank=True)
     retired = models.BooleanField(default=False)
@@ -415,12 +416,17 @@ class Material(models.Model):
         constraints = [
             models.CheckConstraint(
                 condition=models.Q(
-                    density__gte=100, density__lte=23_000, along__gt=0, across__gt=0, price__gte=0
+                    density__gte=100,
+                    density__lte=23_000,
+                    along__gt=0,
+                    across__gt=0,
+                    stiffness__gt=0,
+                    price__gte=0,
                 ),
                 name="material_sane",
                 violation_error_message=(
-                    "Density lies between 100 and 23,000 kg/m3, strengths are above 0, a price is"
-                    " not negative."
+                    "Density lies between 100 and 23,000 kg/m3, strengths and stiffness are above 0, a"
+                    " price is not negative."
                 ),
             ),
             models.CheckConstraint(
@@ -437,9 +443,9 @@ class Material(models.Model):
         return reverse("stores:material", args=[self.pk])
 
     @property
-    def core(self) -> strength.Material:
+    def core(self) -> printed.Material:
         """As the computation knows it."""
-        return strength.Material(
+        return printed.Material(
             self.key,
             self.label,
             self.density,
@@ -450,4 +456,5 @@ class Material(models.Model):
             self.shrinks,
             self.grows,
             self.cautions,
+            self.stiffness,
         )

@@ -17,6 +17,7 @@ from hauch.entries.models import Entry, Version
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
+from hauch.rounds.models import Round
 from hauch.stores.models import Material
 from hauch.workshop import queries
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
@@ -107,6 +108,33 @@ def _moved(user: User, specimen: Specimen, state: str) -> Specimen:
         user, "specimen.state", specimen, specimen.version.entry.round, before=before, after=state
     )
     return specimen
+
+
+@transaction.atomic
+def limits_anew(version: Version) -> None:
+    """Work out the speed limits of a version's specimens anew after its parts were checked. Those
+    above their limit are lowered; what was ready leaves the bench with a sentence and passes the
+    gate anew.
+    """
+    if version.entry.round.part != Round.Part.ROTOR:
+        return
+    rows = Specimen.objects.select_for_update(of=("self",)).filter(
+        version=version, cap__isnull=False
+    )
+    for specimen in rows.select_related("version__entry__round", "printed_in", "version__material"):
+        limit = queries.speed_limit(specimen)
+        if limit.cap is not None and specimen.cap is not None and specimen.cap <= limit.cap:
+            continue
+        before, specimen.cap = specimen.cap, limit.cap
+        now = f"{limit.cap:,.0f} 1/min" if limit.cap else "not known"
+        if specimen.state == State.READY and version.entry.round.state != Round.State.PUBLISHED:
+            specimen.state, specimen.since = State.PRINTED, timezone.now()
+            left = (
+                f"Left the bench: its speed limit is {now}, and was {before:,.0f} 1/min. It passes"
+                " the safety gate anew."
+            )
+            specimen.note = f"{specimen.note}\n{left}".strip()
+        specimen.save(update_fields=["cap", "state", "since", "note"])
 
 
 def move_on(user: User, specimen: Specimen) -> Specimen:

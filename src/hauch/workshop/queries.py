@@ -13,11 +13,12 @@ from django.db.models.functions import RowNumber
 from django.http import Http404
 from django.utils import timezone
 
-from hauch.core.part.balance import Correction, correction
+from hauch.core.part.balance import GRADE, Correction, correction, permissible_unbalance
 from hauch.core.part.cautions import POWER, Caution, cautions
 from hauch.core.part.printing import Annealing, annealing
-from hauch.core.part.strength import GRADE
-from hauch.core.predict.strength import SpeedLimit, permissible_unbalance
+from hauch.core.part.strength import lies_flat
+from hauch.core.strength.limit import SpeedLimit, Stressed
+from hauch.core.strength.material import MATERIALS
 from hauch.entries.models import PartCheck
 from hauch.entries.queries import visible_to
 from hauch.people.models import User
@@ -281,12 +282,12 @@ def speed_limit(specimen: Specimen) -> Limit:
     if checks:
         try:
             limit = min(
-                (_limit_of(check, material_for(specimen), measured_tip) for check in checks),
+                (_limit_of(check, specimen, measured_tip) for check in checks),
                 key=lambda found: found.speed,
             )
         except LookupError as problem:
             return Limit(None, str(problem))
-        return Limit(_down(limit.speed), limit.why)
+        return Limit(_down(limit.speed), limit.why) if limit.speed > 0 else Limit(None, limit.why)
     said = specimen.version.entry.round.envelope.get("values", {}).get("bore")
     tip = measured_tip or float(said or 0.0) / 2
     if not tip:
@@ -300,26 +301,36 @@ def speed_limit(specimen: Specimen) -> Limit:
         if measured_tip
         else "the bore of the envelope, since its mesh was not checked and it was not measured"
     )
-    return Limit(
-        _down(SpeedLimit(tip).speed),
-        f"From {2000 * tip:.0f} mm diameter, {where}. {SpeedLimit(tip).why}",
+    material = material_for(specimen)
+    unknown = SpeedLimit(
+        Stressed(tip, why_not="its mesh was not checked."),
+        specimen.settings.printed(material.core if material else MATERIALS["petg"], flat=True),
     )
+    return Limit(_down(unknown.speed), f"From {2000 * tip:.0f} mm diameter, {where}. {unknown.why}")
 
 
-def _limit_of(check: PartCheck, material: Material | None, measured_tip: float) -> SpeedLimit:
-    """The limit of one part. Raises LookupError where the material that it was checked in is gone."""
-    tip, said = max((check.value("outer") or 0.0) / 2, measured_tip), check.data.get("material", "")
-    checked = Material.objects.filter(key=said).first()
-    if checked is None:
+def _limit_of(check: PartCheck, specimen: Specimen, measured_tip: float) -> SpeedLimit:
+    """The limit of one part, printed as the specimen is. Raises LookupError where the check did not
+    compute its stress, or nothing is known of its material.
+    """
+    if "stressed" not in check.data:
         raise LookupError(
-            f"The check reckoned with {said}, which is not in the stores any more; check the part"
-            " anew."
+            f"The check of {check.file} is of an earlier version, which did not compute how blades"
+            " are bent. Have the part checked anew."
         )
-    stress = max(check.value("root") or 0.0, check.value("hub_stress") or 0.0)
-    omega = (check.value("tip_speed") or 0.0) / ((check.value("outer") or 0.0) / 2)
-    printed = material or checked
-    pull = stress / omega**2 * printed.density / checked.density if omega else 0.0
-    return SpeedLimit(tip, pull, printed.core.held(check.data.get("up", "z").startswith("z")))
+    material, key = material_for(specimen), check.data.get("material", "")
+    if material is None:
+        material = Material.objects.filter(key=key).first()
+    if material is None:
+        raise LookupError(
+            f"The check reckoned with {key}, which is not in the stores any more; say what"
+            f" {specimen} is printed in."
+        )
+    return SpeedLimit(
+        Stressed.from_json(check.data["stressed"]),
+        specimen.settings.printed(material.core, flat=lies_flat(check.data.get("up", "z"))),
+        measured_tip,
+    )
 
 
 def _down(cap: float) -> float:

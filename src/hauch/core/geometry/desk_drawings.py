@@ -7,9 +7,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from hauch.core.geometry.bladed import blade_rings
 from hauch.core.geometry.drawing import Arrow, Dimension, Drawing, Note
 from hauch.core.geometry.profiles import ring_profile
-from hauch.core.geometry.solids import blade_rings, branch_paths
+from hauch.core.geometry.solids import branch_paths
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.cushion import Cushion
 from hauch.core.predict.duct import Shared, Splitter

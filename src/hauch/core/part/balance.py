@@ -1,7 +1,8 @@
-"""Balancing in one plane with a trial mass.
+"""Balancing in one plane with a trial mass, and what unbalance may be left.
 
 References
 ----------
+Permissible unbalance: ISO 21940-11:2016, 6 (G = e omega).
 Influence coefficients: ISO 21940-13:2012, 6; worked by vectors, as A. B. Parker and others print
     it: a reading V0, a trial mass T at its radius and
 angle gives V1, the influence is a = (V1 - V0) / T, and the correction that brings the reading to
@@ -14,6 +15,10 @@ import cmath
 import math
 from dataclasses import dataclass
 
+GRADE = 0.0063
+"""Balance quality grade asked of a fan's rotor [m/s]: G 6.3 (ISO 14694:2003, table 4, category
+BV-3).
+"""
 SEEN = 0.10
 """Least change of the reading by the trial mass, as a share of the reading, from which an influence
 can be told.
@@ -79,3 +84,15 @@ def correction(
     return Correction(
         abs(wanted), cmath.phase(wanted) % (2 * math.pi), abs(before / influence), doubt
     )
+
+
+def permissible_unbalance(grade: float, mass: float, speed: float) -> float:
+    """Permissible residual unbalance [kg m]: U = G m / omega (ISO 21940-11:2016, 6.3).
+
+    Parameters
+    ----------
+    grade : balance quality grade G [m/s], 0.0063 for G 6.3
+    mass : [kg]
+    speed : [1/min]
+    """
+    return grade * mass / (2 * math.pi * speed / 60)

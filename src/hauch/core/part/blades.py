@@ -1,13 +1,10 @@
-"""Blades measured on the mesh of a rotor: how many, chord and pitch along the radius, and what
-spinning does to them.
+"""Blades measured on the mesh of a rotor: how many, chord and pitch along the radius, each of them as
+sections.
 
 References
 ----------
 Sections on cylinders about the axis, as blade elements are defined (ISO 5801 takes pitch from the
-    plane of rotation). Stress of a rotating blade
-and of a thin ring: J. P. Den Hartog, Advanced Strength of Materials, ch. II. Rotating disc with a
-    hole: W. C. Young, R. G. Budynas, Roark's
-Formulas, 7th edition, table 16.1: sigma = rho omega2 / 4 [(3 + nu) R2 + (1 - nu) r2] at the hole.
+    plane of rotation).
 """
 
 from __future__ import annotations
@@ -22,6 +19,7 @@ from numpy.typing import NDArray
 
 from hauch.core.part import MM
 from hauch.core.part.sections import Loop, cylinder_cuts, plane_cuts
+from hauch.core.strength.sections import Outline, Sections
 
 if TYPE_CHECKING:
     import trimesh
@@ -29,8 +27,8 @@ if TYPE_CHECKING:
 Floats = NDArray[np.float64]
 
 CUTS = 44
-POISSON = 0.38
-"""Of printed thermoplastics; the stress at a hole changes by 1 % for each 0.03."""
+OUTERMOST = 0.99
+"""Share of the tip's radius at which the outermost cut lies."""
 
 
 @dataclass(frozen=True)
@@ -71,6 +69,32 @@ class Blades:
     tip: float
     stations: tuple[Station, ...]
 
+    @property
+    def reach_the_tip(self) -> bool:
+        """Whether they could be followed to their tips: not where a ring joins them there."""
+        return bool(self.stations) and self.stations[-1].radius > (2 * OUTERMOST - 1) * self.tip
+
+    def sections(self) -> list[Sections]:
+        """Each blade as sections, followed from cut to cut by the angle of its centroid."""
+        radius = np.array([s.radius for s in self.stations]) * MM
+        rows = [[Outline.of(o * MM) for o in s.outlines] for s in self.stations]
+        turns = [
+            np.array([o.centre[0] for o in row]) / r for row, r in zip(rows, radius, strict=True)
+        ]
+        found = []
+        for first in range(self.count):
+            at, turn = [first], turns[0][first]
+            for k in range(1, len(rows)):
+                nearest = int(np.abs(np.exp(1j * turns[k]) - np.exp(1j * turn)).argmin())
+                at.append(nearest)
+                turn = turns[k][nearest]
+            found.append(
+                Sections.of_outlines(
+                    radius, [row[i] for row, i in zip(rows, at, strict=True)], self.tip * MM
+                )
+            )
+        return found
+
 
 def _section(loop: Loop) -> tuple[float, float, float]:
     """Chord, pitch and thickness of one blade section: the farthest pair of points makes the chord."""
@@ -109,7 +133,7 @@ def measure_blades(mesh: trimesh.Trimesh) -> Blades | None:
     """
     radius = np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1])
     tip = float(radius.max())
-    levels = np.linspace(0.1, 0.99, CUTS) * tip
+    levels = np.linspace(0.1, OUTERMOST, CUTS) * tip
     islands = []
     for _, loops in cylinder_cuts(mesh, levels):
         whole = any(c.around for c in loops)
@@ -156,64 +180,3 @@ def _on_a_plate(mesh: trimesh.Trimesh, tip: float) -> Blades | None:
     if not found:
         return None
     return Blades(found.most_common(1)[0][0], inner, tip, ())
-
-
-@dataclass(frozen=True)
-class Pull:
-    """Stress for each (rad/s)2 and kg/m3: at the worst station of the blades (and its radius) and
-    at the hub or plate [m2].
-    """
-
-    blade: float
-    blade_radius: float
-    hub: float
-
-
-def pull_of(mesh: trimesh.Trimesh, blades: Blades | None, volume: float, bore: float) -> Pull:
-    """What spinning does, before material and speed: sigma = rho omega2 times these.
-
-    Parameters
-    ----------
-    mesh : on the z axis [mm]
-    volume : of the part [mm3]
-    bore : diameter of the hole on the axis [mm]
-
-    Notes
-    -----
-    Blades: the pull of all that lies outside a station over the area there. Hub: a ring (or, for a
-    plate, a disc with a hole) of its own mass that also carries the blades. Bending by sweep, lean
-    and the air, and notches, are not in it; the speed limit allows for them.
-    """
-    tip = blades.tip if blades else float(np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1]).max())
-    depth = float(np.ptp(mesh.vertices[:, 2]))
-    hole = bore / 2
-    if blades is None or len(blades.stations) < 3:
-        heavy = max(volume / (np.pi * (tip**2 - hole**2) * max(_plate(mesh), 1e-6)), 1.0)
-        disc = ((3 + POISSON) * tip**2 + (1 - POISSON) * hole**2) / 4 * heavy
-        return Pull(float("nan"), float("nan"), disc * MM**2)
-    r = np.array([s.radius for s in blades.stations] + [tip])
-    area = np.array([s.area for s in blades.stations] + [blades.stations[-1].area * 0.5])
-    moment = np.array([np.trapezoid(area[k:] * r[k:], r[k:]) for k in range(len(r))])
-    stress = moment[:-1] / area[:-1]
-    worst = int(stress.argmax())
-    hub = blades.hub
-    inner_volume = max(volume - float(np.trapezoid(area, r)), 1e-6)
-    ring_area = inner_volume / (2 * np.pi * 0.6 * hub)
-    own = hub**2
-    carried = moment[0] / (2 * np.pi * min(ring_area, hub * depth))
-    return Pull(float(stress[worst]) * MM**2, float(r[worst]), float(own + carried) * MM**2)
-
-
-def _plate(mesh: trimesh.Trimesh) -> float:
-    """Thickness of the plate of a wheel [mm]: how high the material reaches at the thinnest ring
-    between two thirds of its radius and its rim.
-    """
-    tip = float(np.hypot(mesh.vertices[:, 0], mesh.vertices[:, 1]).max())
-    least = np.inf
-    for r, loops in cylinder_cuts(mesh, np.linspace(0.6, 0.95, 6) * tip):
-        area = sum(c.area for c in loops if not c.around)
-        around = [c for c in loops if c.around]
-        if len(around) >= 2:
-            heights = sorted(float(np.median(c.points[:, 1])) for c in around)
-            least = min(least, heights[-1] - heights[0] + max(area, 0.0) / (2 * np.pi * r))
-    return least if np.isfinite(least) else float(np.ptp(mesh.vertices[:, 2]))

@@ -19,6 +19,11 @@ FIRST = (
     "Local codes and licensed practice come first: where they ask for more, or for a licensed"
     " person, that holds. Nothing here certifies a part."
 )
+NOT_IN_IT = (
+    "Flaws of the print, fatigue, creep, blows, resonance and what holds it on its shaft are not in"
+    " that limit."
+)
+"""What the speed limit does not know."""
 LOUD = 85.0
 """Level from which ears are protected [dB(A)]."""
 
@@ -65,6 +70,7 @@ def cautions(
                 "cap",
                 (
                     f"It is not spun above {cap:,.0f} 1/min, and the throttle is limited to that."
+                    f" {NOT_IN_IT}"
                     if cap
                     else (
                         "No speed limit could be told: it is spun only behind a guard that holds"

@@ -10,8 +10,8 @@ from hauch.core.part.pose import Placed, UnitGuess
 from hauch.core.part.printing import Settings
 from hauch.core.part.rays import Samples, Walls
 from hauch.core.part.soundness import Mended
-from hauch.core.predict.strength import Material
 from hauch.core.quantity import Quantity
+from hauch.core.strength.material import Material
 
 Verdict = Literal["ready", "care", "back"]
 WORDS: dict[str, str] = {"ready": "ready to print", "care": "print with care", "back": "sent back"}

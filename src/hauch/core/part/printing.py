@@ -20,6 +20,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from hauch.core.strength.material import Material, Printed
+
 if TYPE_CHECKING:
     import trimesh
 
@@ -68,6 +70,12 @@ class Settings:
             if not low <= getattr(self, key) <= high:
                 found[key] = f"{what}."
         return found
+
+    def printed(self, material: Material, *, flat: bool) -> Printed:
+        """How a part of these settings is printed, as far as its strength goes; ``flat`` where its
+        layers lie square to its axis.
+        """
+        return Printed(material, flat, self.walls * self.line, self.infill)
 
 
 USUAL = Settings()

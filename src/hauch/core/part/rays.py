@@ -52,6 +52,16 @@ class Caster:
             distance[met] = np.einsum("ij,ij->i", corner - origins[met], normal) / cosine[met]
         return distance, cosine
 
+    def through(self, at: Floats) -> tuple[NDArray[np.int64], Floats]:
+        """All that rays along the z axis meet, at points (n, 2) [mm]: which ray, height [mm]."""
+        below = float(np.asarray(self._mesh.bounds)[0, 2]) - 1.0
+        origins = np.column_stack([at, np.full(len(at), below)])
+        up = np.tile([0.0, 0.0, 1.0], (len(at), 1))
+        _, ray, place = self._rays.intersects_id(
+            origins, up, multiple_hits=True, return_locations=True
+        )
+        return np.asarray(ray, np.int64), np.asarray(place)[:, 2] if len(ray) else np.zeros(0)
+
 
 def sample(mesh: trimesh.Trimesh, count: int, seed: int = 7) -> Samples:
     """Points spread by area; the same for the same mesh."""

@@ -23,6 +23,7 @@ from hauch.core.part.report_place import (
 from hauch.core.part.report_print import add_print
 from hauch.core.part.size import mass_figures
 from hauch.core.part.soundness import edges_of, look
+from hauch.core.strength.limit import Stressed
 
 if TYPE_CHECKING:
     import trimesh
@@ -86,7 +87,7 @@ def check(
     at(4)
     laid = add_print(report, placed, figures, wall, asked)
     if asked.envelope.part == "rotor":
-        strength.spinning(report, placed, figures, blades, laid, asked)
+        strength.spinning(report, placed, caster, figures, blades, laid, asked)
     at(5)
     return _closed(report, closed)
 
@@ -95,6 +96,11 @@ def _closed(report: Report, closed: bool) -> Report:
     """Put the reasons in order; figures of mass are told only of a closed surface."""
     if not closed:
         report.figures = [f for f in report.figures if f.group not in {"Mass", "Spinning"}]
+        if "stressed" in report.data:
+            open_one = Stressed(
+                report.data["stressed"]["tip"], why_not="its surface is not closed."
+            )
+            report.data["stressed"] = open_one.as_json()
     order = {"back": 0, "care": 1, "well": 2}
     report.reasons.sort(key=lambda r: order[r.level])
     report.data["verdict"] = report.verdict

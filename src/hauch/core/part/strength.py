@@ -10,19 +10,24 @@ from typing import Any
 import numpy as np
 
 from hauch.core.part import MM
-from hauch.core.part.blades import Blades, pull_of
+from hauch.core.part.balance import GRADE, permissible_unbalance
+from hauch.core.part.blades import Blades
 from hauch.core.part.findings import Asked, Report
 from hauch.core.part.pose import Placed
 from hauch.core.part.printing import Laid
+from hauch.core.part.rays import Caster
 from hauch.core.part.size import MassFigures
+from hauch.core.part.stressed import stressed
 from hauch.core.predict.model import modelled
-from hauch.core.predict.strength import MARGIN_ASKED, SpeedLimit, permissible_unbalance
 from hauch.core.quantity import Step, exact
+from hauch.core.strength.limit import (
+    GROWTH_UNCERTAINTY,
+    MARGIN_ASKED,
+    UNCERTAINTY,
+    Place,
+    SpeedLimit,
+)
 
-GRADE = 0.0063
-"""Balance quality grade asked of a fan's rotor [m/s]: G 6.3 (ISO 14694:2003, table 4, category
-BV-3).
-"""
 MODEL_OFFSET = 0.02
 """Offset of the centre of mass below which a model is taken as balanced [mm]; facets alone leave a
 hundredth.
@@ -32,6 +37,7 @@ hundredth.
 def spinning(
     report: Report,
     placed: Placed,
+    caster: Caster,
     figures: MassFigures,
     blades: Blades | None,
     laid: Laid,
@@ -107,7 +113,18 @@ def spinning(
             report.say(
                 "back", f"Its hub has {2 * blades.hub:.1f} mm; {least / MM:g} mm is the least."
             )
-    _speed_limit(report, placed, figures, blades, laid, asked, tip)
+    found = stressed(
+        placed.mesh,
+        caster,
+        blades,
+        placed.bore.diameter if placed.bore else 0.0,
+        asked.material.density,
+    )
+    report.data["stressed"] = found.as_json()
+    limit = SpeedLimit(found, asked.settings.printed(asked.material, flat=lies_flat(laid.name)))
+    _stresses(report, limit, asked)
+    _growth(report, limit, asked)
+    _speed_limit(report, limit, asked)
 
 
 def _balance(report: Report, centre: Any, mass: float, asked: Asked) -> None:
@@ -171,76 +188,113 @@ def _correction_radius(report: Report) -> float:
     return 0.3 * float(np.hypot(points[:, 0], points[:, 1]).max())
 
 
-def _speed_limit(
-    report: Report,
-    placed: Placed,
-    figures: MassFigures,
-    blades: Blades | None,
-    laid: Laid,
-    asked: Asked,
-    tip: float,
-) -> None:
-    """Add the pull on blades and hub, and the speed that is not to be passed."""
-    pull = pull_of(
-        placed.mesh, blades, figures.volume, placed.bore.diameter if placed.bore else 0.0
+def lies_flat(up: str) -> bool:
+    """Whether the layers of a part that is laid so (key of `DIRECTIONS`) lie square to its axis."""
+    return up.startswith("z")
+
+
+_WORKINGS = {
+    "blade": (
+        "Pull and bending by what lies outside",
+        "σ = N/A + a t + b z",
+        "Den Hartog, ch. II; unsymmetric bending",
+    ),
+    "foot": (
+        "Bent over from the plate",
+        "σ = 6 sin λ ρ ω² r ∫ t z dz / t²",
+        "strips that stand on the plate",
+    ),
+    "plate": (
+        "Plate turned over by its blades' pull",
+        "finite elements along the radius",
+        "Timoshenko and Woinowsky-Krieger, ch. 3 and 11",
+    ),
+    "hub": (
+        "Ring with its blades' pull and moments",
+        "σ = ρ ω² R² + B N / 2πA + twist + 3 M / c t²",
+        "Den Hartog, ch. II; Timoshenko",
+    ),
+}
+
+
+def _stresses(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+    """Nominal stress of each place at the round's speed."""
+    omega, density = 2 * math.pi * asked.speed / 60, asked.material.density
+    for place in limit.stressed.places:
+        report.add(
+            f"stress_{place.key}",
+            "Spinning",
+            f"Stress: {place.label[0].lower()}{place.label[1:]}",
+            "stress",
+            modelled(
+                place.stress(density, omega),
+                "Pa",
+                "part:stress",
+                "model of the stress",
+                UNCERTAINTY,
+                (_working(place, density, asked.speed, omega),),
+            ),
+        )
+
+
+def _working(place: Place, density: float, speed: float, omega: float) -> Step:
+    name, formula, source = _WORKINGS[place.key]
+    inputs = (
+        ("ρ", density, "kg/m3"),
+        ("n", speed, "1/min"),
+        ("own σ/ρω²", place.own, "m2"),
+        ("air", place.air * omega**2, "Pa"),
     )
-    omega = 2 * math.pi * asked.speed / 60
-    flat = abs(laid.up[2]) > 0.7
-    held = asked.material.held(flat)
-    along = "along" if flat else "across"
-    per_pull = asked.material.density * omega**2
-    turning = (("ρ", asked.material.density, "kg/m3"), ("n", asked.speed, "1/min"))
-    places = (
+    return Step(name, formula, inputs, place.stress(density, omega), "Pa", source)
+
+
+def _growth(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+    """How far the tips come nearer to the bore at the round's speed."""
+    if not limit.stressed.places:
+        return
+    out, along = limit.stressed.grown(limit.printed, 2 * math.pi * asked.speed / 60)
+    step = Step(
+        "Growth of the tips",
+        "1.3 ρ ω² / E ∫ strain and curvature",
         (
-            "root",
-            "Pull in the blades, without bending",
-            pull.blade,
-            "Worst station of the blades",
-            "σ = ρ ω² ∫ A r dr / A",
-            (*turning, ("r", pull.blade_radius * MM, "m")),
-            "Den Hartog, ch. II",
+            ("E", asked.material.stiffness, "Pa"),
+            ("n", asked.speed, "1/min"),
+            ("along the axis", along, "m"),
         ),
-        (
-            "hub_stress",
-            "Pull in the hub, without bending",
-            pull.hub,
-            "Hub or plate",
-            "σ = ρ ω² R² + pull of the blades",
-            turning,
-            "Den Hartog, ch. II; Roark, table 16.1",
-        ),
+        out,
+        "m",
+        "as bending; 1.3 for what gives way under the blades; creep and heat are not in it",
     )
-    for key, label, share, name, formula, inputs, source in places:
-        if math.isfinite(share):
-            step = Step(name, formula, inputs, per_pull * share, "Pa", source)
-            report.add(
-                key,
-                "Spinning",
-                label,
-                "stress",
-                modelled(
-                    per_pull * share,
-                    "Pa",
-                    "part:stress",
-                    "plain pull without bending",
-                    0.2,
-                    (step,),
-                ),
-            )
-    worst = max(v for v in (pull.blade, pull.hub) if math.isfinite(v)) * asked.material.density
-    limit = SpeedLimit(tip, worst, held)
-    laid_so = f"laid {laid.name}: the pull goes {along} the layers"
     report.add(
-        "cap",
+        "growth",
         "Spinning",
-        "Not to be spun above",
-        "rotational_speed",
-        limit.quantity(asked.material.label, laid_so),
+        f"Tips grow at {asked.speed:,.0f} 1/min by",
+        "length",
+        modelled(out, "m", "part:growth", "model of the stress", GROWTH_UNCERTAINTY, (step,)),
     )
-    told = f"Not to be spun above {limit.speed:,.0f} 1/min. {limit.why}"
+    gap = asked.envelope["bore"] / 2 - limit.stressed.tip
+    at_limit = out * (limit.speed / asked.speed) ** 2
+    least = min(out, at_limit)
+    if gap > 0 and least > gap / 4:
+        speed = min(asked.speed, limit.speed)
+        report.say(
+            "care",
+            f"At {speed:,.0f} 1/min its tips grow by {least / MM:.2f} mm of a gap of"
+            f" {gap / MM:.2f} mm; creep and heat take more.",
+        )
+
+
+def _speed_limit(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+    """Add the speed that is not to be passed."""
+    tip, omega = limit.stressed.tip, 2 * math.pi * asked.speed / 60
+    told = limit.why
+    if limit.speed > 0:
+        report.add("cap", "Spinning", "Not to be spun above", "rotational_speed", limit.quantity())
+        told = f"Not to be spun above {limit.speed:,.0f} 1/min. {told}"
     if asked.speed <= limit.speed:
         report.say(
-            "well", f"At {asked.speed:,.0f} 1/min its tips run at {omega * tip:.0f} m/s. {told}"
+            "well" if limit.stressed.places else "care",
+            f"At {asked.speed:,.0f} 1/min its tips run at {omega * tip:.0f} m/s. {told}",
         )
         return
     fast = (

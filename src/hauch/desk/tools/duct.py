@@ -19,9 +19,9 @@ from hauch.core.predict.duct import (
 )
 from hauch.core.predict.model import CannotBe, modelled
 from hauch.core.predict.source import FanSource
-from hauch.core.predict.strength import MATERIALS
 from hauch.core.quantity import Quantity, Step, exact
 from hauch.core.quantity.show import show
+from hauch.core.strength.material import MATERIALS
 from hauch.desk.tools.base import (
     Answer,
     Chart,

@@ -10,12 +10,20 @@ from hauch.core.geometry.desk_drawings import impeller_drawing
 from hauch.core.predict.duty import Duty
 from hauch.core.predict.impeller import DOUBTS, OUTLETS, Impeller, impeller_curve, wiesner_slip
 from hauch.core.predict.model import modelled
-from hauch.core.predict.strength import MATERIALS, SpeedLimit, disc_stress
 from hauch.core.quantity import Quantity, Step
+from hauch.core.strength.designs import of_wheel
+from hauch.core.strength.limit import SpeedLimit
 from hauch.desk.tools.base import Answer, Figure, Input, Remark, Setting, Tool, Values, register
 from hauch.desk.tools.fans import PREDICTS, curve_charts, meets_step, system_of
 from hauch.desk.tools.noise import sound_figure, tone_figure
-from hauch.desk.tools.spinning import limit_figure, limit_remarks
+from hauch.desk.tools.spinning import (
+    CAUTIONS,
+    MATERIAL,
+    PRINTED,
+    limit_of,
+    strength_figures,
+    strength_remarks,
+)
 
 INPUTS = (
     Input("blades", "Blades", "count", 11, "Wheel", 2, 80),
@@ -58,16 +66,10 @@ INPUTS = (
     Input("system_flow", "… at", "volume_flow", 0.03, "Running", 1e-5, 100),
     Input("exponent", "Exponent of its loss", "number", 2.0, "Running", 0.8, 2.5),
     Input("motor_efficiency", "Motor efficiency", "percent", 60.0, "Running", 1, 99),
-    Input(
-        "material",
-        "Material",
-        "choice",
-        "petg",
-        "Strength",
-        choices=tuple((m.key, m.label) for m in MATERIALS.values()),
-    ),
+    MATERIAL,
     Input("shaft", "Shaft", "length", 0.004, "Strength", 0.0005, 0.1),
     Input("plate", "Back plate", "length", 0.002, "Strength", 0.0003, 0.05),
+    *PRINTED,
 )
 
 
@@ -121,11 +123,9 @@ class _Model:
 
     @property
     def limit(self) -> SpeedLimit:
-        """Speed limit, from the plain pull in the plate."""
-        material = MATERIALS[self.values["material"]]
-        pull = disc_stress(self.wheel.outer, self.values["speed"], material.density)
-        turning = 2 * math.pi * self.values["speed"] / 60
-        return SpeedLimit(self.wheel.outer / 2, pull / turning**2, material.along)
+        """Speed limit of the open wheel, its back plate on the bed."""
+        stressed = of_wheel(self.wheel, self.values["shaft"], self.values["plate"])
+        return limit_of(stressed, self.values)
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -224,7 +224,7 @@ def _figures(model: _Model) -> list[Figure]:
         tone_figure(model.wheel.blades, speed),
         sound_figure(at, duty.read("total")),
         Figure("tip_speed", "Tip speed", "air_speed", Quantity(model.tip_speed, "m/s")),
-        limit_figure(model.limit, MATERIALS[values["material"]]),
+        *strength_figures(model.limit, speed),
     ]
 
 
@@ -248,7 +248,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 " the air turns back in the wheel and the model does not hold.",
             )
         )
-    remarks += limit_remarks(model.limit, model.values["speed"])
+    remarks += strength_remarks(model.limit, model.values["speed"])
     if model.wheel.outer_angle > math.pi / 2:
         remarks.append(
             Remark(
@@ -270,16 +270,7 @@ TOOL = register(
         "Open or covered wheels with 4 to 60 blades, tips below 100 m/s, duties above 40 % of the"
         " flow of best efficiency. Pressure and power within 24 % (95 %); a printed volute recovers"
         " less than a smooth one.",
-        cautions=(
-            (
-                "Spinning prints burst: guard, eye protection, stand out of the plane of rotation,"
-                " remote throttle, start low."
-            ),
-            (
-                "The speed limit is a rule of ours with bending allowed for, not computed; it"
-                " certifies nothing."
-            ),
-        ),
+        cautions=CAUTIONS,
         solid=solid,
         extent=extent,
         part="rotor",

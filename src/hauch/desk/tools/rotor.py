@@ -6,6 +6,7 @@ from hauch.desk.tools.base import Answer, Setting, Tool, Values, register
 from hauch.desk.tools.rotor_ducted import ducted
 from hauch.desk.tools.rotor_free import free
 from hauch.desk.tools.rotor_inputs import INPUTS, extent, solid
+from hauch.desk.tools.spinning import CAUTIONS
 
 
 def work(values: Values, setting: Setting) -> Answer:
@@ -24,16 +25,7 @@ TOOL = register(
         " 20,000, duties above 45 % of the free flow; free rotors without walls nearby (thrust"
         " within 30 %, mostly too high). Pressure and torque within 20 % (95 %), more where"
         " stations stall. Comparisons between variants are surer than absolute figures.",
-        cautions=(
-            (
-                "Spinning prints burst: guard, eye protection, stand out of the plane of rotation,"
-                " remote throttle, start low. Never wear a spinning part."
-            ),
-            (
-                "The speed limit is a rule of ours with bending allowed for, not computed; it"
-                " certifies nothing."
-            ),
-        ),
+        cautions=(*CAUTIONS, "Never wear or hold a spinning part."),
         solid=solid,
         extent=extent,
         part="rotor",

@@ -6,13 +6,15 @@ import math
 
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.drive import Gear, Motor, Reached, reached_speed
-from hauch.core.predict.model import AIR_DENSITY, modelled
+from hauch.core.predict.model import AIR_DENSITY
 from hauch.core.predict.section import MODEL_REYNOLDS
-from hauch.core.predict.strength import MATERIALS, Spin, spin
 from hauch.core.quantity import Quantity
+from hauch.core.strength.designs import of_rotor
+from hauch.core.strength.limit import SpeedLimit
+from hauch.core.strength.material import MATERIALS
 from hauch.desk.tools.base import Figure, Remark, Values
 from hauch.desk.tools.noise import sound_figure, tone_figure
-from hauch.desk.tools.spinning import limit_figure, limit_remarks
+from hauch.desk.tools.spinning import limit_of, strength_figures, strength_remarks
 
 
 def reached_by(values: Values, torque: float, speed: float) -> Reached:
@@ -25,9 +27,11 @@ def reached_by(values: Values, torque: float, speed: float) -> Reached:
     )
 
 
-def strength(values: Values, row: Blading, speed: float) -> Spin:
-    """Pull at a speed, and the speed limit."""
-    return spin(row, speed, MATERIALS[values["material"]], values["wall"], values["layers"])
+def speed_limit(values: Values, row: Blading) -> SpeedLimit:
+    """The rotor's speed limit, with where it is stressed."""
+    density = MATERIALS[values["material"]].density
+    stressed = of_rotor(row, values["wall"], values["depth"], density)
+    return limit_of(stressed, values, flat=values["layers"] == "flat")
 
 
 def held_figures(
@@ -36,19 +40,17 @@ def held_figures(
     """Tone, sound, strength: for ducted and free rotors alike."""
     if not speed:
         return []
-    held = strength(values, row, speed)
     figures = [tone_figure(row.blades, speed)]
     if air:
         figures.append(sound_figure(*air))
     figures += [
-        Figure("tip_speed", "Tip speed", "air_speed", Quantity(held.tip_speed, "m/s")),
         Figure(
-            "stress",
-            "Pull at the blade root, without bending",
-            "stress",
-            modelled(held.root, "Pa", "rotor:stress", "plain pull without bending", 0.2),
+            "tip_speed",
+            "Tip speed",
+            "air_speed",
+            Quantity(2 * math.pi * speed / 60 * row.tip / 2, "m/s"),
         ),
-        limit_figure(held.limit, MATERIALS[values["material"]]),
+        *strength_figures(speed_limit(values, row), speed),
     ]
     return figures
 
@@ -75,5 +77,7 @@ def print_remarks(values: Values, row: Blading, speed: float) -> list[Remark]:
             )
         )
     if speed:
-        found += limit_remarks(strength(values, row, speed).limit, speed)
+        found += strength_remarks(
+            speed_limit(values, row), speed, row.gap if values["placed"] == "ducted" else None
+        )
     return found

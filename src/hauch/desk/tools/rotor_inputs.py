@@ -10,8 +10,8 @@ import numpy as np
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.rotor import INLETS, Installed
 from hauch.core.predict.section import FAMILIES
-from hauch.core.predict.strength import MATERIALS
 from hauch.desk.tools.base import Input, Values
+from hauch.desk.tools.spinning import MATERIAL, PRINTED
 
 DUCTED = ("placed", ("ducted",))
 MOTOR = ("drive", ("motor",))
@@ -77,7 +77,7 @@ INPUTS = (
         "Blades",
         -1.0,
         1.0,
-        note="forward is positive; for drawing and print, not in the model",
+        note="forward is positive; in strength and print, not in the flow",
     ),
     Input(
         "lean",
@@ -87,7 +87,7 @@ INPUTS = (
         "Blades",
         -0.1,
         0.1,
-        note="along the axis; for drawing and print, not in the model",
+        note="along the axis; in strength and print, not in the flow",
     ),
     Input(
         "placed",
@@ -197,14 +197,7 @@ INPUTS = (
         shown_with=MOTOR,
     ),
     Input("motor_efficiency", "Motor efficiency", "percent", 55.0, "Motor and gear", 1, 99),
-    Input(
-        "material",
-        "Material",
-        "choice",
-        "petg",
-        "Strength",
-        choices=tuple((m.key, m.label) for m in MATERIALS.values()),
-    ),
+    MATERIAL,
     Input("wall", "Hub wall", "length", 0.0016, "Strength", 0.0001, 0.05),
     Input(
         "edge",
@@ -226,6 +219,7 @@ INPUTS = (
         "Strength",
         choices=(("flat", "across the axis"), ("standing", "along the axis")),
     ),
+    *PRINTED,
 )
 
 
@@ -271,7 +265,7 @@ def solid(values: Values) -> Any:
 
 def extent(values: Values) -> dict[str, float]:
     """Sizes that an envelope speaks of [m]."""
-    from hauch.core.geometry.solids import blade_depth
+    from hauch.core.geometry.bladed import blade_depth
 
     row = blading(values)
     low, high = blade_depth(row)
