@@ -15,9 +15,15 @@ from hauch.core.predict.blading import Blading
 from hauch.core.predict.cushion import Cushion
 from hauch.core.predict.duct import Shared, Splitter
 from hauch.core.predict.impeller import Impeller
-from hauch.core.predict.intake import KINDS, Element, choke_places, steep_places
+from hauch.core.predict.intake import (
+    KINDS,
+    PERFORATED,
+    Element,
+    choke_places,
+    steep_places,
+)
 from hauch.core.predict.pack import Pack
-from hauch.core.predict.ring import Ring, Streams
+from hauch.core.predict.ring import Driven, Ring
 from hauch.core.predict.section import outline
 from hauch.core.predict.silencer import PerforatedTube, QuarterWave, Silencer
 from hauch.core.predict.slit import Slit
@@ -167,7 +173,7 @@ def impeller_drawing(wheel: Impeller) -> Drawing:
     return d
 
 
-def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
+def ring_drawing(ring: Ring, at_work: Driven) -> Drawing:
     """Section through the axis with slot and streams; arrows as long as the speeds."""
     shape = ring_profile(ring)
     d = Drawing("Ring in section, slot jets, entrained and outgoing stream")
@@ -179,17 +185,18 @@ def ring_drawing(ring: Ring, streams: Streams) -> Drawing:
         d.shape(turned(shape.solid), "body")
         d.shape(turned(shape.hollow), "hollow")
     d.line((-0.6 * ring.depth, 0), (ring.depth * 2.4, 0), layer="axis")
-    unit = 0.9 * ring.depth / max(streams.jet, 1e-6)
+    through = (at_work.exit_flow - at_work.jet_flow) / ring.throat_area
+    unit = 0.9 * ring.depth / max(at_work.jet, 1e-6)
     for side in (1, -1):
         r = side * (ring.throat / 2 - ring.slot / 2)
-        d.arrows.append(Arrow((shape.slot_end, r), (shape.slot_end + unit * streams.jet, r)))
+        d.arrows.append(Arrow((shape.slot_end, r), (shape.slot_end + unit * at_work.jet, r)))
         for share in (0.25, 0.7):
             r = side * share * (ring.throat / 2 - ring.slot)
             start = -0.2 * ring.depth
-            d.arrows.append(Arrow((start - unit * streams.entrained, r), (start, r)))
+            d.arrows.append(Arrow((start - unit * through, r), (start, r)))
             r *= ring.exit / ring.throat
             d.arrows.append(
-                Arrow((1.15 * ring.depth, r), (1.15 * ring.depth + unit * streams.out, r))
+                Arrow((1.15 * ring.depth, r), (1.15 * ring.depth + unit * at_work.thrown, r))
             )
     d.shape(
         [
@@ -287,7 +294,7 @@ def intake_drawing(chain: Sequence[Element]) -> Drawing:
             [(x, a), (x + length, b), (x + length, -b), (x, -a)],
             "stalled" if i in chokes or i in steep else "hollow",
         )
-        if e.kind == "screen":
+        if e.kind in PERFORATED:
             for k in range(-4, 5):
                 d.circle((x + length / 2, k * b / 4.5), 0.02 * top, "body")
         if e.kind == "filter":

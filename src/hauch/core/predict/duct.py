@@ -143,10 +143,13 @@ class Splitter:
 
 @dataclass(frozen=True, slots=True)
 class Shared:
-    """Flows out of a splitter [m3/s], pressure before it [Pa]."""
+    """Flows out of a splitter [m3/s], total and static pressure before it [Pa], speeds at its
+    outlets [m/s]. A tap in the wall before it reads the static one, a fan's curve is told in it.
+    """
 
     flows: tuple[float, ...]
     pressure: float
+    static: float
     speeds: tuple[float, ...]
 
     @property
@@ -193,14 +196,17 @@ def share_flow(duct: Splitter, total: float, density: float = AIR_DENSITY) -> Sh
     return Shared(
         tuple(flows),
         pressure,
+        pressure - density / 2 * speed**2,
         tuple(q / b.outlet for q, b in zip(flows, duct.branches, strict=True)),
     )
 
 
 def fed_by(duct: Splitter, fan: FanSource, density: float = AIR_DENSITY) -> Shared:
-    """The duct on a fan: the flow at which its loss is the fan's pressure."""
+    """The duct on a fan whose outlet is as wide as the trunk: the flow at which the static pressure
+    before the duct is the fan's.
+    """
     refuse(duct.problems() | fan.problems())
-    flow = fan.meets(lambda q: share_flow(duct, max(q, 1e-6), density).pressure)
+    flow = fan.meets(lambda q: share_flow(duct, max(q, 1e-6), density).static)
     return share_flow(duct, max(flow, 1e-6), density)
 
 

@@ -18,8 +18,10 @@ from hauch.core.predict.rotor import RotorCurve
 
 Array = NDArray[np.float64]
 
-LEAST_PRESSURE = 0.3
-"""A pressure is doubted at least as much as this share of the curve's highest."""
+OF_TOP = 0.1
+"""Part of the standard uncertainty of a pressure that does not vanish with it, as a share of the
+curve's highest (docs/validation.md).
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,13 +71,15 @@ class Duty:
         """Power at the shaft there [W]."""
         return self.read("torque") * 2 * math.pi * self.curve.speed / 60
 
-    def flow_doubt(self, pressure_doubt: float) -> float:
+    def pressure_doubt(self, relative: float, column: str = "static") -> float:
+        """Standard uncertainty of a pressure there [Pa]: a share of it, and `OF_TOP` of the highest."""
+        return math.hypot(relative * self.read(column), OF_TOP * float(np.max(self.curve.static)))
+
+    def flow_doubt(self, relative: float) -> float:
         """Standard uncertainty of the flow (share) from that of the pressure (share)."""
         curve, system, at = self.curve, self.system, self.at
         step = 0.01 * curve.flow[-1]
         rise = curve.at(at + step, system.column) - curve.at(at - step, system.column)
         line = system.resistance * system.exponent * at ** (system.exponent - 1)
         slope = abs(rise / (2 * step)) + line
-        highest = float(np.max(curve.static))
-        pressure = max(abs(curve.at(at, system.column)), LEAST_PRESSURE * highest)
-        return float(pressure_doubt * pressure / slope / at)
+        return float(self.pressure_doubt(relative, system.column) / slope / at)

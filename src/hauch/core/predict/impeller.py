@@ -185,6 +185,7 @@ def impeller_curve(
         flow,
         static + np.minimum(outlet, kept),
         static,
+        static,
         torque,
         torque * omega,
         np.zeros(len(flow)),

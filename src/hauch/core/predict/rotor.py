@@ -3,18 +3,15 @@
 References
 ----------
 Blade elements and cascade momentum: S. L. Dixon, C. A. Hall, Fluid Mechanics and Thermodynamics of
-    Turbomachinery, 7th edition,
-ch. 5 (mean velocity, loss = cd / sin) and 3 (annulus and secondary drag of A. R. Howell, Proc.
-    IMechE 153 (1945) 441). Tip
-clearance: N. A. Cumpsty, Compressor Aerodynamics (1989), ch. 8: about 2 % for each 1 % of the span.
-    Sudden widening behind the
-hub: Borda-Carnot. Entrance loss: I. E. Idelchik, Handbook of Hydraulic Resistance, ch. 3. Fan
-    pressures: ISO 5801:2017, 3.
+    Turbomachinery, 7th edition, ch. 5 (mean velocity, loss = cd / sin), 6 (radial equilibrium) and 3
+    (annulus and secondary drag of A. R. Howell, Proc. IMechE 153 (1945) 441). Tip clearance: N. A.
+    Cumpsty, Compressor Aerodynamics (1989), ch. 8: about 2 % for each 1 % of the span. Entrance
+    loss: I. E. Idelchik, Handbook of Hydraulic Resistance, ch. 3. Fan pressures: ISO 5801:2017, 3.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -38,6 +35,13 @@ TIP_LOSS = 2.0
 """Share of pressure lost for each share of the span that the gap takes."""
 SECONDARY_DRAG = 0.018
 ANNULUS_DRAG = 0.020
+ROUNDS = 12
+"""Rounds in which the profile behind a row is found."""
+DAMPING = 0.5
+HALVINGS = 16
+"""Halvings in the search for the profile: to 1e-4 of the mean speed."""
+LEAST_AXIAL = 0.03
+"""Axial speed over its mean that is left at least where the flow would turn back."""
 STEPS = 26
 """Halvings in the search for the mean velocity: to 1e-8 of the wheel speed."""
 LEAST_TRUSTED_FLOW = 0.45
@@ -114,16 +118,18 @@ class Loading:
 
 @dataclass(frozen=True)
 class RotorCurve:
-    """The curve of a rotor: arrays over flow. Pressures in the sense of ISO 5801 between free inlet
-    and duct outlet.
+    """The curve of a rotor: arrays over flow. Pressures in the sense of ISO 5801 from the free inlet
+    to the annulus behind the rotor; nothing is won back behind the hub.
 
-    ``flow`` [m3/s], ``total`` and ``static`` [Pa], ``torque`` [N m], ``power`` at the shaft [W],
-    ``stalled`` share of the span.
+    ``flow`` [m3/s], ``total`` and ``static`` [Pa], the mean of the annulus, ``wall``, the static
+    pressure at its wall [Pa], which swirl holds above the mean, ``torque`` [N m], ``power`` at the
+    shaft [W], ``stalled`` share of the span.
     """
 
     flow: Array
     total: Array
     static: Array
+    wall: Array
     torque: Array
     power: Array
     stalled: Array
@@ -194,92 +200,160 @@ def _polars(row: Blading, speed: float, density: float, count: int) -> Polars:
     )
 
 
-def _mean_velocity(
-    at: Stations, table: Polars, lattice: Array, axial: Array, wheel: Array
-) -> Array:
-    """Tangential part of the mean relative velocity [m/s], (flows, stations), where blade force and
-    turning agree.
+@dataclass
+class _Stage:
+    """One row at work; arrays over (flows, stations) but for `mean` (flows, 1)."""
 
-    ``axial`` (flows, 1), ``wheel`` (flows, stations): wheel speed less the swirl that comes in. The
-    blade cannot turn the air by more than the wheel speed, so the mean lies above half of it.
-    """
+    installed: Installed
+    row: Blading
+    at: Stations
+    table: Polars
+    lattice: Array
+    mean: Array
+    wheel: Array
 
-    def surplus(tangential: Array) -> Array:
-        angle = np.degrees(at.pitch - np.arctan2(axial, tangential))
-        cl, cd = table.at(angle)
-        cl = lattice * cl
-        return 2 * (wheel - tangential) * axial - at.solidity / 2 * np.hypot(axial, tangential) * (
-            cl * axial + cd * tangential
+    @classmethod
+    def of(
+        cls, installed: Installed, row: Blading, turn: int, flow: Array, swirl_in: Array, count: int
+    ) -> _Stage:
+        at = row.stations(count)
+        omega = 2 * np.pi * installed.speed / 60
+        return cls(
+            installed,
+            row,
+            at,
+            _polars(row, installed.reynolds_speed or installed.speed, installed.density, count),
+            cascade_factor(at.solidity, np.pi / 2 - at.pitch),
+            np.maximum(flow, 1e-9)[:, None] / (np.pi / 4 * (installed.bore**2 - row.hub**2)),
+            omega * at.radius - turn * swirl_in,
         )
 
-    low, high = 0.5 * wheel, 2.0 * wheel
-    low_value, high_value = surplus(low), surplus(high)
-    for _ in range(STEPS):
+    @property
+    def weight(self) -> Array:
+        """Share of the annulus that each station stands for."""
+        part = self.at.radius * self.at.width
+        return part / part.sum()
+
+    def surplus(self, axial: Array, tangential: Array) -> Array:
+        """What is left between turning and blade force at a tangential mean velocity."""
+        angle = np.degrees(self.at.pitch - np.arctan2(axial, tangential))
+        cl, cd = self.table.at(angle)
+        push = self.lattice * cl * axial + cd * tangential
+        return (
+            2 * (self.wheel - tangential) * axial
+            - self.at.solidity / 2 * np.hypot(axial, tangential) * push
+        )
+
+    def mean_velocity(self, axial: Array) -> Array:
+        """Tangential part of the mean relative velocity [m/s] where blade force and turning agree.
+        The blade cannot turn the air by more than the wheel speed, so it lies above half of that.
+        """
+        low, high = 0.5 * self.wheel, 2.0 * self.wheel
+        low_value, high_value = self.surplus(axial, low), self.surplus(axial, high)
+        for _ in range(STEPS):
+            middle = 0.5 * (low + high)
+            below = self.surplus(axial, middle) > 0
+            low, high = np.where(below, middle, low), np.where(below, high, middle)
         middle = 0.5 * (low + high)
-        value = surplus(middle)
-        below = value > 0
-        low, high = np.where(below, middle, low), np.where(below, high, middle)
-    middle = 0.5 * (low + high)
-    return np.where(low_value <= 0, 0.5 * wheel, np.where(high_value >= 0, 2.0 * wheel, middle))
+        return np.where(
+            low_value <= 0, 0.5 * self.wheel, np.where(high_value >= 0, 2.0 * self.wheel, middle)
+        )
+
+    def followed(self, axial: Array, tangential: Array) -> Array:
+        """The same from a near guess, one step of the secant."""
+        step = 0.01 * np.maximum(np.abs(self.wheel), 1e-6)
+        here = self.surplus(axial, tangential)
+        slope = (self.surplus(axial, tangential + step) - here) / step
+        moved = np.where(slope < 0, -here / np.where(slope < 0, slope, -1.0), 0.0)
+        most = 0.1 * np.abs(self.wheel)
+        return np.clip(tangential + np.clip(moved, -most, most), 0.5 * self.wheel, 2.0 * self.wheel)
+
+    def drags(self, cl: Array, cd: Array) -> Array:
+        """Drag with that of the secondary flow and of the walls."""
+        walls = 2 * np.pi * self.at.radius / self.row.blades / self.row.span
+        return np.maximum(cd, 1e-3) + SECONDARY_DRAG * cl**2 + ANNULUS_DRAG * walls
+
+    def forces(self, axial: Array, tangential: Array, cl: Array, cd: Array) -> tuple[Array, Array]:
+        """Swirl added [m/s] and head added over density [m2/s2]: static rise and the swirl's own."""
+        speed, direction = np.hypot(axial, tangential), np.arctan2(axial, tangential)
+        around = cl * np.sin(direction) + cd * np.cos(direction)
+        along = cl * np.cos(direction) - cd * np.sin(direction)
+        swirl = np.clip(self.at.solidity / 2 * speed**2 / axial * around, -self.wheel, self.wheel)
+        rise = self.at.solidity / 2 * speed**2 * along
+        work = self.wheel * swirl  # Euler, less what the incoming swirl takes
+        return swirl, np.minimum(rise + swirl**2 / 2, np.maximum(work, 0))
 
 
-def _row(
-    installed: Installed, row: Blading, turn: int, flow: Array, swirl_in: Array, count: int
-) -> tuple[Array, Array, Loading]:
-    """Static pressure rise and torque of one row over the flows, and its loading."""
-    density = installed.density
-    at = row.stations(count)
-    omega = 2 * np.pi * installed.speed / 60
-    axial = np.maximum(flow, 1e-9)[:, None] / (np.pi / 4 * (installed.bore**2 - row.hub**2))
-    wheel = omega * at.radius - turn * swirl_in
-    table = _polars(row, installed.reynolds_speed or installed.speed, density, count)
-    lattice = cascade_factor(at.solidity, np.pi / 2 - at.pitch)
-    tangential = _mean_velocity(at, table, lattice, axial, wheel)
+def _profile(stage: _Stage, head: Array, swirl: Array) -> Array:
+    """Axial speed behind a row over its mean (flows, stations), by radial equilibrium: ``c dc/dr =
+    dh/dr - (s/r) d(r s)/dr`` with head h over density and swirl s (Dixon and Hall, ch. 6).
+    """
+    r = stage.at.radius
+    moment = r * swirl
+    steps = np.diff(head, axis=1) - np.diff(moment, axis=1) * (
+        (moment[:, 1:] + moment[:, :-1]) / (r[1:] ** 2 + r[:-1] ** 2)
+    )
+    grown = np.concatenate([np.zeros((len(head), 1)), np.cumsum(2 * steps, axis=1)], axis=1)
+    mean, least = stage.mean, LEAST_AXIAL * stage.mean
+    low = -grown.max(axis=1, keepdims=True)
+    high = (2 * mean) ** 2 + np.abs(grown).max(axis=1, keepdims=True)
+    for _ in range(HALVINGS):
+        base = 0.5 * (low + high)
+        speed = np.sqrt(np.maximum(base + grown, least**2))
+        below = (speed * stage.weight).sum(axis=1, keepdims=True) < mean
+        low, high = np.where(below, base, low), np.where(below, high, base)
+    return speed / (speed * stage.weight).sum(axis=1, keepdims=True)
+
+
+@dataclass(frozen=True)
+class _Behind:
+    """The air behind a row, over (flows, stations): head over density [m2/s2] above that before the
+    first row, swirl in the first row's sense [m/s], axial speed over its mean.
+    """
+
+    head: Array
+    swirl: Array
+    profile: Array
+
+
+def _row(stage: _Stage, before: _Behind, turn: int) -> tuple[_Behind, Array, Loading]:
+    """The air behind one row, its torque over the flows, and its loading.
+
+    Its discs see the mean of the profiles before and behind; they are found in rounds with the
+    section tables, then the sections themselves are asked.
+    """
+    installed, at = stage.installed, stage.at
+    disc = before.profile
+    tangential = stage.mean_velocity(stage.mean * disc)
+    for _ in range(ROUNDS):
+        axial = stage.mean * disc
+        tangential = stage.followed(axial, tangential)
+        cl, cd = stage.table.at(np.degrees(at.pitch - np.arctan2(axial, tangential)))
+        cl = stage.lattice * cl
+        swirl, head = stage.forces(axial, tangential, cl, stage.drags(cl, cd))
+        behind = _profile(stage, before.head + head, before.swirl + turn * swirl)
+        disc = disc + DAMPING * ((before.profile + behind) / 2 - disc)
+    axial = stage.mean * disc
+    tangential = stage.followed(axial, tangential)
     speed, direction = np.hypot(axial, tangential), np.arctan2(axial, tangential)
     angle = np.degrees(at.pitch - direction)
-    reynolds = (
-        density
-        * speed
-        * at.chord
-        / AIR_VISCOSITY
-        * ((installed.reynolds_speed or installed.speed) / installed.speed)
-    )
+    of_speed = (installed.reynolds_speed or installed.speed) / installed.speed
     cl, cd = section_forces(
-        row.family,
+        stage.row.family,
         np.broadcast_to(at.thickness / at.chord, angle.shape),
         np.broadcast_to(at.camber, angle.shape),
         angle,
-        reynolds,
+        installed.density * speed * at.chord / AIR_VISCOSITY * of_speed,
     )
-    cl = lattice * cl
-    cd = (
-        np.maximum(cd, 1e-3)
-        + SECONDARY_DRAG * cl**2
-        + ANNULUS_DRAG * (2 * np.pi * at.radius / row.blades) / row.span
-    )
+    cl = stage.lattice * cl
+    cd = stage.drags(cl, cd)
+    swirl, head = stage.forces(axial, tangential, cl, cd)
+    after = _Behind(before.head + head, before.swirl + turn * swirl, behind)
     around = cl * np.sin(direction) + cd * np.cos(direction)
-    swirl = np.clip(at.solidity / 2 * speed**2 / axial * around, -wheel, wheel)
-    rise = at.solidity / 2 * density * speed**2 * (cl * np.cos(direction) - cd * np.sin(direction))
-    work = density * (omega * at.radius) * swirl  # Euler
-    kept = work - density * turn * swirl_in * swirl - density * swirl**2 / 2
-    rise = np.minimum(rise, np.maximum(kept, 0))
-    share = 2 * at.radius * at.width * 4 / (row.tip**2 - row.hub**2)
-    pressure = (rise * share).sum(axis=1)
-    pressure = np.where(
-        pressure > 0, pressure * max(1 - TIP_LOSS * row.gap / row.span, 0), pressure
-    )
-    force = at.solidity / 2 * density * speed**2 * around * 2 * np.pi * at.radius
+    force = at.solidity / 2 * installed.density * speed**2 * around * 2 * np.pi * at.radius
     torque = (force * at.radius * at.width).sum(axis=1)
-    loading = Loading(
-        at.radius,
-        angle,
-        cl,
-        cd,
-        np.broadcast_to(table.stall, angle.shape),
-        swirl_in + turn * swirl,
-        axial,
-    )
-    return pressure, torque, loading
+    stall = np.broadcast_to(stage.table.stall, angle.shape)
+    return after, torque, Loading(at.radius, angle, cl, cd, stall, after.swirl, axial)
 
 
 def rotor_curve(
@@ -299,9 +373,10 @@ def rotor_curve(
 
     Notes
     -----
-    Axial flow is imposed and even over the annulus. At each station the drag and lift of the
-    section at the mean relative velocity give the swirl (cascade momentum) and the static rise;
-    what turning costs is loss, so that no curve beats Euler's work. Valid where the tips run below
+    At each station the drag and lift of the section at the mean relative velocity give the swirl
+    (cascade momentum) and the head; what turning costs is loss, so that no curve beats Euler's work.
+    Behind a row radial equilibrium holds; its disc meets the mean of the profiles before and behind.
+    Behind the hub the air is dead, so that no pressure comes back there. Valid where the tips run below
     100 m/s and above about 45 % of the free flow; below, stations stall and the figures are only a
     guide (`RotorCurve.stalled`).
     """
@@ -318,28 +393,36 @@ def rotor_curve(
 
 
 def _curve(installed: Installed, flow: Array, stations: int) -> RotorCurve:
-    pressure, torque = np.zeros(len(flow)), np.zeros(len(flow))
-    swirl = np.zeros((len(flow), stations))
-    rows = []
+    shape = (len(flow), stations)
+    air = _Behind(np.zeros(shape), np.zeros(shape), np.ones(shape))
+    torque, rows, kept = np.zeros(len(flow)), [], 1.0
     for row, turn in zip(installed.rows, installed.turns, strict=True):
-        rise, moment, loading = _row(installed, row, turn, flow, swirl, stations)
-        pressure, torque = pressure + rise, torque + moment
-        swirl = np.zeros_like(swirl) if installed.straightened else loading.swirl
+        filled = replace(row, tip=installed.bore)  # the gap takes pressure, not torque
+        stage = _Stage.of(installed, filled, turn, flow, air.swirl, stations)
+        air, moment, loading = _row(stage, air, turn)
+        torque = torque + moment
         rows.append(loading)
-    bore, hub = installed.bore, installed.rows[-1].hub
-    duct = flow / (np.pi / 4 * bore**2)
-    ring = flow / (np.pi / 4 * (bore**2 - hub**2))
-    half = installed.density / 2
-    total = pressure - half * (ring - duct) ** 2 - half * INLETS[installed.inlet][1] * duct**2
-    power = torque * 2 * np.pi * installed.speed / 60
-    stalled = np.mean([loading.stalled.mean(axis=1) for loading in rows], axis=0)
+        kept *= max(1 - TIP_LOSS * row.gap / row.span, 0.0)
+        if installed.straightened:
+            air = _Behind(air.head - air.swirl**2 / 2, np.zeros(shape), air.profile)
+    half, weight = installed.density / 2, stage.weight
+    duct = flow / (np.pi / 4 * installed.bore**2)
+    through = (stage.mean * air.profile) ** 2
+    # static pressure in the annulus: head less what moves along, around, and came in slower
+    rise = (2 * air.head - air.swirl**2 - through + stage.mean**2) * half
+    pressure = (rise * weight).sum(axis=1)
+    pressure = np.where(pressure > 0, pressure * kept, pressure)
+    entrance = INLETS[installed.inlet][1] * duct**2
+    static = pressure - half * (stage.mean[:, 0] ** 2 + entrance)
+    wall = static + (rise[:, -1] - (rise * weight).sum(axis=1)) * kept
     return RotorCurve(
         flow,
-        total,
-        total - half * duct**2,
+        static + half * duct**2,
+        static,
+        wall,
         torque,
-        power,
-        stalled,
+        torque * 2 * np.pi * installed.speed / 60,
+        np.mean([loading.stalled.mean(axis=1) for loading in rows], axis=0),
         tuple(rows),
         installed.speed,
         installed.density,

@@ -37,6 +37,8 @@ class FanSource:
         refuse(self.problems())
         if loss(0.0) >= self.shut_off:
             return 0.0
+        if loss(self.free_flow) <= 0:  # it draws more than the fan gives
+            return self.free_flow
         return float(
             scipy.optimize.brentq(lambda q: self.pressure(q) - loss(q), 0.0, self.free_flow)
         )

@@ -98,11 +98,11 @@ def _figures(model: _Model) -> list[Figure]:
     )
     of_jet = Step(
         "Gap of the peripheral jet",
-        "p_c / P_j = 1 − exp(−2 (t/h)(1 + sin θ))",
+        "p_c / P_j = 1 − exp(−2 (t/h)(1 + sin θ)), fan P_j / (1 − 0.28 sin θ)",
         (("t", values["nozzle"], "m"), ("θ", values["inward"], "rad")),
         model.jet_gap,
         "m",
-        "exponential theory, Stanton-Jones 1959",
+        "exponential theory, Stanton-Jones 1959, with what computed jets lose",
     )
 
     def hovering(value: float, unit: str, *steps: Step, doubt: float = DOUBT) -> Quantity:
@@ -112,7 +112,7 @@ def _figures(model: _Model) -> list[Figure]:
     other_gap = model.open_gap if model.jet else model.jet_gap
     said = f"Gap as {'open plenum' if model.jet else 'peripheral jet'}"
     flow = hovering(model.now.flow, "m3/s", pressure)
-    supply = hovering(model.now.supply, "Pa", doubt=DOUBT / 2)
+    supply = hovering(model.now.supply, "Pa", doubt=DOUBT if model.jet else DOUBT / 2)
     return [
         Figure(
             "gap",

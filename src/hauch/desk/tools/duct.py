@@ -72,7 +72,7 @@ INPUTS = (
         shown_with=("fed", ("fan",)),
     ),
 )
-_START = [
+START = [
     {
         "name": "top",
         "width": 0.028,
@@ -110,6 +110,7 @@ _START = [
         "z": 0.25,
     },
 ]
+_TURN = "leaves at: the sharp turn out of the trunk; bend: what turns further along, never the same"
 BRANCHES = Rows(
     "branches",
     "Outlets",
@@ -118,14 +119,14 @@ BRANCHES = Rows(
         Input("width", "width", "length", 0.028, "", 0.001, 1),
         Input("height", "height", "length", 0.04, "", 0.001, 1),
         Input("length", "length", "length", 0.12, "", 0.001, 5),
-        Input("split", "leaves at", "angle", 0.0, "", 0, 1.6),
+        Input("split", "leaves at", "angle", 0.0, "", 0, 1.6, note=_TURN),
         Input("bend", "bend", "angle", 0.0, "", 0, math.pi),
         Input("radius", "radius / width", "number", 1.5, "", 0, 20),
         Input("outlet", "outlet area", "area", 8e-4, "", 1e-6, 1),
         Input("x", "aim x", "length", 0.0, "", -10, 10),
         Input("z", "aim z", "length", 0.0, "", -10, 10),
     ),
-    tuple(_START),
+    tuple(START),
     6,
     "Outlets",
 )
@@ -242,10 +243,12 @@ def _figures(model: _Model) -> list[Figure]:
     doubt = DOUBTS["flow"] if model.fed_by_fan else 0.0
     differ = of_losses(100 * shared.imbalance, "%", 0.0, 100 * DOUBTS["share"] * math.sqrt(2))
     before = of_losses(shared.pressure, "Pa", 0.15)
+    static = of_losses(shared.static, "Pa", 0.0, 0.15 * shared.pressure)
     figures = [
         Figure("total", "Total flow", "volume_flow", of_losses(shared.total, "m3/s", doubt), True),
         Figure("imbalance", "Imbalance of the outlets", "percent", differ, True),
-        Figure("pressure", "Pressure before the duct", "pressure", before, True),
+        Figure("pressure", "Total pressure before the duct", "pressure", before, True),
+        Figure("static", "Static pressure there, as a tap reads it", "pressure", static),
         Figure("mass", "Weight of the walls", "mass", _mass(model), True),
     ]
     for i, (b, q, v) in enumerate(zip(duct.branches, shared.flows, shared.speeds, strict=True)):
@@ -282,7 +285,7 @@ def _mass(model: _Model) -> Quantity:
 def _charts(model: _Model) -> list[Chart]:
     duct, shared, fan = model.duct, model.shared, model.fan
     grid = tuple(shared.total * k / 10 for k in range(1, 17))
-    lines = [Line("duct", grid, tuple(share_flow(duct, q).pressure for q in grid))]
+    lines = [Line("duct", grid, tuple(share_flow(duct, q).static for q in grid))]
     if model.fed_by_fan:
         lines.append(Line("fan", grid, tuple(max(fan.pressure(q), 0) for q in grid), dashed=True))
     return [
@@ -296,11 +299,11 @@ def _charts(model: _Model) -> list[Chart]:
         ),
         Chart(
             "loss",
-            "Pressure before the duct over flow",
+            "Static pressure before the duct over flow",
             ("volume_flow", "flow"),
-            ("pressure", "pressure"),
+            ("pressure", "static pressure"),
             tuple(lines),
-            points=(("now", shared.total, shared.pressure),),
+            points=(("now", shared.total, shared.static),),
         ),
     ]
 

@@ -211,7 +211,15 @@ def _figures(model: _Model) -> list[Figure]:
 
     steps = _steps(model)
     flow = of_model(at_duty(at), "m3/s", duty.flow_doubt(DOUBTS["pressure"]), *steps)
-    pressure = of_model(at_duty(static), "Pa", DOUBTS["pressure"], *steps)
+    pressure = modelled(
+        at_duty(static),
+        "Pa",
+        "impeller",
+        "the model of the wheel",
+        0.0,
+        steps,
+        duty.pressure_doubt(DOUBTS["pressure"]),
+    )
     efficiency = of_model(at_duty(share), "%", 0.12, of_efficiency)
     electrical = of_model(taken, "W", DOUBTS["torque"] + 0.05, of_shaft, of_supply)
     return [

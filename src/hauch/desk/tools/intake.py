@@ -16,6 +16,7 @@ from hauch.core.predict.intake import (
     chain_losses,
     choke_places,
     free_area,
+    outgoing_head,
     steep_places,
 )
 from hauch.core.predict.model import AIR_DENSITY, modelled
@@ -49,7 +50,7 @@ INPUTS = (
     Input("lip", "Generator, bell mouth: lip", "length", 0.012, "Generator", 0.001, 0.2),
     Input("wall", "… wall", "length", 0.0016, "Generator", -0.01, 0.02),
 )
-_EXTRA = "screen: free area %; bell mouth: lip mm; filter: Pa at 1 m/s; bend: degrees"
+_EXTRA = "screen, grid: free area %; bell mouth: lip mm; filter: Pa at 1 m/s; bend: degrees"
 ELEMENTS = Rows(
     "elements",
     "Elements, from the inlet on",
@@ -81,7 +82,7 @@ ELEMENTS = Rows(
 
 def chain(values: Values) -> list[Element]:
     """The elements, their extra figure in SI."""
-    scale = {"screen": 0.01, "bell": 0.001, "bend": math.pi / 180}
+    scale = {"screen": 0.01, "grid": 0.01, "bell": 0.001, "bend": math.pi / 180}
     return [
         Element(r["kind"], r["diameter"], r["length"], r["extra"] * scale.get(r["kind"], 1.0))
         for r in values["elements"]
@@ -127,6 +128,11 @@ class _Model:
         return sum(x.loss for x in self.losses)
 
     @property
+    def head(self) -> float:
+        """Velocity head of the air that leaves [Pa]."""
+        return outgoing_head(self.elements, self.values["flow"])
+
+    @property
     def sensor(self) -> Loss | None:
         """Where the flow sensor sits."""
         return next((x for x in self.losses if x.element.kind == "sensor"), None)
@@ -160,7 +166,7 @@ def _figures(model: _Model) -> list[Figure]:
             (("ø", x.element.diameter, "m"), ("v", x.speed, "m/s")),
             x.loss,
             "Pa",
-            "fluids: Rennels, Miller, Blevins",
+            "Idelchik; Crane TP 410; Rennels; Blevins",
         )
         for n, x in enumerate(losses, 1)
     )
@@ -176,11 +182,12 @@ def _figures(model: _Model) -> list[Figure]:
         return modelled(value, unit, "intake", why, doubt, working, absolute)
 
     worst = max(range(len(losses)), key=lambda i: losses[i].loss)
-    area = values["flow"] / math.sqrt(2 * max(total, 1e-9) / AIR_DENSITY)
+    head = model.head
+    area = values["flow"] / math.sqrt(2 * (total + head) / AIR_DENSITY)
     area_step = Step(
-        "Effective area",
-        "A = Q / √(2 Δp / ρ)",
-        (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa")),
+        "Effective area, as a flow bench reads it",
+        "A = Q / √(2 (Δp + ρ/2 v²) / ρ)",
+        (("Q", values["flow"], "m3/s"), ("Δp", total, "Pa"), ("head at the end", head, "Pa")),
         area,
         "m2",
     )
@@ -197,7 +204,7 @@ def _figures(model: _Model) -> list[Figure]:
             "area",
             "Effective area",
             "area",
-            of_losses(area, "m2", DOUBT / 2, (area_step,)),
+            of_losses(area, "m2", DOUBT / 2 * total / (total + head), (area_step,)),
             True,
         ),
         Figure(
@@ -212,6 +219,12 @@ def _figures(model: _Model) -> list[Figure]:
             "Speed at the end",
             "air_speed",
             exact(values["flow"] / model.elements[-1].area, "m/s"),
+        ),
+        Figure(
+            "driving",
+            "Pressure that draws this flow through it",
+            "pressure",
+            of_losses(total + head, "Pa", 0.0, absolute=DOUBT * total),
         ),
     ]
     if model.sensor is not None:
@@ -325,7 +338,7 @@ TOOL = register(
         INPUTS,
         work,
         "Elements several diameters apart, Reynolds numbers above 4,000, screens with 5 to 90 %"
-        " free area, no choking. Loss within 30 % (95 %); pulsating flow of an engine is not"
+        " free area, no choking. Loss within 50 % (95 %); pulsating flow of an engine is not"
         " in it.",
         rows=(ELEMENTS,),
         cautions=(

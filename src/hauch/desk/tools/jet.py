@@ -9,7 +9,7 @@ from hauch.core.geometry.desk_drawings import slit_drawing
 from hauch.core.predict.model import cause
 from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Blown, Slit, blow, drain_time
 from hauch.core.predict.spread import spread
-from hauch.core.quantity import Quantity, Step, exact, measured
+from hauch.core.quantity import Quantity, exact, measured
 from hauch.desk.tools.base import (
     Answer,
     Chart,
@@ -29,6 +29,16 @@ INPUTS = (
     Input("length", "Length", "length", 0.300, "Slit", 0.0005, 10),
     Input("discharge", "Discharge coefficient", "number", 0.8, "Slit", 0, 2),
     Input(
+        "land",
+        "Land along the flow",
+        "length",
+        0.0,
+        "Slit",
+        0,
+        0.1,
+        note="0: the coefficient counts it; else the coefficient is that of the entrance, near 0.95",
+    ),
+    Input(
         "gauge", "Pressure at the slit, above the room", "supply_pressure", 3e5, "Air", -1e5, 2e6
     ),
     Input("temperature", "Air temperature", "temperature", 20.0, "Air", -20, 100),
@@ -45,13 +55,12 @@ class _Model:
     slit: Slit
     now: Blown
 
-    @property
-    def drain(self) -> float:
+    def drain(self, slit: Slit) -> float:
         """Time until the tank falls to the pressure at the slit [s]; NaN without a tank."""
         values = self.values
         if not values["tank"]:
             return math.nan
-        return drain_time(self.slit, values["tank"], values["tank_pressure"], values["gauge"])
+        return drain_time(slit, values["tank"], values["tank_pressure"], values["gauge"])
 
     @property
     def scatter(self) -> float:
@@ -62,7 +71,14 @@ class _Model:
 def work(values: Values, setting: Setting) -> Answer:
     """What the slit blows, with the gap's tolerance in it."""
     kelvin = values["temperature"] + 273.15
-    slit = Slit(values["gap"], values["length"], values["gauge"], kelvin, values["discharge"])
+    slit = Slit(
+        values["gap"],
+        values["length"],
+        values["gauge"],
+        kelvin,
+        values["discharge"],
+        land=values["land"],
+    )
     model = _Model(values, slit, blow(slit))
     return Answer(slit_drawing(slit), _figures(model), _charts(model), _remarks(model))
 
@@ -72,8 +88,14 @@ def _made(model: _Model) -> dict[str, Quantity]:
     slit = model.slit
 
     def blown(gap: float, discharge: float) -> dict[str, float]:
-        made = blow(replace(slit, gap=max(gap, 1e-9), discharge=min(max(discharge, 0.4), 1.0)))
-        return {"mass": made.mass_flow, "free": made.free_air, "thrust": made.thrust}
+        other = replace(slit, gap=max(gap, 1e-9), discharge=min(max(discharge, 0.4), 1.0))
+        made = blow(other)
+        return {
+            "mass": made.mass_flow,
+            "free": made.free_air,
+            "thrust": made.thrust,
+            "drain": model.drain(other),
+        }
 
     tolerance = cause("slit:gap", "tolerance of the gap")
     coefficient = cause("slit:cd", "discharge coefficient")
@@ -90,24 +112,18 @@ def _made(model: _Model) -> dict[str, Quantity]:
         "mass": ("kg/s", "Mass flow", formula, "Shapiro 1953, ch. 4; ISO 9300"),
         "free": ("m3/s", "Free air", "Q = ṁ R T_n / p_n", "ISO 1217, 20 °C and 1 bar"),
         "thrust": ("N", "Thrust", "F = ṁ v + (p_e − p) A C", "momentum"),
+        "drain": (
+            "s",
+            "Tank lasts",
+            "t = (p₁ − p₂) V / (R T ṁ)",
+            "ideal gas at the room's temperature",
+        ),
     }
     return spread(blown, inputs, wanted)
 
 
 def _figures(model: _Model) -> list[Figure]:
-    values, now, made, drain = model.values, model.now, _made(model), model.drain
-    lasts = Step(
-        "Tank lasts",
-        "t = (p₁ − p₂) V / (R T ṁ)",
-        (
-            ("p₁", values["tank_pressure"], "Pa"),
-            ("V", values["tank"], "m3"),
-            ("ṁ", now.mass_flow, "kg/s"),
-        ),
-        drain,
-        "s",
-        "ideal gas at the room's temperature",
-    )
+    now, made = model.now, _made(model)
     cold = exact(now.temperature - 273.15, "degC")
     return [
         Figure("mass", "Mass flow", "mass_flow", made["mass"], True),
@@ -116,8 +132,8 @@ def _figures(model: _Model) -> list[Figure]:
         Figure(
             "drain",
             "Tank lasts",
-            "duration" if drain > 180 else "time",
-            exact(drain, "s").with_step(lasts),
+            "duration" if made["drain"].value > 180 else "time",
+            made["drain"],
             True,
         ),
         Figure("speed", "Speed at the slit", "air_speed", exact(now.speed, "m/s")),
@@ -204,8 +220,8 @@ TOOL = register(
         "How much air does the slit take, is it choked, and how exact must the gap be?",
         INPUTS,
         work,
-        "Dry air, gaps far above a hundredth of a millimetre, short passages without friction, up"
-        " to 10 bar. The doubt is that of the gap and of the discharge coefficient.",
+        "Dry air, gaps far above a hundredth of a millimetre, up to 10 bar. The doubt is that of the"
+        " gap and of the discharge coefficient.",
         cautions=(
             (
                 "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and"

@@ -123,28 +123,48 @@ def _figures(model: _Model) -> list[Figure]:
         "W",
     )
 
-    def of_model(value: float, unit: str, what: str, relative: float, *steps: Step) -> Quantity:
-        return modelled(value, unit, f"rotor:{what}", "the blade-element model", relative, steps)
+    def of_model(
+        value: float,
+        unit: str,
+        what: str,
+        relative: float,
+        *steps: Step,
+        absolute: float = 0.0,
+    ) -> Quantity:
+        why = "the blade-element model"
+        return modelled(value, unit, f"rotor:{what}", why, relative, steps, absolute)
 
     def at_duty(value: float) -> float:
         return value if duty.found else math.nan
 
     steps = _working(model)
     flow = of_model(at_duty(at), "m3/s", "flow", duty.flow_doubt(doubt), *steps)
-    pressure = of_model(at_duty(duty.read("static")), "Pa", "pressure", doubt, *steps)
-    efficiency = of_model(share, "%", "efficiency", doubt, of_efficiency)
+    pressure = of_model(
+        at_duty(duty.read("static")),
+        "Pa",
+        "pressure",
+        0.0,
+        *steps,
+        absolute=duty.pressure_doubt(doubt),
+    )
+    wall = of_model(
+        at_duty(duty.read("wall")), "Pa", "pressure", 0.0, absolute=duty.pressure_doubt(doubt)
+    )
+    of_total = duty.pressure_doubt(doubt, "total") / max(abs(total), 1e-9)
+    efficiency = of_model(share, "%", "efficiency", of_total, of_efficiency)
     electrical = of_model(taken, "W", "torque", DOUBTS["torque"] + 0.08, of_supply)
     shaft = of_model(power, "W", "torque", DOUBTS["torque"])
     unloaded = of_model(duty.curve.free_flow, "m3/s", "flow", 0.07)
     turning = of_model(torque, "N m", "torque", DOUBTS["torque"])
     figures = [
         Figure("flow", "Flow at the duty", "volume_flow", flow, True),
-        Figure("pressure", "Static pressure there", "pressure", pressure, True),
+        Figure("pressure", "Static pressure there, mean", "pressure", pressure, True),
         Figure("efficiency", "Total efficiency", "percent", efficiency, True),
         Figure("electrical", "Electrical power", "power", electrical, True),
         Figure("torque", "Torque", "torque", turning),
         Figure("shaft", "Shaft power", "power", shaft),
         Figure("free", "Flow without resistance", "volume_flow", unloaded),
+        Figure("wall", "Static pressure at the wall behind it", "pressure", wall),
     ]
     if model.reached is not None:
         speed = of_model(model.reached.speed, "1/min", "speed", 0.05)
@@ -191,11 +211,18 @@ def _working(model: _Model) -> tuple[Step, ...]:
     row = duty.curve.rows[0]
     k = len(row.radius) // 2
     wheel = 2 * math.pi * duty.curve.speed / 60 * float(row.radius[k])
-    axial, swirl = float(row.axial[nearest, 0]), float(row.swirl[nearest, k])
+    axial, swirl = float(row.axial[nearest, k]), float(row.swirl[nearest, k])
     lift, drag = float(row.lift[nearest, k]), float(row.drag[nearest, k])
     angle = float(row.angle[nearest, k])
     return (
-        Step("Axial speed in the annulus", "c = Q / A", (("Q", duty.at, "m3/s"),), axial, "m/s"),
+        Step(
+            "Axial speed half way along the blade",
+            "c dc/dr = dh/dr − (s/r) d(r s)/dr",
+            (("Q", duty.at, "m3/s"),),
+            axial,
+            "m/s",
+            "radial equilibrium, Dixon and Hall, ch. 6",
+        ),
         Step(
             "Angle of attack half way along the blade",
             "α = pitch − atan(c / (u − Δu/2))",
@@ -227,7 +254,7 @@ def _working(model: _Model) -> tuple[Step, ...]:
             (("s", model.values["gap"], "m"),),
             duty.read("total"),
             "Pa",
-            "Cumpsty ch. 8; Idelchik ch. 3; Borda-Carnot",
+            "Cumpsty ch. 8; Idelchik ch. 3; nothing comes back behind the hub",
         ),
         replace(meets_step(duty), source="largest flow at which both agree, the stable one"),
     )

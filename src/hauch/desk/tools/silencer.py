@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from hauch.core.geometry.desk_drawings import silencer_drawing
-from hauch.core.predict.model import cause
+from hauch.core.predict.model import cause, modelled
 from hauch.core.predict.silencer import DOUBT, Chamber, PerforatedTube, QuarterWave, Silencer, curve
 from hauch.core.quantity import Quantity, Step, exact, measured
 from hauch.desk.tools.base import (
@@ -124,7 +124,7 @@ def extent(values: Values) -> dict[str, float]:
 FORMULAS = {
     "chamber": "TL = 10 lg(1 + (m − 1/m)² sin²(kL) / 4)",
     "branch": "TL = 10 lg(1 + (m tan kL)² / 4)",
-    "perforated": "TL = 10 lg(1 + (√(G V) / 2S / (f/f₀ − f₀/f))²)",
+    "perforated": "TL = 20 lg |(A − B − C + D) / 2|, two waves through holes of ζ = (0.006 + jk(t + 0.75 d)) / σ",
 }
 SHIFT = 0.03
 """A print's length and the air's temperature shift the curve by about this share of frequency."""
@@ -190,7 +190,7 @@ def _loss(model: _Model, frequency: float) -> Quantity:
         (("f", frequency, "Hz"), ("c", model.speed, "m/s"), ("L", model.values["length"], "m")),
         at(frequency),
         "dB",
-        "Munjal 2014, ch. 2",
+        "Munjal 2014, ch. 2 and 3",
     )
     here = at(frequency)
     shift = max(abs(at(frequency + width) - here), abs(at(frequency - width) - here))
@@ -201,29 +201,57 @@ def _loss(model: _Model, frequency: float) -> Quantity:
     return measured(here, "dB", causes).with_step(step)
 
 
+TUNED = {"chamber": 0.015, "branch": 0.015, "perforated": 0.04}
+"""Standard uncertainty of the frequency of the most loss, and of a length that is tuned to one, as a
+share: the end correction, and the print (docs/validation.md).
+"""
+
+
 def _tuned_tube(model: _Model, tube: PerforatedTube) -> tuple[list[Figure], list[Remark]]:
-    """What a perforated tube is tuned to, and what would tune it to the whistle."""
-    f0 = tube.resonance(model.speed)
-    figures = [Figure("tuned", "Tuned to", "frequency", exact(f0, "Hz"), True)]
-    needed = tube.open_share * (model.whistle / f0) ** 2
-    if 0 < needed <= 0.5:
-        share = exact(100 * needed, "%")
-        figures.append(Figure("open_for", "Open share for the whistle", "percent", share, True))
-        return figures, []
-    return figures, [
-        Remark(
-            "care",
-            "No open share up to 50 % tunes this chamber to the whistle; change its length or"
-            " width.",
+    """Where a perforated tube takes most, and what would bring that to the whistle."""
+    doubt = TUNED["perforated"]
+    why = "impedance of the holes"
+    figures, said = [], []
+    peak = tube.peak(model.speed)
+    if math.isfinite(peak):
+        step = Step(
+            "Most loss",
+            "peak of the curve",
+            (("most", model.at(peak), "dB"),),
+            peak,
+            "Hz",
+            "Munjal 2014, ch. 3; Sullivan and Crocker 1978",
         )
-    ]
+        tuned = modelled(peak, "Hz", "silencer:tuned", why, doubt, (step,))
+        figures.append(Figure("tuned", "Most loss at", "frequency", tuned, True))
+    else:
+        said.append(
+            Remark(
+                "range",
+                f"Below {model.limit:.0f} Hz its loss has no peak: it rises to where waves are no"
+                " longer plane.",
+            )
+        )
+    needed = tube.open_share_for(model.whistle, model.speed)
+    if math.isfinite(needed):
+        share = modelled(100 * needed, "%", "silencer:tuned", why, 2 * doubt)
+        figures.append(Figure("open_for", "Open share for the whistle", "percent", share, True))
+    else:
+        said.append(
+            Remark(
+                "care",
+                "No open share up to 50 % brings the most loss to the whistle; change the chamber's"
+                " length or width.",
+            )
+        )
+    return figures, said
 
 
 def _tuned_length(
     model: _Model, silencer: Chamber | QuarterWave
 ) -> tuple[list[Figure], list[Remark]]:
     """Where a chamber or a branch takes most, and the length that would take the whistle."""
-    c = model.speed
+    c, doubt, why = model.speed, TUNED[model.values["form"]], "end correction and print"
     sounding = model.values["length"] if isinstance(silencer, Chamber) else silencer.sounding_length
     wanted = silencer.length_for(model.whistle, c)
     step = Step(
@@ -232,22 +260,33 @@ def _tuned_length(
         (("c", c, "m/s"), ("f", model.whistle, "Hz")),
         wanted,
         "m",
-        "Munjal 2014, ch. 2",
+        "Munjal 2014, ch. 2; Ji 2005",
     )
-    length = exact(wanted, "m").with_step(step)
+    waves = c / (4 * model.whistle)
+    length = modelled(wanted, "m", "silencer:tuned", why, 0.0, (step,), absolute=doubt * waves)
+    most = modelled(c / (4 * sounding), "Hz", "silencer:tuned", why, doubt)
     figures = [
-        Figure("tuned", "Most loss at", "frequency", exact(c / (4 * sounding), "Hz"), True),
+        Figure("tuned", "Most loss at", "frequency", most, True),
         Figure("length_for", "Length for the whistle", "length", length, True),
     ]
-    if wanted > 0:
-        return figures, []
-    return figures, [
-        Remark(
-            "care",
-            "The whistle is so high that the branch is shorter than its own end correction; take a"
-            " narrower one.",
+    said = []
+    if isinstance(silencer, Chamber) and silencer.short_and_wide:
+        said.append(
+            Remark(
+                "care",
+                "The chamber is short and wide: near its limit it takes up to 6 dB more than is"
+                " told here.",
+            )
         )
-    ]
+    if wanted <= 0:
+        said.append(
+            Remark(
+                "care",
+                "The whistle is so high that the branch is shorter than its own end correction; take"
+                " a narrower one.",
+            )
+        )
+    return figures, said
 
 
 def _remarks(model: _Model) -> list[Remark]:
@@ -257,8 +296,8 @@ def _remarks(model: _Model) -> list[Remark]:
             remarks.append(
                 Remark(
                     "range",
-                    f"The {name} ({f:.0f} Hz) lies above {model.limit:.0f} Hz, where the formula no"
-                    " longer holds: cross modes, or a chamber that is long against the wave.",
+                    f"The {name} ({f:.0f} Hz) lies above {model.limit:.0f} Hz, where waves are no"
+                    " longer plane and the formula does not hold.",
                 )
             )
         elif model.at(f) < 3:
@@ -301,8 +340,8 @@ TOOL = register(
         "Which length takes out which whistle?",
         INPUTS,
         work,
-        "Plane waves: below the first cross mode of the chamber, a perforated chamber shorter than"
-        " an eighth of the wave, slow flow. Loss within 4 dB (95 %), peaks less sharp than drawn.",
+        "Plane waves: below the first cross mode of the chamber, slow flow. Loss within 4 dB (95 %),"
+        " more beside steep flanks; peaks less sharp than drawn.",
         cautions=(
             (
                 "A soft or leaking wall lets the sound around: seal joints with gaskets before"
