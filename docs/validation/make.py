@@ -14,14 +14,17 @@ import vl_convert
 from hauch.core.part.balance import permissible_unbalance
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.cascade import lattice_factor
-from hauch.core.predict.cushion import Cushion, jet_hover
+from hauch.core.predict.cushion import jet_share
 from hauch.core.predict.free_rotor import free_rotor
 from hauch.core.predict.impeller import wiesner_slip
-from hauch.core.predict.ring import Ring, entrain
+from hauch.core.predict.ring import Mixing, Ring, entrain
 from hauch.core.predict.rotor import Installed, rotor_curve
 from hauch.core.predict.section import section_forces
 from hauch.core.predict.silencer import Chamber
 from hauch.core.predict.slit import Slit, blow
+from tests.solvers.cases import STORED as SOLVED
+from tests.solvers.cases import ring_of
+from tests.solvers.cases import rows as solver_rows
 
 HERE = Path(__file__).parent
 INK, PETROL, AMBER = "#10252e", "#006872", "#8a5200"
@@ -194,7 +197,7 @@ def exact_cases() -> Table:
         "peripheral jet, t = h, 30° inwards, p_c/P_j",
         "1 − exp(−3)",
         1 - math.exp(-3),
-        130.7553 / jet_hover(Cushion(1.2, 0.09, 1.2), 0.002, 0.002, math.radians(30)).supply,
+        jet_share(1 + math.sin(math.radians(30))),
     )
     t.add(
         "residual unbalance G 6.3, 45 g, 3,200 1/min",
@@ -258,6 +261,73 @@ def published_cases() -> Table:
         ],
     )
     return t
+
+
+def solver_table() -> str:
+    """Each figure that was computed: what is told with its 95 %, the solver's value with its own doubt,
+    how many standard uncertainties they lie apart.
+    """
+    lines = [
+        "| figure | told (95 %) | computed (95 %) | told/computed | apart | by |",
+        "|---|---|---|---|---|---|",
+    ]
+    for row in solver_rows():
+        matter = row.case.partition("/")[0]
+        scale, unit = (1e-6, "MPa") if matter == "stress" else SHOWN.get(row.unit, (1.0, row.unit))
+        said = f" ({row.remark})" if row.remark else ""
+        lines.append(
+            f"| {row.case.replace('/', ': ')} | {_both(scale * row.told, scale * 2 * row.u)} {unit}"
+            f" | {_both(scale * row.solver, scale * 2 * row.doubt)} {unit}"
+            f" | {row.told / row.solver:.2f} | {row.apart:.1f} u{said} | {row.by} |"
+        )
+    return "\n".join(lines)
+
+
+def _both(value: float, doubt: float) -> str:
+    """A value and its doubt of two digits, rounded alike."""
+    places = max(0, 1 - math.floor(math.log10(doubt)))
+    return f"{value:.{places}f} ± {doubt:.{places}f}"
+
+
+SHOWN = {"Pa": (1.0, "Pa"), "m": (1e3, "mm"), "N m": (1e3, "mN m"), "m2": (1e4, "cm²")}
+
+
+def solver_plots() -> None:
+    """Stress told against computed; rings over their length."""
+    found = [(r.solver / 1e6, r.told / 1e6) for r in solver_rows() if r.case.startswith("stress/")]
+    top = 1.1 * max(max(pair) for pair in found)
+    ends = [(0.0, 0.0), (top, top)]
+    plot(
+        "strength",
+        "Stress beside corners at 6,000 1/min: told against computed",
+        "finite elements, MPa",
+        "told, MPa",
+        [
+            ("blades, hubs, wheels", PETROL, found, "point"),
+            ("alike", INK, ends, "line"),
+            ("half as much again or less (95 %)", AMBER, [(0.0, 0.0), (top / 1.5, top)], "line"),
+            ("half (95 %)", AMBER, [(0.0, 0.0), (top, top / 2)], "line"),
+        ],
+    )
+    series = []
+    for key, colour, label in (("exit", INK, "at the exit"), ("felt", PETROL, "one diameter on")):
+        told, computed = [], []
+        for stored in SOLVED["rings"].values():
+            if key in stored:
+                ring = ring_of(stored["sizes"])
+                ideal = entrain(ring, 20.0).ratio - 1
+                at = ring.depth / ring.throat
+                told.append((at, getattr(Mixing.of(ring), key)))
+                computed.append((at, (stored[key] - 1) / ideal))
+        series += [(f"{label}, computed", colour, computed, "point")]
+        series += [(f"{label}, told", AMBER if key == "exit" else "#7a3b8f", told, "point")]
+    plot(
+        "ring_mixing",
+        "Share of full mixing that rings reach",
+        "length over diameter",
+        "share of what is drawn along",
+        series,
+    )
 
 
 def cascade_plot() -> None:
@@ -404,10 +474,13 @@ def main() -> None:
     _, worst = convergence()
     count, best, free = limits()
     ring_plot()
+    solver_plots()
     text = (HERE / "template.md").read_text(encoding="utf-8")
     told = {
         "EXACT": str(exact),
         "PUBLISHED": str(published),
+        "SOLVERS": solver_table(),
+        "MADE_BY": "\n".join(f"- {key}: {said}" for key, said in SOLVED["made_by"].items()),
         "CONVERGENCE": f"{100 * worst:.1f} %",
         "COUNT": str(count),
         "BEST": f"{best:.0f} %",
