@@ -24,7 +24,9 @@ if TYPE_CHECKING:
 Floats = NDArray[np.float64]
 
 COLUMNS = 1080
-"""Rays along the axis, evenly around it, on each cylinder."""
+"""Rays along the axis, evenly around it, on each cylinder of a wheel."""
+OF_HUB = 360
+"""The same for a hub, which is even around."""
 WHOLE = 0.95
 """Share of a turn from which a ring is taken as a plate."""
 RINGS = 44
@@ -37,11 +39,19 @@ class NotComputed(Exception):
 
 @dataclass(frozen=True)
 class Columns:
-    """Stretches of material along the axis on a cylinder: which column, from, to [mm], ascending."""
+    """Stretches of material along the axis on a cylinder: which column, from, to [mm], ascending; and
+    how many columns there are.
+    """
 
     column: NDArray[np.int64]
     low: Floats
     high: Floats
+    count: int
+
+    @property
+    def whole(self) -> bool:
+        """Whether there is material all around."""
+        return len(np.unique(self.column)) >= WHOLE * self.count
 
     @property
     def first(self) -> tuple[Floats, Floats]:
@@ -57,28 +67,28 @@ class Columns:
     def share(self, low: float, high: float) -> float:
         """Share of the turn that is material between two heights."""
         inside = np.clip(np.minimum(self.high, high) - np.maximum(self.low, low), 0, None)
-        return float(inside.sum() / (high - low) / COLUMNS)
+        return float(inside.sum() / (high - low) / self.count)
 
     def mirrored(self) -> Columns:
         """The same, seen from the other side."""
         order = np.lexsort((-self.high, self.column))
-        return Columns(self.column[order], -self.high[order], -self.low[order])
+        return Columns(self.column[order], -self.high[order], -self.low[order], self.count)
 
 
-def columns(caster: Caster, radii: Floats) -> list[Columns]:
+def columns(caster: Caster, radii: Floats, count: int = COLUMNS) -> list[Columns]:
     """Cast rays along the axis on cylinders. Columns that are met an odd number of times, as where
     the mesh has a hole, are left out.
     """
-    angle = (np.arange(COLUMNS) + 0.37) / COLUMNS * 2 * np.pi
+    angle = (np.arange(count) + 0.37) / count * 2 * np.pi
     flat = np.stack([np.outer(radii, np.cos(angle)), np.outer(radii, np.sin(angle))], -1)
     ray, z = caster.through(flat.reshape(-1, 2))
-    even = np.bincount(ray, minlength=len(radii) * COLUMNS)[ray] % 2 == 0
+    even = np.bincount(ray, minlength=len(radii) * count)[ray] % 2 == 0
     ray, z = ray[even], z[even]
     order = np.lexsort((z, ray))
     ray, low, high = ray[order][::2], z[order][::2], z[order][1::2]
-    ring = ray // COLUMNS
+    ring = ray // count
     return [
-        Columns(ray[ring == k] % COLUMNS, low[ring == k], high[ring == k])
+        Columns(ray[ring == k] % count, low[ring == k], high[ring == k], count)
         for k in range(len(radii))
     ]
 
@@ -96,13 +106,13 @@ def hub_of(caster: Caster, radius: float) -> Hub:
     ------
     NotComputed : no hub
     """
-    radii = np.linspace(0.5, 1.0, 60) * radius
+    radii = np.linspace(0.5, 1.0, 50) * radius
     step = radii[1] - radii[0]
-    cuts = columns(caster, radii)
-    whole = np.array([len(c.first[0]) >= WHOLE * COLUMNS for c in cuts])
+    cuts = columns(caster, radii, OF_HUB)
+    whole = np.array([c.whole for c in cuts])
     if not whole.any():
         raise NotComputed("no hub was found under its blades.")
-    height = np.array([float((c.high - c.low).sum()) / COLUMNS for c in cuts]) * whole
+    height = np.array([float((c.high - c.low).sum()) / OF_HUB for c in cuts]) * whole
     depth = float(height[len(radii) // 2 :].max())  # of material, the mean of the turn
     shell = height >= depth / 2
     outer = int(np.flatnonzero(shell)[-1])
@@ -143,7 +153,7 @@ def wheel_of(
     middle = (edges[1:] + edges[:-1]) / 2
     cuts = columns(caster, middle)
     bladed = middle > inner
-    whole = [len(c.first[0]) >= WHOLE * COLUMNS for c in cuts]
+    whole = [c.whole for c in cuts]
     begins = _first_whole(whole, middle, inner)
     edges, middle, cuts, bladed = edges[begins:], middle[begins:], cuts[begins:], bladed[begins:]
     below, above = (

@@ -12,7 +12,7 @@ Blade elements and cascade momentum: S. L. Dixon, C. A. Hall, Fluid Mechanics an
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 import scipy
@@ -38,8 +38,8 @@ ANNULUS_DRAG = 0.020
 ROUNDS = 12
 """Rounds in which the profile behind a row is found."""
 DAMPING = 0.5
-HALVINGS = 16
-"""Halvings in the search for the profile: to 1e-4 of the mean speed."""
+HALVINGS = 12
+"""Halvings in the search for the profile: to a thousandth of the mean speed."""
 LEAST_AXIAL = 0.03
 """Axial speed over its mean that is left at least where the flow would turn back."""
 STEPS = 26
@@ -228,7 +228,7 @@ class _Stage:
             omega * at.radius - turn * swirl_in,
         )
 
-    @property
+    @cached_property
     def weight(self) -> Array:
         """Share of the annulus that each station stands for."""
         part = self.at.radius * self.at.width

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import numpy as np
 
@@ -20,6 +21,7 @@ RINGS = 36
 LAYERS = 6
 
 
+@lru_cache(maxsize=64)
 def of_rotor(row: Blading, wall: float, depth: float, density: float) -> Stressed:
     """Stress of a rotor on a hub that is a cup.
 
@@ -42,6 +44,7 @@ def of_rotor(row: Blading, wall: float, depth: float, density: float) -> Stresse
     return Stressed(row.tip / 2, (bent.place(density), hub), growth=bent.growth, shift=bent.shift)
 
 
+@lru_cache(maxsize=64)
 def of_wheel(wheel: Impeller, shaft: float, plate: float) -> Stressed:
     """Stress of an open wheel: a plate, a boss around the shaft, blades on the plate.
 

@@ -96,29 +96,56 @@ _AT = np.array([-np.sqrt(0.6), 0.0, np.sqrt(0.6)]) / 2 + 0.5
 _WEIGHT = np.array([5, 8, 5]) / 18
 
 
-def _shapes(x: float, long: float) -> tuple[Floats, Floats, Floats, Floats]:
-    """Of one element at a share of its length: u, u', w', w'' by the six displacements."""
-    u, du, dw, ddw = np.zeros((4, 6))
-    u[[0, 3]] = 1 - x, x
-    du[[0, 3]] = -1 / long, 1 / long
-    dw[[1, 2, 4, 5]] = (
-        (6 * x * x - 6 * x) / long,
-        1 - 4 * x + 3 * x * x,
-        (6 * x - 6 * x * x) / long,
-        3 * x * x - 2 * x,
+def _shapes(x: Floats, long: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Of all elements at shares x of their lengths: u, u', w', w'' by the six displacements, each
+    (elements, shares, 6).
+    """
+    length, at = long[:, None], x[None, :]
+    none = np.zeros((len(long), len(x)))
+    even = none + at
+
+    def rows(*six: Floats) -> Floats:
+        return np.stack([none + part for part in six], axis=-1)
+
+    return (
+        rows(1 - even, none, none, even, none, none),
+        rows(-1 / length, none, none, 1 / length, none, none),
+        rows(
+            none,
+            6 * (at * at - at) / length,
+            1 - 4 * at + 3 * at * at,
+            none,
+            6 * (at - at * at) / length,
+            3 * at * at - 2 * at,
+        ),
+        rows(
+            none,
+            (12 * at - 6) / length**2,
+            (6 * at - 4) / length,
+            none,
+            (6 - 12 * at) / length**2,
+            (6 * at - 2) / length,
+        ),
     )
-    ddw[[1, 2, 4, 5]] = (
-        (12 * x - 6) / long**2,
-        (6 * x - 4) / long,
-        (6 - 12 * x) / long**2,
-        (6 * x - 2) / long,
-    )
-    return u, du, dw, ddw
 
 
 def _powers(low: Floats, high: Floats) -> Floats:
     """Integrals of 1, z and z2 from low to high."""
     return np.array([high - low, (high**2 - low**2) / 2, (high**3 - low**3) / 3])
+
+
+def _energy(a: tuple[Floats, Floats], b: tuple[Floats, Floats], powers: Floats) -> Floats:
+    """Products of two strains ``a0 + z a1``, ``b0 + z b1`` over the height: (elements, shares, 6, 6)."""
+    zero, one, two = powers[:, :, None, None, None]
+
+    def outer(p: Floats, q: Floats) -> Floats:
+        return p[..., :, None] * q[..., None, :]
+
+    return (
+        zero * outer(a[0], b[0])
+        + one * (outer(a[0], b[1]) + outer(a[1], b[0]))
+        + two * outer(a[1], b[1])
+    )
 
 
 def _plate(wheel: Wheel) -> _Plate:
@@ -127,41 +154,33 @@ def _plate(wheel: Wheel) -> _Plate:
     bulk = 1 / (1 - POISSON**2)  # Young's modulus is 1
     of_plate = _powers(wheel.low, wheel.high)
     of_blades = (_powers(wheel.levels[:, :-1], wheel.levels[:, 1:]) * wheel.share).sum(axis=2)
-    radial = np.cos(wheel.lean) ** 2
-
-    def energy(a: tuple[Floats, Floats], b: tuple[Floats, Floats], powers: Floats) -> Floats:
-        zero, one, two = powers
-        return (
-            zero * np.outer(a[0], b[0])
-            + one * (np.outer(a[0], b[1]) + np.outer(a[1], b[0]))
-            + two * np.outer(a[1], b[1])
-        )
-
+    radial = (np.cos(wheel.lean) ** 2)[:, None, None]
+    long = np.diff(wheel.edges)
+    r = (wheel.edges[:-1, None] + long[:, None] * _AT)[..., None]
+    u, du, dw, ddw = _shapes(_AT, long)
+    out, around = (du, -ddw), (u / r, -dw / r)
+    fibre = (
+        radial * out[0] + (1 - radial) * around[0],
+        radial * out[1] + (1 - radial) * around[1],
+    )
+    part = bulk * (
+        _energy(out, out, of_plate)
+        + _energy(around, around, of_plate)
+        + POISSON * (_energy(out, around, of_plate) + _energy(around, out, of_plate))
+    ) + _energy(fibre, fibre, of_blades)
+    ring = _WEIGHT[:, None] * long[:, None, None] * r
+    mass, lever = (of_plate + of_blades)[:2, :, None, None]
+    pulled = (ring * r * (mass * u - lever * dw)).sum(axis=1)
+    held = (ring[..., None] * part).sum(axis=1)
     for e in range(n):
-        long = wheel.edges[e + 1] - wheel.edges[e]
         rows = slice(3 * e, 3 * e + 6)
-        for x, weight in zip(_AT, _WEIGHT, strict=True):
-            r = wheel.edges[e] + x * long
-            u, du, dw, ddw = _shapes(x, long)
-            out, around = (du, -ddw), (u / r, -dw / r)
-            fibre = tuple(
-                radial[e] * o + (1 - radial[e]) * a for o, a in zip(out, around, strict=True)
-            )
-            part = bulk * (
-                energy(out, out, of_plate[:, e])
-                + energy(around, around, of_plate[:, e])
-                + POISSON
-                * (energy(out, around, of_plate[:, e]) + energy(around, out, of_plate[:, e]))
-            ) + energy(fibre, fibre, of_blades[:, e])  # type: ignore[arg-type]
-            ring = weight * long * r
-            stiff[rows, rows] += ring * part
-            mass, lever = of_plate[:2, e] + of_blades[:2, e]
-            load[rows] += ring * r * (mass * u - lever * dw)
+        stiff[rows, rows] += held[e]
+        load[rows] += pulled[e]
     moved = np.zeros(3 * n + 3)
     moved[3:] = np.linalg.solve(stiff[3:, 3:], load[3:])
     stress, where = _surface_stress(wheel, moved, bulk)
     worst = int(stress.argmax())
-    ring = int(np.searchsorted(wheel.edges, where[worst]) - 1)
+    inside = int(np.searchsorted(wheel.edges, where[worst]) - 1)
     rim_u, rim_w, rim_slope = moved[-3:]
     top = max(wheel.levels[-1, -1], wheel.high[-1])
     heights = np.array([wheel.low[-1], top])
@@ -171,7 +190,7 @@ def _plate(wheel: Wheel) -> _Plate:
             f"The plate at {2000 * where[worst]:.0f} mm diameter",
             float(stress[worst]),
             0.0,
-            float(wheel.high[ring] - wheel.low[ring]),
+            float(wheel.high[inside] - wheel.low[inside]),
         ),
         float((rim_u - heights * rim_slope).max()),
         float(rim_w),
@@ -182,18 +201,17 @@ def _surface_stress(wheel: Wheel, moved: Floats, bulk: float) -> tuple[Floats, F
     """Equivalent stress (von Mises) on both surfaces of the plate at both ends of each ring, the
     greater one, and the radii.
     """
-    found, where = [], []
-    for e in range(len(wheel.low)):
-        long = wheel.edges[e + 1] - wheel.edges[e]
-        for x in (0.02, 0.98):
-            r = wheel.edges[e] + x * long
-            u, du, dw, ddw = (float(s @ moved[3 * e : 3 * e + 6]) for s in _shapes(x, long))
-            z = np.array([wheel.low[e], wheel.high[e]])
-            out, around = du - z * ddw, (u - z * dw) / r
-            radial, hoop = bulk * (out + POISSON * around), bulk * (around + POISSON * out)
-            found.append(np.sqrt(radial**2 + hoop**2 - radial * hoop).max())
-            where.append(r)
-    return np.array(found), np.array(where)
+    long, at = np.diff(wheel.edges), np.array([0.02, 0.98])
+    r = wheel.edges[:-1, None] + long[:, None] * at
+    six = np.array([moved[3 * e : 3 * e + 6] for e in range(len(long))])[:, None, :]
+    u, du, dw, ddw = ((shape * six).sum(axis=-1) for shape in _shapes(at, long))
+    greatest = np.zeros_like(r)
+    for face in (wheel.low, wheel.high):
+        z = face[:, None]
+        out, around = du - z * ddw, (u - z * dw) / r
+        radial, hoop = bulk * (out + POISSON * around), bulk * (around + POISSON * out)
+        greatest = np.maximum(greatest, np.sqrt(radial**2 + hoop**2 - radial * hoop))
+    return greatest.ravel(), r.ravel()
 
 
 def _blades(wheel: Wheel) -> tuple[Place, float]:
