@@ -63,14 +63,14 @@ class RolesTests(TransactionTestCase):
         around = environment(
             HAUCH_SECRET_KEY="of-all-hosts", HAUCH_FILES_URL=Path(folder.name, "files").as_uri()
         )
+        log = Path(folder.name, "log").open("wb")  # a pipe that nobody reads would fill and hold it
+        self.addCleanup(log.close)
         child = subprocess.Popen(
             [sys.executable, "-m", "hauch.ops", *command, "--data", folder.name],
             env=around,
-            stderr=subprocess.PIPE,
+            stderr=log,
             stdout=subprocess.DEVNULL,
-            text=True,
         )
-        self.addCleanup(child.stderr.close)
         self.addCleanup(lambda: child.poll() is None and (child.terminate(), child.wait(20)))
         return child
 

@@ -37,8 +37,8 @@ def compact_recording(recording_id: int) -> None:
     """Make chunks of a live recording that has ended, when no recorder holds it any more; safe to
     run twice. What a recorder still holds is left to the sweep.
     """
-    recording = Recording.objects.get(pk=recording_id)
-    if not held_by_recorder(recording):
+    recording = Recording.objects.filter(pk=recording_id).first()  # taken away meanwhile: nothing
+    if recording is not None and not held_by_recorder(recording):
         compact(recording)
 
 
