@@ -63,8 +63,8 @@ class RolesTests(TransactionTestCase):
         around = environment(
             HAUCH_SECRET_KEY="of-all-hosts", HAUCH_FILES_URL=Path(folder.name, "files").as_uri()
         )
-        log = Path(folder.name, "log").open("wb")  # a pipe that nobody reads would fill and hold it
-        self.addCleanup(log.close)
+        # a pipe that nobody reads would fill and hold it
+        log = self.enterContext(Path(folder.name, "log").open("wb"))
         child = subprocess.Popen(
             [sys.executable, "-m", "hauch.ops", *command, "--data", folder.name],
             env=around,
