@@ -47,7 +47,7 @@ class EveryToolTests(ToolCase):
                     self.assertEqual(answer.figure(figure).kind, PROCEDURES[procedure].kind)
 
     def test_figures_that_decide_have_doubt_or_follow_exactly(self):
-        exact = {"drain", "tuned", "length_for", "cushion", "open_for"}
+        exact = {"cushion"}
         for key, tool in TOOLS.items():
             for figure in tool.answer(tool.start()).figures:
                 if figure.decides and figure.key not in exact:
@@ -80,6 +80,53 @@ class EveryToolTests(ToolCase):
             corrected.figure("flow").quantity.u, 0.05 * self.value(corrected, "flow")
         )
         self.assertEqual(self.value(corrected, "pressure"), self.value(plain, "pressure"))
+
+
+class OutsideTheRange(SimpleTestCase):
+    """A prediction outside its range is never told with an interval."""
+
+    CASES = (
+        ("ring", {"distance": 0.5}, {"at", "carried"}),
+        ("ring", {"depth": 0.9}, {"total", "felt", "ratio", "at", "carried"}),
+        ("silencer", {"whistle": 5000.0}, {"whistle"}),
+        ("silencer", {"speed": 60000.0}, {"tone"}),
+        ("impeller", {"system_flow": 0.002}, {"flow", "pressure", "efficiency", "torque"}),
+        ("rotor", {"system_pressure": 300.0}, {"flow", "pressure", "efficiency", "wall"}),
+        ("rotor", {"speed": 300.0}, {"flow", "pressure"}),
+        ("rotor", {"placed": "free", "hub": 0.08}, {"thrust", "electrical"}),
+        ("cushion", {"form": "jet", "nozzle": 0.02}, {"gap", "flow"}),
+        ("duct", {"fed": "flow", "flow": 0.0008}, {"total", "imbalance", "flow_0"}),
+    )
+
+    def test_no_interval(self):
+        for key, changed, outside in self.CASES:
+            with self.subTest(f"{key} {changed}"):
+                tool = TOOLS[key]
+                answer = tool.answer(tool.start() | changed)
+                self.assertTrue([r for r in answer.remarks if r.level == "range"])
+                found = {f.key for f in answer.figures if f.outside}
+                self.assertLessEqual(outside, found)
+                for figure in answer.figures:
+                    if figure.outside:
+                        self.assertEqual(figure.told.u, 0.0)
+                        self.assertEqual(figure.told.value, figure.quantity.value)
+                    else:
+                        self.assertIs(figure.told, figure.quantity)
+
+    def test_named_figures_are_there(self):
+        """Every range remark names figures of its answer, or says something of the curve only."""
+        for key, changed, _ in self.CASES:
+            answer = TOOLS[key].answer(TOOLS[key].start() | changed)
+            keys = {f.key for f in answer.figures}
+            for remark in answer.remarks:
+                if remark.level == "range":
+                    self.assertTrue(keys & set(remark.figures), remark.text)
+
+    def test_inside_nothing_is_left_out(self):
+        for key in ("rotor", "impeller", "intake", "slit"):
+            if key in TOOLS:
+                answer = TOOLS[key].answer(TOOLS[key].start())
+                self.assertFalse([f.key for f in answer.figures if f.outside], key)
 
 
 class RotorToolTests(ToolCase):

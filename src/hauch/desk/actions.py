@@ -112,8 +112,8 @@ def predict_for(
                 user,
                 version,
                 test.procedure,
-                figure.quantity.value,
-                figure.quantity.u,
+                figure.told.value,
+                figure.told.u,
                 tool.key,
                 tool.complete(values),
             )

@@ -74,7 +74,7 @@ def comparison(answer: Answer, others: list[tuple[str, Answer]]) -> list[dict[st
 
 
 def _change(figure: Figure, other: Figure) -> float | None:
-    here, there = figure.quantity.value, other.quantity.value
+    here, there = figure.told.value, other.told.value
     if (
         not (math.isfinite(here) and math.isfinite(there))
         or here == 0
@@ -92,9 +92,9 @@ def to_json(tool: Tool, name: str, values: dict[str, Any], answer: Answer) -> by
         "core": CORE_VERSION,
         "inputs": values,
         "figures": {
-            f.key: {"label": f.label, **f.quantity.as_json()}
+            f.key: {"label": f.label, "outside_the_range": f.outside, **f.told.as_json()}
             for f in answer.figures
-            if math.isfinite(f.quantity.value)
+            if math.isfinite(f.told.value)
         },
         "remarks": [{"level": r.level, "text": r.text} for r in answer.remarks],
         "valid": tool.valid,
@@ -106,10 +106,12 @@ def to_csv(answer: Answer, units: str) -> bytes:
     """Figures and curves as one table in the person's units, safe to open in a spreadsheet."""
     out = io.StringIO()
     table = csv.writer(out)
-    table.writerow(["figure", "value", "± (95 %)", "unit"])
+    table.writerow(["figure", "value", "± (95 %)", "unit", ""])
     for f in answer.figures:
-        shown = show(f.quantity.value, f.kind, units, f.quantity.expanded or None)
-        table.writerow([cell(v) for v in (f.label, shown.number, shown.doubt, shown.unit)])
+        shown = show(f.told.value, f.kind, units, f.told.expanded or None)
+        where = "outside the range" if f.outside else ""
+        row = (f.label, shown.number, shown.doubt, shown.unit, where)
+        table.writerow([cell(v) for v in row])
     for chart in answer.charts:
         for line in chart.lines:
             table.writerow([])

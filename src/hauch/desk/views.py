@@ -20,7 +20,7 @@ from hauch.desk.forms import MeasuredForm, SearchForm, ToolForm
 from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.show import chart_data, compared, comparison, to_csv, to_json
 from hauch.desk.tools import TOOLS
-from hauch.desk.tools.base import Answer, Setting, Tool
+from hauch.desk.tools.base import Answer, Figure, Setting, Tool
 from hauch.formats import mesh
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
@@ -224,6 +224,13 @@ def _measurable(answer: Answer) -> list[tuple[str, str, str]]:
     return [(k, answer.figure(k).label, answer.figure(k).kind) for k in keys]
 
 
+def _holds(tool: Tool, figure: Figure) -> str:
+    """For what a tool's figure holds."""
+    if figure.outside:
+        return f"Outside the range of the model, so no interval is told. It holds for: {tool.valid}"
+    return tool.valid
+
+
 @require_POST
 def working(request: Request, tool: str, figure: str) -> HttpResponse:
     """How a figure came about, for the side panel."""
@@ -238,7 +245,7 @@ def working(request: Request, tool: str, figure: str) -> HttpResponse:
     return render(
         request,
         "parts/drawer.html",
-        drawer(found.label, found.kind, found.quantity.as_json(), made.tool.valid),
+        drawer(found.label, found.kind, found.told.as_json(), _holds(made.tool, found)),
     )
 
 

@@ -26,11 +26,13 @@ Level = Literal["note", "care", "range", "stop"]
 @dataclass(frozen=True, slots=True)
 class Remark:
     """A sentence about an answer: a note, a warning to take care, a range left, or why something
-    will not go.
+    will not go. One of a range left names the figures that lie outside: they are told without an
+    interval.
     """
 
     level: Level
     text: str
+    figures: tuple[str, ...] = ()
 
 
 class CannotBe(ValueError):

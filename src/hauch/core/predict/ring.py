@@ -27,6 +27,8 @@ ENTRAINED = 0.32
 """Flow of a round jet over its exit flow, times diameter over distance, beyond about 6 diameters."""
 DEVELOPED = 6.2
 """Diameters behind which the laws of the developed jet hold."""
+COMPUTED = (0.15, 3.5)
+"""Length over diameter within which rings were computed, a little beyond."""
 SLOT_LENGTH = 0.16
 """Length of the slot over the ring's depth, as the generator makes it."""
 FULL_LENGTH = 5.0

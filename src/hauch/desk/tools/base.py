@@ -7,7 +7,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
@@ -57,13 +57,21 @@ class Rows:
 
 @dataclass(frozen=True)
 class Figure:
-    """One figure of an answer; those that decide stand large."""
+    """One figure of an answer; those that decide stand large. ``outside`` the range of its model it
+    is told without an interval.
+    """
 
     key: str
     label: str
     kind: str
     quantity: Quantity
     decides: bool = False
+    outside: bool = False
+
+    @property
+    def told(self) -> Quantity:
+        """What is told of it: without an interval where that would be worth nothing."""
+        return replace(self.quantity, parts={}) if self.outside else self.quantity
 
 
 @dataclass(frozen=True)
@@ -227,6 +235,8 @@ def _answer(key: str, stored: str, setting: Setting) -> Answer:
     values = json.loads(stored)
     refuse(tool.problems(values))
     answer = tool.work(values, setting)
+    outside = {key for r in answer.remarks if r.level == "range" for key in r.figures}
+    answer.figures = [replace(f, outside=f.key in outside) for f in answer.figures]
     if setting.envelope and tool.extent is not None:
         answer.remarks = [
             Remark("stop", text)
@@ -262,13 +272,8 @@ def corrected(figure: Figure, factor: Factor, rig: str) -> Figure:
             factor.dof,
         ): (value * factor.u)
     }
-    return Figure(
-        figure.key,
-        figure.label,
-        figure.kind,
-        Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step)),
-        figure.decides,
-    )
+    made = Quantity(value, figure.quantity.unit, parts, (*figure.quantity.working, step))
+    return replace(figure, quantity=made)
 
 
 def spoken(value: float, kind: str) -> str:

@@ -40,6 +40,9 @@ INPUTS = (
     Input("inward", "Leans inwards", "angle", math.radians(45), "Peripheral jet", -0.5, 1.6),
 )
 
+MODELLED = ("gap", "other", "flow", "supply")
+"""Figures of the cushion model."""
+
 
 @dataclass(frozen=True)
 class _Model:
@@ -150,6 +153,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 "range",
                 f"The nozzle ({1000 * t:.2f} mm) is wider than the gap ({1000 * gap:.2f} mm); the"
                 " theory is made for jets that are thin against the gap.",
+                MODELLED,
             )
         )
     if gap < 0.0003:
@@ -166,6 +170,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 "range",
                 "The gap is more than a tenth of the cushion's width; the pressure under it is no"
                 " longer even.",
+                MODELLED,
             )
         )
     return remarks

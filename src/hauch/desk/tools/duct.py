@@ -308,6 +308,11 @@ def _charts(model: _Model) -> list[Chart]:
     ]
 
 
+def _of_outlets(duct: Splitter) -> list[str]:
+    """Keys of the figures of each outlet."""
+    return [f"{what}_{i}" for i in range(len(duct.branches)) for what in ("flow", "speed", "area")]
+
+
 def _remarks(model: _Model) -> list[Remark]:
     duct, shared = model.duct, model.shared
     remarks = []
@@ -322,6 +327,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 f"The Reynolds number falls to {reynolds:,.0f} in a branch: below 4,000 losses of"
                 " bends and wyes are not well known, and small differences in the print shift the"
                 " balance.",
+                ("total", "imbalance", "pressure", "static", *_of_outlets(duct)),
             )
         )
     for b in duct.branches:

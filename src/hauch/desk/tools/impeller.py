@@ -72,6 +72,9 @@ INPUTS = (
     *PRINTED,
 )
 
+MODELLED = ("flow", "pressure", "efficiency", "electrical", "torque", "shaft")
+"""Figures of the model of the wheel."""
+
 
 def wheel(values: Values) -> Impeller:
     """The wheel of the values."""
@@ -254,6 +257,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 "range",
                 f"The duty is at {100 * share:.0f} % of the flow of best efficiency; below 40 %"
                 " the air turns back in the wheel and the model does not hold.",
+                MODELLED,
             )
         )
     remarks += strength_remarks(model.limit, model.values["speed"])

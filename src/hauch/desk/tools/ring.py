@@ -11,6 +11,7 @@ from hauch.core.geometry.desk_drawings import ring_drawing
 from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.model import cause, factor
 from hauch.core.predict.ring import (
+    COMPUTED,
     DOUBTS,
     SLOT_TO_NECK,
     Driven,
@@ -101,6 +102,8 @@ SLOTS = Rows(
 )
 
 
+BEHIND = ("total", "felt", "ratio", "at", "carried")
+"""Figures that hang on how the ring mixes."""
 Along = Callable[[float], float]
 """A figure along the axis, by distance [m]."""
 
@@ -416,6 +419,17 @@ def _remarks(model: _Model) -> list[Remark]:
                 "care" if ring.spread < math.radians(12) else "range",
                 f"The diffuser opens by {math.degrees(ring.spread):.0f}° a side. Above 7° the"
                 " stream leaves the wall; above 12° nothing is recovered.",
+                BEHIND,
+            )
+        )
+    length = ring.depth / ring.throat
+    if not COMPUTED[0] <= length <= COMPUTED[1]:
+        found.append(
+            Remark(
+                "range",
+                f"The ring is {length:.2g} diameters long; rings of {COMPUTED[0]:g} to"
+                f" {COMPUTED[1]:g} diameters were computed.",
+                BEHIND,
             )
         )
     if values["distance"] < 6.2 * ring.exit:
@@ -425,6 +439,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 f"At {values['distance']:g} m the ring's stream is not yet a developed jet (from"
                 f" {6.2 * ring.exit:.1f} m on); the speed there is that of the core, and it may"
                 " hollow out in the middle.",
+                ("at", "carried"),
             )
         )
     air, own = made["total"] * made["at"], made["open_total"] * made["open_at"]
@@ -434,6 +449,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 "range",
                 "So much entrainment has not been seen in rings of this kind; check slot, fan and"
                 " power.",
+                ("total", "felt", "ideal", "ratio", "at", "carried"),
             )
         )
     most = fan.shut_off * fan.free_flow * 2 / 3 / math.sqrt(3)
@@ -458,7 +474,7 @@ TOOL = register(
         INPUTS,
         work,
         "Slots of 0.3 to 5 mm, diffusers below 7° a side, throats of at least ten slot widths, rings"
-        " 0.2 to 1.5 diameters long. Flow at the exit is known to about half, one diameter on to a"
+        " 0.2 to 3 diameters long. Flow at the exit is known to about half, one diameter on to a"
         " third (standard uncertainty 45 and 30 % of what is drawn along); a tunnel behind the ring"
         " reads the latter. A jet that leaves the wall is not in it.",
         rows=(SLOTS,),

@@ -18,7 +18,7 @@ from hauch.core.predict.rotor import DOUBTS, LEAST_TRUSTED_FLOW, rotor_curve
 from hauch.core.quantity import Quantity, Step
 from hauch.desk.tools.base import Answer, Chart, Figure, Line, Remark, Setting, Values
 from hauch.desk.tools.fans import PREDICTS, curve_charts, meets_step, plain, system_of
-from hauch.desk.tools.rotor_held import held_figures, print_remarks, reached_by
+from hauch.desk.tools.rotor_held import MODELLED, held_figures, print_remarks, reached_by
 from hauch.desk.tools.rotor_inputs import blading, installed
 
 
@@ -289,6 +289,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 f"The duty is at {100 * duty.at / curve.free_flow:.0f} % of the free flow. Below"
                 f" about {100 * LEAST_TRUSTED_FLOW:.0f} % the flow turns back in such rotors; there"
                 " the model does not hold.",
+                MODELLED,
             )
         )
     return found + print_remarks(model.values, model.row, curve.speed)

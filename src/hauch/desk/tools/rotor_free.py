@@ -14,7 +14,7 @@ from hauch.core.predict.model import modelled
 from hauch.core.quantity import Quantity
 from hauch.desk.tools.base import Answer, Chart, Figure, Line, Remark, Values
 from hauch.desk.tools.fans import plain
-from hauch.desk.tools.rotor_held import held_figures, print_remarks, reached_by
+from hauch.desk.tools.rotor_held import MODELLED, held_figures, print_remarks, reached_by
 from hauch.desk.tools.rotor_inputs import blading
 
 
@@ -92,6 +92,7 @@ def _remarks(model: _Model) -> list[Remark]:
                 "range",
                 "The hub takes more than half of the diameter; the model of a free rotor is not"
                 " made for that.",
+                MODELLED,
             )
         )
     return remarks + print_remarks(model.values, row, model.speed)

@@ -16,6 +16,21 @@ from hauch.desk.tools.base import Figure, Remark, Values
 from hauch.desk.tools.noise import sound_figure, tone_figure
 from hauch.desk.tools.spinning import limit_of, strength_figures, strength_remarks
 
+MODELLED = (
+    "flow",
+    "pressure",
+    "wall",
+    "efficiency",
+    "electrical",
+    "torque",
+    "shaft",
+    "free",
+    "speed",
+    "thrust",
+    "merit",
+)
+"""Figures of the models of rotors."""
+
 
 def reached_by(values: Values, torque: float, speed: float) -> Reached:
     """Speed that the drive of the values reaches against a torque [N m] at a speed [1/min]."""
@@ -61,11 +76,13 @@ def print_remarks(values: Values, row: Blading, speed: float) -> list[Remark]:
     rows = row.stations(5)
     reynolds = AIR_DENSITY * 2 * math.pi * speed / 60 * rows.radius * rows.chord / 1.813e-5
     if reynolds.min() < MODEL_REYNOLDS[0]:
+        most = reynolds[3] < MODEL_REYNOLDS[0]  # where most of the work is done
         found.append(
             Remark(
-                "range",
+                "range" if most else "care",
                 f"The Reynolds number falls to {reynolds.min():,.0f} at the hub; below"
                 f" {MODEL_REYNOLDS[0]:,.0f} section figures scatter, in wind tunnels too.",
+                MODELLED if most else (),
             )
         )
     if row.hides():

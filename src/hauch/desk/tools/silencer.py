@@ -291,13 +291,17 @@ def _tuned_length(
 
 def _remarks(model: _Model) -> list[Remark]:
     remarks = []
-    for name, f in (("whistle", model.whistle), ("blade-passing tone", model.tone)):
+    for key, name, f in (
+        ("whistle", "whistle", model.whistle),
+        ("tone", "blade-passing tone", model.tone),
+    ):
         if f > model.limit:
             remarks.append(
                 Remark(
                     "range",
                     f"The {name} ({f:.0f} Hz) lies above {model.limit:.0f} Hz, where waves are no"
                     " longer plane and the formula does not hold.",
+                    (key,),
                 )
             )
         elif model.at(f) < 3:
