@@ -7,7 +7,7 @@ from pathlib import Path
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.findings import Asked
 from hauch.core.part.report import check
-from hauch.core.predict.strength import MATERIALS
+from hauch.core.strength.material import MATERIALS
 from hauch.formats.mesh import preview
 from hauch.formats.mesh_in import read_part
 

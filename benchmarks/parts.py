@@ -21,7 +21,7 @@ from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.core.part.findings import Asked
 from hauch.core.part.report import check
-from hauch.core.predict.strength import MATERIALS
+from hauch.core.strength.material import MATERIALS
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.rotor_inputs import blading
 from hauch.entries.actions import attach

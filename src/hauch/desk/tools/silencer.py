@@ -264,7 +264,15 @@ def _tuned_length(
     )
     waves = c / (4 * model.whistle)
     length = modelled(wanted, "m", "silencer:tuned", why, 0.0, (step,), absolute=doubt * waves)
-    most = modelled(c / (4 * sounding), "Hz", "silencer:tuned", why, doubt)
+    peak = Step(
+        "Most loss",
+        "f = c / (4 L)",
+        (("c", c, "m/s"), ("L with its end", sounding, "m")),
+        c / (4 * sounding),
+        "Hz",
+        "Munjal 2014, ch. 2; Ji 2005",
+    )
+    most = modelled(peak.value, "Hz", "silencer:tuned", why, doubt, (peak,))
     figures = [
         Figure("tuned", "Most loss at", "frequency", most, True),
         Figure("length_for", "Length for the whistle", "length", length, True),
