@@ -211,6 +211,10 @@ class OtherToolTests(ToolCase):
         )
         self.said(answer, "note", "At equal 6 W")
         self.said(answer, "note", "less air passes the ring's exit than the open fan")
+        # worth it near the ring, where it moves several times the fan's own air, not at equal power
+        self.assertGreater(self.value(answer, "ratio"), 2)
+        self.assertGreater(self.value(answer, "felt"), 1.5 * self.value(answer, "total"))
+        self.assertGreater(self.value(answer, "open_total"), self.value(answer, "total"))
         stronger = self.ask("ring", power=12.0)
         self.assertAlmostEqual(
             self.value(stronger, "open_total") / self.value(answer, "open_total"), 2 ** (1 / 3)

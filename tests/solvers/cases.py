@@ -149,29 +149,31 @@ def wheel(name: str) -> Stressed:
     return of_wheel(made, 1e-3 * shaft, 1e-3 * plate)
 
 
-def strength() -> Told:
-    """Blades, hubs and wheels."""
-    sample = _of_mesh("rotor_ok.3mf", 5.0)
-    yield _nominal("rotor", sample, "blade")
-    yield _nominal("rotor hub", sample, "hub")
-    yield _grown("rotor", sample)
+def spinning() -> Iterator[tuple[str, Stressed, str]]:
+    """What spins of the computed parts: case, what is found of it, the place that was computed."""
+    sample, handed_in = _of_mesh("rotor_ok.3mf", 5.0), _of_mesh("impeller.stl", 6.0)
+    yield "rotor", sample, "blade"
+    yield "rotor hub", sample, "hub"
     for key, change in (
         ("desk rotor", {}),
         ("desk rotor swept", {"sweep": 0.3}),
         ("desk rotor leaning", {"lean": 0.01}),
     ):
         found = of_rotor(replace(DESK_ROTOR, **change), 0.0016, 0.024, PETG.density)
-        yield _nominal(key, found, "blade")
+        yield key, found, "blade"
         if change:
-            hub = _nominal(f"{key}, hub", found, "hub")
-            yield hub
-            yield _grown(key, found)
-    handed_in = _of_mesh("impeller.stl", 6.0)
-    yield _nominal("wheel", handed_in, _worst(handed_in))
+            yield f"{key}, hub", found, "hub"
+    yield "wheel", handed_in, _worst(handed_in)
     for name in WHEELS:
-        yield _nominal(f"wheel {name}", wheel(name), _worst(wheel(name)))
-        if f"growth/wheel {name}" in STORED["values"]:
-            yield _grown(f"wheel {name}", wheel(name))
+        yield f"wheel {name}", wheel(name), _worst(wheel(name))
+
+
+def strength() -> Told:
+    """Blades, hubs and wheels: stress, and growth where it was computed."""
+    for key, found, place in spinning():
+        yield _nominal(key, found, place)
+        if f"growth/{key}" in STORED["values"]:
+            yield _grown(key, found)
 
 
 def rotor() -> Told:
