@@ -106,7 +106,7 @@ class DeskTests(BrowserTests):
     def test_the_working_opens_by_key_and_gives_the_focus_back(self):
         page = self.open("ring")
         page.keyboard.press("w")
-        expect(page.get_by_role("dialog")).to_contain_text("Keenan")
+        expect(page.get_by_role("dialog")).to_contain_text("computed rings")
         page.keyboard.press("Escape")
         expect(page.locator("#working .drawer")).to_have_count(0)
         expect(page.locator("[data-key=w]")).to_be_focused()

@@ -172,7 +172,8 @@ def _ranking(rules: RuleVersion, tests: list[TestDraft]) -> list[str]:
         said.append(f"Noise counts as {rules.get_level_as_display()}.")
     if rules.scheme != RuleVersion.Scheme.FRONT:
         said.append(
-            "Entries that cannot be told apart with 95 % share a rank."
+            "Entries that cannot be told apart share a rank; a field of equal ones is set apart"
+            " nowhere with 95 %."
             if rules.tie_rule == RuleVersion.Ties.TOO_CLOSE
             else "Entries share a rank only where their scores are equal to one decimal."
         )

@@ -7,8 +7,8 @@ from typing import Any
 
 from hauch.bench.models import Run
 from hauch.core.judge.difference import LEVEL
-from hauch.core.judge.standing import CALL
-from hauch.core.quantity import Step, coverage_factor
+from hauch.core.judge.family import apart_factor
+from hauch.core.quantity import Step
 from hauch.core.quantity.units import KINDS
 from hauch.entries.models import Entry
 from hauch.people.models import User
@@ -98,22 +98,27 @@ def _opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
             "kind": "close",
             "leader": first[0],
             "second": first[1],
-            "repeats": repeats_to_settle(first[0], first[1]),
+            "repeats": repeats_to_settle(first[0], first[1], ranked_count(first[0])),
         }
     return {"kind": "clear", "leader": first[0], "second": first[1]}
 
 
-def repeats_to_settle(first: StandingRow, second: StandingRow) -> int | None:
-    """Further repeats of both after which their scores would stand apart, all else unchanged; None
-    beyond 30.
+def ranked_count(row: StandingRow) -> int:
+    """How many entries are ranked beside one."""
+    return row.standing.rows.filter(state=StandingRow.State.RANKED).count()
+
+
+def repeats_to_settle(first: StandingRow, second: StandingRow, entries: int) -> int | None:
+    """Further repeats of both after which their scores would stand apart in a field of so many
+    entries, all else unchanged; None beyond 30.
     """
     gap = abs((first.score or 0) - (second.score or 0))
     own = (first.u or 0) ** 2 + (second.u or 0) ** 2
     counts = [cell["count"] for row in (first, second) for cell in row.tests.values()]
     count = min(counts, default=1)
-    one_sided = coverage_factor(math.inf, 2 * CALL - 1)
+    apart = apart_factor(entries, math.inf)
     for further in range(1, 31):
-        if gap > one_sided * math.sqrt(own * count / (count + further)):
+        if gap > apart * math.sqrt(own * count / (count + further)):
             return further
     return None
 

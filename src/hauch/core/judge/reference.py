@@ -7,6 +7,8 @@ cancel by themselves.
 References
 ----------
 JCGM 100:2008, 5.2.2 (correlated inputs), H.5 and ISO 5725-2:2019, 7.4 (pooled repeatability).
+    Expectation of a sum of squares of correlated residuals: trace of their covariance (S. R. Searle,
+    Linear Models, ch. 2).
 """
 
 from __future__ import annotations
@@ -265,11 +267,15 @@ def compare(
         shape=(entry_count, entries.size),
     )
     squares, dof = pooled_sd(corrected[kept], entries.subject[kept])
+    # Repeats in several brackets carry the scatter of several reference runs too: (I - P) W f.
+    centred = weights[kept] - (mean @ weights)[entries.subject[kept]]
+    carried = float(np.sum(centred**2))
     reference_squares, reference_dof = pooled_sd(
         reference.y, bracket * specimens + reference.subject
     )
     total_dof = dof + reference_dof
-    sd = float(np.sqrt((squares + reference_squares) / total_dof)) if total_dof else fallback_sd
+    expected = total_dof + carried  # of the sum of squares, in squares of one repeat
+    sd = float(np.sqrt((squares + reference_squares) / expected)) if total_dof else fallback_sd
 
     entry_weights = mean @ weights
     random = np.sqrt(sd**2 + reference.own**2)

@@ -18,8 +18,9 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from hauch.core.judge.family import apart_factor
 from hauch.core.judge.reference import Comparison
-from hauch.core.judge.standing import CALL, CHUNK, TAIL, Standing, Term, TieRule
+from hauch.core.judge.standing import CHUNK, TAIL, Standing, Term, TieRule
 
 WEIGHTED, SINGLE = "weighted_percent", "best_single"
 RANK_POINTS, SUM, FRONT, CONSTRAINT = "rank_points", "sum", "front", "constraint"
@@ -29,6 +30,8 @@ other.
 """
 FEWER_DRAWS = 500
 
+ONE_SIGMA = (0.15866, 0.84134)
+"""Quantiles one standard deviation from the middle of a normal distribution."""
 Deltas = list[np.ndarray]
 """For each test, differences to the reference in y, entries along the last axis."""
 
@@ -162,7 +165,8 @@ def judge_rules(
         .reshape(len(limits), complete.size)
         .T
     )
-    standing = _rank(nominal, outside, drawn, out, tie_rule, fronts=scheme == FRONT)
+    apart = apart_factor(complete.size, min((c.dof for c in everything[:count]), default=np.inf))
+    standing = _rank(nominal, outside, drawn, out, tie_rule, apart, fronts=scheme == FRONT)
     zero = float(goodness([np.zeros(1) for _ in terms])[0])
     sign = -1.0 if scheme == SUM else 1.0
     score = u = half = None
@@ -287,6 +291,7 @@ def _rank(
     drawn: np.ndarray,
     out: np.ndarray,
     tie_rule: TieRule,
+    apart: float,
     *,
     fronts: bool,
 ) -> Standing:
@@ -299,7 +304,7 @@ def _rank(
         same = (
             nominal[head] == nominal[entry]
             if fronts
-            else _together(head, entry, nominal, drawn, tie_rule)
+            else _together(head, entry, nominal, drawn, tie_rule, apart)
         )
         if outside[head] != outside[entry] or not same:
             leader = place
@@ -316,11 +321,17 @@ def _rank(
 
 
 def _together(
-    head: int, entry: int, nominal: np.ndarray, drawn: np.ndarray, tie_rule: TieRule
+    head: int,
+    entry: int,
+    nominal: np.ndarray,
+    drawn: np.ndarray,
+    tie_rule: TieRule,
+    apart: float,
 ) -> bool:
+    """Whether two entries share a rank: their gap is below `apart_factor` times its standard
+    uncertainty, which is half of what holds 68 % of its draws.
+    """
     if tie_rule == "equal_score":
         return bool(round(float(nominal[head]), 1) == round(float(nominal[entry]), 1))
-    above = np.mean(drawn[:, head] > drawn[:, entry]) + 0.5 * np.mean(
-        drawn[:, head] == drawn[:, entry]
-    )
-    return bool(above < CALL)
+    low, high = np.quantile(drawn[:, head] - drawn[:, entry], ONE_SIGMA)
+    return bool(abs(nominal[head] - nominal[entry]) <= apart * (high - low) / 2)

@@ -19,16 +19,13 @@ from functools import cached_property
 from typing import Literal
 
 import numpy as np
-import scipy
 
+from hauch.core.judge.family import apart_factor
 from hauch.core.judge.reference import Comparison
 from hauch.core.quantity import expanded
 
 TieRule = Literal["too_close", "equal_score"]
 LevelAs = Literal["level", "loudness"]
-
-CALL = 0.95
-"""Probability at which one entry is ranked above another under the tie rule ``too_close``."""
 
 TAIL = 0.025
 """Probability left out at either end of the places between which an entry lies."""
@@ -189,21 +186,22 @@ def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.
     )
 
 
-def beats(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
-    """Probability that one entry is truly above others, shape of ``others``; shared causes cancel."""
-    gap = scores.score[first] - scores.score[others]
-    own = scores.own_variance.sum(axis=0)
-    variance = (
-        own[first]
-        + own[others]
-        + np.sum((scores.shared[first] - scores.shared[others]) ** 2, axis=1)
+def set_apart(scores: Scores, first: int, second: int) -> bool:
+    """Whether the scores of two entries stand so far apart that a field of equal ones would show it
+    nowhere with 95 %; shared causes cancel.
+    """
+    gap = abs(float(scores.score[first] - scores.score[second]))
+    across = (scores.shared[first] - scores.shared[second]) ** 2
+    own = scores.own_variance[:, first] + scores.own_variance[:, second]
+    scatter = own + np.bincount(
+        scores.shared_test[scores.scatter], across[scores.scatter], minlength=own.size
     )
-    sd = np.sqrt(variance)
-    return np.where(
-        sd > 0,
-        scipy.special.ndtr(np.divide(gap, sd, out=np.zeros_like(gap), where=sd > 0)),
-        np.where(gap > 0, 1.0, np.where(gap < 0, 0.0, 0.5)),
-    )
+    u = math.sqrt(float(own.sum() + across.sum()))
+    if u == 0:
+        return gap > 0
+    freedom = float(np.sum(scatter**2 / scores.dof))
+    dof = u**4 / freedom if freedom > 0 else math.inf
+    return gap > apart_factor(scores.score.size, dof) * u
 
 
 def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
@@ -274,8 +272,8 @@ def rank(
     Parameters
     ----------
     scores : of the entries, in a fixed order (the result depends on it through the draws)
-    tie_rule : ``too_close`` shares a rank while the group's first cannot be told apart from the
-        entry with `CALL`; ``equal_score`` shares it where the scores agree to ``digits`` decimals
+    tie_rule : ``too_close`` shares a rank while the group's first is not `set_apart` from the entry;
+        ``equal_score`` shares it where the scores agree to ``digits`` decimals
     draws, seed : of the Monte Carlo
     """
     order = np.lexsort((np.arange(scores.score.size), -scores.score))
@@ -284,7 +282,7 @@ def rank(
     for place, entry in enumerate(order):
         head = order[leader]
         if tie_rule == "too_close":
-            together = beats(scores, head, np.array([entry]))[0] < CALL
+            together = not set_apart(scores, head, entry)
         else:
             together = round(scores.score[head], digits) == round(scores.score[entry], digits)
         if not together:
