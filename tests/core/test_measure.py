@@ -230,6 +230,22 @@ class OtherProcedureTests(unittest.TestCase):
                 run({"sound_level": [52.0], "background_level": [51.0]})
             )
 
+    def test_noise_that_stands_clear_by_just_enough(self):
+        """ISO 3746, 4.2: 3 dB are enough: 50.0 over 47.0 is 46.98, and 50.1 over 47.1, which is a
+        little less than 3 in binary.
+        """
+        for level, background in ((50.0, 47.0), (50.1, 47.1)):
+            q = PROCEDURES["sound_level"].reduce(
+                run(
+                    {
+                        "sound_level": [level, level + 0.1, level - 0.1],
+                        "background_level": [background],
+                    }
+                )
+            )
+            self.assertAlmostEqual(q.value, level - 3.02, delta=0.005)
+            self.assertGreater(q.u, 0)
+
     def test_noise_at_the_reporting_distance(self):
         given_ = run(
             {"sound_level": [60.0], "background_level": [20.0]},

@@ -167,7 +167,7 @@ def entrain(ring: Ring, jet: float, density: float = AIR_DENSITY) -> Streams:
     A - e (1 - (A/A_e)2) v_m2 A / 2, the throat's pressure from the entrained speed before and from
     the diffuser (efficiency e) behind. Entrained speed is the root. Valid for a throat of at least
     some slot widths and jets that stick to the wall; a diffuser wider than about 7 degrees a side
-    separates (it is then counted with no recovery).
+    begins to separate, above 12 degrees no recovery is counted.
     """
     area, slot = ring.throat_area, ring.slot_area
     free = area - slot

@@ -15,6 +15,10 @@ LEAST_DIFFERENCE = 3.0
 """Below this difference to the background [dB] a level is only an upper limit (ISO 3746:2010, 4.2)."""
 
 
+ROUNDING = 1e-6
+"""What decimals of readings leave of a difference that is exact on paper [dB]."""
+
+
 class BackgroundTooLoud(ValueError):
     """The background is so loud that the level is an upper limit and no result."""
 
@@ -57,14 +61,21 @@ def without_background(level: float, background: float) -> float:
     if math.isnan(level) or math.isnan(background):
         return math.nan
     difference = level - background
-    if difference < LEAST_DIFFERENCE:
+    if difference < LEAST_DIFFERENCE - ROUNDING:
         limit = level - 3.02 if difference > 0 else level
         raise BackgroundTooLoud(
             f"The background ({background:.1f} dB(A)) is only {difference:.1f} dB below the reading"
             f" ({level:.1f} dB(A)). Below 3 dB the level is only an upper limit: at most"
             f" {limit:.1f} dB(A). Read again in a quieter room."
         )
-    return level + 10 * math.log10(1 - 10 ** (-difference / 10))
+    return level_of_difference(level, background)
+
+
+def level_of_difference(level: float, background: float) -> float:
+    """The same without asking how far they differ, as a derivative needs it beside the least
+    difference; the level must be above the background.
+    """
+    return level + 10 * math.log10(1 - 10 ** (-(level - background) / 10))
 
 
 def at_distance(level: float, measured_at: float, wanted_at: float) -> float:

@@ -6,7 +6,12 @@ from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import RigKind, Sketch, length
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Quantity, derive, exact
-from hauch.core.sound.level import BackgroundTooLoud, at_distance, without_background
+from hauch.core.sound.level import (
+    BackgroundTooLoud,
+    at_distance,
+    level_of_difference,
+    without_background,
+)
 
 
 def _draw(r: Sketch) -> None:
@@ -60,11 +65,11 @@ def sound_level(run: RunInput) -> Quantity:
     level = derive(
         "Without the background",
         "L = 10 lg (10^(L₁/10) − 10^(L₂/10))",
-        _subtract,
-        {"total": total, "background": background},
+        level_of_difference,
+        {"level": total, "background": background},
         "dB(A)",
         "ISO 3744:2010, 8.2.3",
-        symbols={"total": "L₁", "background": "L₂"},
+        symbols={"level": "L₁", "background": "L₂"},
         note=(
             ""
             if total.value - background.value >= 6
@@ -86,10 +91,6 @@ def sound_level(run: RunInput) -> Quantity:
         "inverse square law: small source, free field assumed",
         symbols={"r0": "r₀"},
     )
-
-
-def _subtract(total: float, background: float) -> float:
-    return without_background(total, min(background, total - 1.0))
 
 
 PROCEDURES = (
