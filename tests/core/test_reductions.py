@@ -3,6 +3,8 @@
 import math
 import unittest
 
+import numpy as np
+
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.measure.run import NoResult, RunInput
@@ -154,6 +156,31 @@ class PlaceTests(unittest.TestCase):
             positions={"air_speed": turns(3, 2)},
         )
         self.assertAlmostEqual(q.value, 40.0, places=9)
+
+    def test_even_outlets_that_scatter_say_so(self):
+        """Three readings of 1.5 % at each of three even outlets: the mean range is 1.693 / sqrt(3) of
+        it, 1.47 %, and is told beside what was found.
+        """
+        random = np.random.default_rng(3)
+        told, notes = [], []
+        for _ in range(200):
+            q = reduce(
+                "imbalance",
+                {"air_speed": (5 * (1 + 0.015 * random.standard_normal(9))).tolist()},
+                {"places": (3.0, 0.0)},
+                positions={"air_speed": turns(3, 3)},
+            )
+            told.append(q.value)
+            notes.append(q.working[-1].note)
+        self.assertAlmostEqual(np.mean(told), 1.47, delta=0.1)
+        self.assertGreater(sum("may well be even" in note for note in notes), 170)
+        clear = reduce(
+            "imbalance",
+            {"air_speed": [4, 5, 6, 4.01, 5.01, 6.01]},
+            {"places": (3.0, 0.0)},
+            positions={"air_speed": turns(3, 2)},
+        )
+        self.assertEqual(clear.working[-1].note, "")
 
     def test_a_slope_of_the_meter_cancels_in_the_imbalance(self):
         places = {"places": (3.0, 0.0)}

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import math
+
+import scipy
+
 from hauch.core.geometry.drawing import Arrow, Note
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length
@@ -52,14 +56,39 @@ def imbalance(run: RunInput) -> Quantity:
     reads all, so its slope cancels.
     """
     means = by_place(run, "air_speed")
+
+    def spread(**x: float) -> float:
+        return 100 * (max(x.values()) - min(x.values())) * len(x) / sum(x.values())
+
+    by_chance = _by_chance(list(means.values()))
+    close = spread(**{key: q.value for key, q in means.items()}) < 2 * by_chance
     return derive(
         "Imbalance of the outlets",
         "100 (v_max − v_min) / v̄",
-        lambda **x: 100 * (max(x.values()) - min(x.values())) * len(x) / sum(x.values()),
+        spread,
         means,
         "%",
         "definition; outlets of equal area",
+        note=(
+            f"Even outlets would show {by_chance:.2g} % by the scatter of their readings alone: they"
+            " may well be even. More readings of each make it less."
+            if close
+            else ""
+        ),
     )
+
+
+def _by_chance(means: list[Quantity]) -> float:
+    """Imbalance that even outlets show on average by the scatter of their own readings [%]: the mean
+    range of k normal values, d2 of control charts (ISO 7870-2:2013, annex), times it.
+    """
+    own = [sum(u**2 for cause, u in q.parts.items() if cause.scope == "own") for q in means]
+    count = len(means)
+    mean_range, _ = scipy.integrate.quad(
+        lambda x: 1 - scipy.special.ndtr(x) ** count - scipy.special.ndtr(-x) ** count, -9, 9
+    )
+    level = sum(q.value for q in means) / count
+    return float(100 * mean_range * math.sqrt(sum(own) / count) / level) if level > 0 else 0.0
 
 
 PROCEDURES = (
