@@ -7,7 +7,12 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hauch.core.judge.control import EWMA_LIMIT, baseline, control_chart
+from hauch.core.judge.control import (
+    EWMA_LIMITS,
+    baseline,
+    control_chart,
+    estimated,
+)
 
 
 class ControlChartTests(unittest.TestCase):
@@ -20,13 +25,16 @@ class ControlChartTests(unittest.TestCase):
         self.assertAlmostEqual(chart.sigma, 1.4775, delta=5e-5)
         for got, expected in zip(chart.ewma, (11.2, 11.36, 11.288, 11.6304), strict=True):
             self.assertAlmostEqual(got, expected, delta=5e-5)
-        self.assertAlmostEqual(chart.ewma_half[0], EWMA_LIMIT * 1.4775 * 0.2, delta=5e-4)
+        self.assertAlmostEqual(
+            chart.ewma_half[0], 3.246 * 1.4775 * math.sqrt(0.04 + 1 / 4), delta=5e-4
+        )
 
     def test_limits_widen_to_their_end_value(self):
-        """L sigma sqrt(w / (2 - w)) = 2.962 / 3 sigma for weight 0.2."""
+        """L sigma sqrt(w / (2 - w) + 1 / m): 3.097 sqrt(1 / 9 + 1 / 20) sigma for 20 base runs."""
         random = np.random.default_rng(1)
         chart = control_chart(random.normal(0, 1, 200))
-        self.assertAlmostEqual(chart.ewma_half[-1] / chart.sigma, EWMA_LIMIT / 3, places=9)
+        end = 3.097 * math.sqrt(1 / 9 + 1 / 20)
+        self.assertAlmostEqual(chart.ewma_half[-1] / chart.sigma, end, places=9)
         self.assertTrue(np.all(np.diff(chart.ewma_half) >= 0))
 
     def test_run_length_without_a_shift(self):
@@ -42,6 +50,20 @@ class ControlChartTests(unittest.TestCase):
             alarms = np.flatnonzero(chart.drifting[5000:])
             lengths.append(int(alarms[0]) + 1 if alarms.size else 3000)
         self.assertAlmostEqual(np.mean(lengths), 500, delta=150)
+
+    def test_limits_from_few_runs_alarm_no_more_often_than_known_ones(self):
+        """18 % of steady references within 100 runs, whatever their limits came from; with the
+        limits of known ones 44 % at 20 base runs, 56 % at 8.
+        """
+        random = np.random.default_rng(9)
+        for base in (8, 14, 20, 40):
+            with self.subTest(base):
+                charts = [control_chart(random.normal(0, 1, base + 100), base) for _ in range(1500)]
+                alarmed = np.mean([chart.drifting[base:].any() for chart in charts])
+                self.assertAlmostEqual(alarmed, 0.18, delta=0.035)
+                beyond = np.mean([chart.outside[base:].mean() for chart in charts])
+                self.assertAlmostEqual(beyond, 0.0027, delta=0.0012)
+        self.assertAlmostEqual(estimated(EWMA_LIMITS, 10**9), EWMA_LIMITS[-1], places=6)
 
     def test_a_shift_of_one_sigma_is_found_after_about_ten_runs(self):
         """10.5 runs on average (Montgomery, table 9.11); some more or less since the average does
