@@ -110,7 +110,7 @@ class DeskTests(BrowserTests):
         page.keyboard.press("Escape")
         expect(page.locator("#working .drawer")).to_have_count(0)
         expect(page.locator("[data-key=w]")).to_be_focused()
-        expect(page.locator(".remarks li").first).to_contain_text("At equal 6 W the ring moves")
+        expect(page.locator(".remarks li").first).to_contain_text("less air passes the ring's exit")
 
     def test_keep_compare_change_the_second_chart_and_back(self):
         page = self.open("rotor")

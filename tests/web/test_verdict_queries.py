@@ -34,13 +34,14 @@ class ScaleTests(SimpleTestCase):
 
 class SettleTests(SimpleTestCase):
     def test_repeats_that_would_tell_two_apart_by_hand(self):
-        """Gap 1 %, doubts 0.5 % each from 3 repeats: 1 > 1.645 sqrt(0.5 * 3/(3 + n)) from n = 2 on
-        (n = 1: 1.007).
+        """Gap 1 %, doubts 0.5 % each from 3 repeats: 1 > 1.960 sqrt(0.5 * 3/(3 + n)) from n = 3 on
+        (n = 2: 1.074); among eight entries 3.031 stands for 1.960: n = 11.
         """
-        self.assertEqual(queries.repeats_to_settle(row(101.0), row(100.0)), 2)
+        self.assertEqual(queries.repeats_to_settle(row(101.0), row(100.0), 2), 3)
+        self.assertEqual(queries.repeats_to_settle(row(101.0), row(100.0), 8), 11)
 
     def test_equal_scores_never_come_apart(self):
-        self.assertIsNone(queries.repeats_to_settle(row(100.0), row(100.0)))
+        self.assertIsNone(queries.repeats_to_settle(row(100.0), row(100.0), 2))
 
 
 class GainTests(TestCase):
