@@ -42,7 +42,8 @@ from hauch.core.trace.reduce import Chosen, steady_readings
 from hauch.core.trace.source import Held
 from hauch.core.trace.steps import find_steps, is_sweep
 from hauch.core.trace.vibration import velocity_rms
-from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from hauch.formats.logger_csv import inspect, read_log
+from hauch.formats.logger_names import guess_mapping
 from tests.formats.test_logger_csv import DATA
 
 RIG = {

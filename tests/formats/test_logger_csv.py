@@ -9,14 +9,14 @@ import numpy as np
 from hauch.formats.logger_csv import (
     GLANCE,
     MOST_BYTES,
-    Column,
     LogRefused,
     check_mapping,
     glance,
-    guess_mapping,
     inspect,
     read_log,
 )
+from hauch.formats.logger_names import guess_mapping
+from hauch.formats.logger_table import Column
 
 DATA = Path(__file__).parents[1] / "data" / "logger"
 

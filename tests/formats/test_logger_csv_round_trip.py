@@ -8,7 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hauch.core.quantity.units import from_si
-from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from hauch.formats.logger_csv import inspect, read_log
+from hauch.formats.logger_names import guess_mapping
 
 START = datetime(2026, 3, 4, 14, 5, tzinfo=UTC)
 TIMES = {

@@ -16,7 +16,8 @@ from hauch.bench.queries import plan_of, runs
 from hauch.bench.results import recompute
 from hauch.bench.runs import NewRun, Room, Subject, Typed, record_dnf, record_run, void_run
 from hauch.entries import actions as entry_actions
-from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from hauch.formats.logger_csv import inspect, read_log
+from hauch.formats.logger_names import guess_mapping
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleTerm, TestReference
 from hauch.workshop import actions as workshop_actions

@@ -15,7 +15,7 @@ from hauch.bench.queries import Plan
 from hauch.bench.runs import Room, Subject, Typed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
-from hauch.formats.logger_csv import TIME, Column, Table
+from hauch.formats.logger_table import TIME, Column, Table
 from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
 from hauch.ui.fields import NumberInput, parse_number

@@ -16,7 +16,8 @@ from hauch.bench.files import file_content
 from hauch.bench.logs import NewRecording, add_second, check_fed, import_log, remember_mapping
 from hauch.bench.models import LogImport, Recording, Run, SourceFile
 from hauch.bench.runs import Room, Subject, Typed
-from hauch.formats.logger_csv import Column, Log, LogRefused, Table, inspect, read_log
+from hauch.formats.logger_csv import Log, LogRefused, inspect, read_log
+from hauch.formats.logger_table import Column, Table
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import ReferenceSpecimen

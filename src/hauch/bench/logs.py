@@ -29,7 +29,8 @@ from hauch.core.measure.channels import CHANNELS, ReadingImpossible, check_readi
 from hauch.core.measure.procedures import channels_of, fed_by
 from hauch.core.trace.align import NotAligned, align
 from hauch.core.trace.source import Held
-from hauch.formats.logger_csv import Column, Log
+from hauch.formats.logger_csv import Log
+from hauch.formats.logger_table import Column
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require

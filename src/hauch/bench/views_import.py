@@ -32,16 +32,9 @@ from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
-from hauch.formats.logger_csv import (
-    MOST_BYTES,
-    TIME,
-    Column,
-    LogRefused,
-    Table,
-    check_mapping,
-    glance,
-    guess_mapping,
-)
+from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping, glance
+from hauch.formats.logger_names import guess_mapping
+from hauch.formats.logger_table import TIME, Column, Table
 from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for

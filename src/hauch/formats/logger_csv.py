@@ -1,7 +1,7 @@
 """Read the tables that bench loggers write: comma, semicolon or tab, decimal point or comma, units
 in the header.
 
-`inspect` looks at a file and guesses what its columns are; a person confirms the mapping;
+`inspect` takes a file apart, `logger_names` guesses what its columns are, a person confirms it, and
 `read_log` reads it. A file with unreadable rows is refused as a whole with the list of its rows and
 reasons.
 """
@@ -9,16 +9,17 @@ reasons.
 from __future__ import annotations
 
 import csv
-import hashlib
 import math
 import re
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, tzinfo
 
 import numpy as np
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
+from hauch.formats.logger_names import unit_of
+from hauch.formats.logger_table import SECONDS, TIME, Column, Table
 
 MOST_BYTES = 128 * 1024 * 1024
 """Largest file that is read: a day of eight channels at 10 Hz is about half of it."""
@@ -26,16 +27,12 @@ MOST_BYTES = 128 * 1024 * 1024
 MOST_COLUMNS = 64
 MOST_CELL = 200
 SHOWN_PROBLEMS = 200
-TIME = "time"
 LOST = frozenset({"", "nan"})
 """Cells in which a logger says that it had no reading; they become marked dropouts."""
 
-SECONDS = {"s": 1.0, "sec": 1.0, "ms": 1e-3, "min": 60.0, "h": 3600.0}
-TIME_WORDS = ("time", "zeit", "elapsed", "date", "datum", "stamp", "clock")
 _LOCAL = re.compile(
     r"\s*(\d{1,2})([./-])(\d{1,2})\2(\d{4})[ T]+(\d{1,2}):(\d{2})(?::(\d{2}(?:[.,]\d+)?))?\s*$"
 )
-_UNIT_IN_HEADER = re.compile(r"[\[(]([^\])]*(?:\([^)]*\))?)[\])]\s*$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,46 +50,6 @@ class LogRefused(ValueError):
         super().__init__(message)
         self.total = len(problems or [])
         self.problems = (problems or [])[:SHOWN_PROBLEMS]
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """What one column is taken for: a channel key, ``time`` or nothing, and the unit it is written
-    in.
-    """
-
-    channel: str = ""
-    unit: str = ""
-
-
-@dataclass(frozen=True)
-class Table:
-    """A file taken apart: header, units, body lines and how they are written."""
-
-    encoding: str
-    delimiter: str
-    decimal: str
-    header: tuple[str, ...]
-    units: tuple[str, ...]
-    lines: list[str] = field(repr=False)
-    first_line: int = 2
-    count: int = 0
-    """Rows of the file; ``lines`` holds fewer where only its beginning was looked at."""
-    last: str = field(default="", repr=False)
-    """The last row."""
-
-    @property
-    def fingerprint(self) -> str:
-        """Identity of the logger's layout, under which a confirmed mapping is remembered."""
-        return hashlib.sha256(
-            "\x1f".join((self.delimiter, self.decimal, *self.header, *self.units)).encode()
-        ).hexdigest()
-
-    def cells(self, line: str) -> list[str]:
-        """Cells of one line."""
-        if '"' in line:
-            return [cell.strip() for cell in next(csv.reader([line], delimiter=self.delimiter))]
-        return [cell.strip() for cell in line.split(self.delimiter)]
 
 
 @dataclass(frozen=True)
@@ -217,7 +174,7 @@ def inspect(data: bytes) -> Table:
     )
     body = start + (2 if has_units else 1)
     decimal = "." if delimiter == "," else _decimal(lines[body : body + 50], delimiter)
-    header_units = tuple(_unit_of(name) for name in header)
+    header_units = tuple(unit_of(name) for name in header)
     units = (
         tuple(b or a for a, b in zip(header_units, second, strict=True))
         if has_units
@@ -257,49 +214,6 @@ def _decimal(lines: list[str], delimiter: str) -> str:
     commas = sum(bool(re.fullmatch(r"\s*[-+]?\d+,\d+\s*", cell)) for cell in cells)
     points = sum(bool(re.fullmatch(r"\s*[-+]?\d+\.\d+\s*", cell)) for cell in cells)
     return "," if commas > points else "."
-
-
-def _unit_of(name: str) -> str:
-    found = _UNIT_IN_HEADER.search(name)
-    return found.group(1).strip() if found else ""
-
-
-def guess_mapping(table: Table) -> list[Column]:
-    """What each column probably is, from its name and unit; every channel at most once."""
-    columns = [Column() for _ in table.header]
-    taken: set[str] = set()
-    found: list[tuple[int, int, str]] = []
-    for index, name in enumerate(table.header):
-        plain = _UNIT_IN_HEADER.sub("", name).casefold().strip()
-        if (
-            any(plain.startswith(word) or word in plain for word in TIME_WORDS)
-            and TIME not in taken
-        ):
-            columns[index] = Column(
-                TIME, table.units[index] if table.units[index].casefold() in SECONDS else ""
-            )
-            taken.add(TIME)
-            continue
-        for channel in CHANNELS.values():
-            score = max((len(word) for word in channel.words if word in plain), default=0)
-            if score:
-                found.append((score, index, channel.key))
-    for _score, index, key in sorted(found, key=lambda item: (-item[0], item[1])):
-        if key not in taken and not columns[index].channel:
-            columns[index] = Column(key, _guess_unit(table, index, key))
-            taken.add(key)
-    return columns
-
-
-def _guess_unit(table: Table, index: int, channel: str) -> str:
-    spellings = KINDS[CHANNELS[channel].kind].spellings
-    if table.units[index]:
-        return table.units[index]
-    plain = table.header[index].casefold().strip()
-    for candidate in (plain, re.split(r"[_\s]", plain)[-1]):
-        if candidate in spellings:
-            return candidate
-    return CHANNELS[channel].unit
 
 
 def check_mapping(table: Table, mapping: list[Column]) -> None:
