@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hauch.core.judge.band import Scatter
 from hauch.core.judge.reference import Runs, bridge_weights, compare, interpolation_weights
 from hauch.core.judge.standing import Term, score
 from hauch.core.measure.meter import Meter
@@ -18,6 +19,7 @@ from hauch.core.rig import Bench, Loft140
 from hauch.core.trace.marks import spikes
 from hauch.core.trace.settle import fit_settling
 
+KNOWN = Scatter(0.01, 20)
 rounds = st.builds(
     lambda seed, entries, repeats, brackets: (seed, entries, repeats, brackets),
     st.integers(0, 10_000),
@@ -58,13 +60,13 @@ class ComparisonInvariants(unittest.TestCase):
     def test_order_of_rows_is_irrelevant(self, shape, seed):
         entry, reference = made(*shape)
         random = np.random.default_rng(seed)
-        one = compare(entry, reference, shape[1], 0, 0.01)
+        one = compare(entry, reference, shape[1], 0, KNOWN)
         other = compare(
             shuffled(entry, random.permutation(entry.size)),
             shuffled(reference, random.permutation(reference.size)),
             shape[1],
             0,
-            0.01,
+            KNOWN,
         )
         np.testing.assert_allclose(other.delta, one.delta, atol=1e-12)
         np.testing.assert_allclose(other.u, one.u, atol=1e-12)
@@ -73,13 +75,13 @@ class ComparisonInvariants(unittest.TestCase):
     @given(rounds, st.floats(-2, 2))
     def test_a_common_factor_of_meter_or_rig_changes_nothing(self, shape, shift):
         entry, reference = made(*shape)
-        one = compare(entry, reference, shape[1], 0, 0.01)
+        one = compare(entry, reference, shape[1], 0, KNOWN)
         other = compare(
             replace(entry, y=entry.y + shift),
             replace(reference, y=reference.y + shift),
             shape[1],
             0,
-            0.01,
+            KNOWN,
         )
         np.testing.assert_allclose(other.delta, one.delta, atol=1e-9)
 
@@ -87,20 +89,20 @@ class ComparisonInvariants(unittest.TestCase):
     @given(rounds)
     def test_weights_of_the_reference_add_up_to_one(self, shape):
         entry, reference = made(*shape)
-        c = compare(entry, reference, shape[1], 0, 0.01)
+        c = compare(entry, reference, shape[1], 0, KNOWN)
         np.testing.assert_allclose(c.weights.sum(axis=1), 1.0, atol=1e-9)
 
     @settings(max_examples=60, deadline=None)
     @given(rounds, st.floats(0, 10_000))
     def test_moving_the_clock_changes_nothing(self, shape, later):
         entry, reference = made(*shape)
-        one = compare(entry, reference, shape[1], 0, 0.01)
+        one = compare(entry, reference, shape[1], 0, KNOWN)
         other = compare(
             replace(entry, time=entry.time + later),
             replace(reference, time=reference.time + later),
             shape[1],
             0,
-            0.01,
+            KNOWN,
         )
         np.testing.assert_allclose(other.delta, one.delta, atol=1e-7)
 
@@ -131,7 +133,7 @@ class ScoreInvariants(unittest.TestCase):
     @given(rounds, st.floats(0.1, 20))
     def test_weights_count_only_in_proportion(self, shape, factor):
         entry, reference = made(*shape)
-        comparisons = [compare(entry, reference, shape[1], 0, 0.01)] * 2
+        comparisons = [compare(entry, reference, shape[1], 0, KNOWN)] * 2
         one = score([Term("a", 1, 1, True), Term("b", 2, -1, True)], comparisons)[1]
         other = score([Term("a", factor, 1, True), Term("b", 2 * factor, -1, True)], comparisons)[1]
         np.testing.assert_allclose(other.score, one.score, rtol=1e-9)
@@ -141,7 +143,7 @@ class ScoreInvariants(unittest.TestCase):
     @given(rounds)
     def test_opposite_directions_of_one_metric_cancel(self, shape):
         entry, reference = made(*shape)
-        c = compare(entry, reference, shape[1], 0, 0.01)
+        c = compare(entry, reference, shape[1], 0, KNOWN)
         _, scores = score([Term("a", 1, 1, True), Term("b", 1, -1, True)], [c, c])
         np.testing.assert_allclose(scores.score, 100.0, atol=1e-9)
 
@@ -160,7 +162,7 @@ class ScoreInvariants(unittest.TestCase):
             np.zeros(2),
             np.zeros((2, 0)),
         )
-        _, scores = score([Term("a", 1, 1, True)], [compare(entry, reference, 1, 0, 0.01)])
+        _, scores = score([Term("a", 1, 1, True)], [compare(entry, reference, 1, 0, KNOWN)])
         self.assertAlmostEqual(scores.score[0], 100.0, places=12)
 
 

@@ -2,17 +2,20 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm, studentized_range
 
+from hauch.core.judge.band import Scatter
 from hauch.core.judge.difference import judge_difference
 from hauch.core.judge.family import apart_factor
 from hauch.core.judge.reference import Runs, brackets, compare, interpolation_weights, pooled_sd
 from hauch.core.judge.schemes import Limit, judge_rules, rule_problems
 from hauch.core.judge.standing import Scores, Term, rank, rank_probabilities, score, set_apart
+from hauch.core.quantity import expanded
 
 
 def runs(subject, y, time, own=0.0, common=None):
@@ -131,7 +134,11 @@ class ReferenceTests(unittest.TestCase):
             own=0.01,
         )
         c = compare(
-            runs([0, 1], np.log([106.0, 106.0]), [0.5, 9.0]), reference, 2, 0, fallback_sd=0.01
+            runs([0, 1], np.log([106.0, 106.0]), [0.5, 9.0]),
+            reference,
+            2,
+            0,
+            known=Scatter(0.01, 20),
         )
         self.assertTrue(np.allclose(np.expm1(c.delta), 0.06))
         self.assertAlmostEqual(c.bridges[1][0], math.log(1.03), places=9)
@@ -140,7 +147,11 @@ class ReferenceTests(unittest.TestCase):
     def test_without_a_bridge_nothing_is_compared(self):
         reference = runs([0, 1], np.log([100, 103]), [0, 10])
         c = compare(
-            runs([0, 1], np.log([106.0, 106.0]), [1.0, 9.0]), reference, 2, 0, fallback_sd=0.01
+            runs([0, 1], np.log([106.0, 106.0]), [1.0, 9.0]),
+            reference,
+            2,
+            0,
+            known=Scatter(0.01, 20),
         )
         self.assertTrue(math.isnan(c.delta[1]))
         self.assertEqual(c.unbridged, {1})
@@ -185,6 +196,80 @@ class ReferenceTests(unittest.TestCase):
         self.assertLessEqual(inside, 199)
 
 
+class PrintTests(unittest.TestCase):
+    """Two prints of one version are two parts: each counts the same, and what they differ by is no
+    scatter of anybody's repeats.
+    """
+
+    def compared(self, random, prints, apart=0.0, repeats=3, scatter=0.01):
+        """Entries with so many prints each, in turn between runs of the reference."""
+        plan = [(e, p) for _ in range(repeats) for e, n in enumerate(prints) for p in range(n)]
+        shift = {key: apart * random.standard_normal() for key in sorted(set(plan))}
+        y = [shift[key] + scatter * random.standard_normal() for key in plan]
+        entries = replace(
+            runs([e for e, _ in plan], y, np.arange(len(plan)) + 0.5),
+            part=np.array([10 * e + p for e, p in plan]),
+        )
+        at = np.linspace(0, len(plan), 6)
+        reference = runs([0] * 6, scatter * random.standard_normal(6), at)
+        return compare(entries, reference, len(prints), 0)
+
+    def test_a_difference_between_prints_is_not_told_as_scatter_of_all(self):
+        random = np.random.default_rng(3)
+        c = self.compared(random, [2, 1, 1, 1], apart=0.2)
+        self.assertLess(c.repeat_sd, 0.02)
+        self.assertGreater(c.own_u[0], 5 * c.own_u[1])
+        self.assertEqual((c.prints.tolist(), c.print_dof), ([2, 1, 1, 1], 1))
+
+    def test_each_print_counts_the_same(self):
+        """Three runs of a print at 0.3 and one of another at 0.1: 0.2, not 0.25."""
+        entries = replace(
+            runs([0] * 4, [0.3, 0.3, 0.3, 0.1], [1, 2, 3, 4]), part=np.array([0, 0, 0, 1])
+        )
+        c = compare(entries, runs([0, 0], [0.0, 0.0], [0, 5]), 1, 0)
+        self.assertAlmostEqual(c.delta[0], 0.2)
+        self.assertAlmostEqual(c.print_sd, 0.1 * math.sqrt(2))
+
+    def test_intervals_of_versions_with_two_prints_hold_the_truth(self):
+        """95 % by simulation, where every entry of four has two prints (binomial 1 % points)."""
+        for apart in (0.0, 0.01, 0.03):
+            random, inside = np.random.default_rng(11), 0
+            for _ in range(150):
+                c = self.compared(random, [2] * 4, apart)
+                half = [
+                    expanded(float(u), float(d)) for u, d in zip(c.u, c.effective_dof, strict=True)
+                ]
+                inside += int(np.sum(np.abs(c.delta) < half))
+            with self.subTest(apart):
+                self.assertGreater(inside / 600, 0.92)
+
+
+class UntoldTests(unittest.TestCase):
+    def test_without_repeats_and_history_nothing_is_told(self):
+        c = compare(runs([0, 1], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 2, 0)
+        self.assertFalse(c.told)
+        self.assertTrue(np.isnan(c.u).all())
+        np.testing.assert_allclose(c.delta, [0.1, 0.2])
+
+    def test_history_comes_with_its_own_degrees_of_freedom(self):
+        entries, reference = runs([0, 1], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0])
+        c = compare(entries, reference, 2, 0, known=Scatter(0.02, 5))
+        self.assertTrue(c.told and c.history)
+        np.testing.assert_allclose(c.u, 0.02 * math.sqrt(2))
+        np.testing.assert_allclose(c.effective_dof, 5)
+
+    def test_repeats_of_the_test_go_before_history(self):
+        c = compare(
+            runs([0, 0, 0], [0.1, 0.11, 0.09], [1, 2, 3]),
+            runs([0], [0.0], [0.0]),
+            1,
+            0,
+            known=Scatter(9.0, 50),
+        )
+        self.assertEqual((c.history, c.dof), (False, 2.0))
+        self.assertAlmostEqual(c.repeat_sd, 0.01)
+
+
 class ScoreTests(unittest.TestCase):
     def compared(self, deltas, log=True):
         entries = runs(
@@ -192,7 +277,7 @@ class ScoreTests(unittest.TestCase):
             [math.log(1 + d) if log else d for d in deltas],
             np.arange(len(deltas)) + 1.0,
         )
-        return compare(entries, runs([0], [0.0], [0.0]), len(deltas), 0, fallback_sd=0.001)
+        return compare(entries, runs([0], [0.0], [0.0]), len(deltas), 0, known=Scatter(0.001, 20))
 
     def test_weighted_percent_by_hand(self):
         """Air +10 % with weight 2, power +4 % (less is better) with weight 1: 100 + (2*10 - 4)/3 =
@@ -216,7 +301,7 @@ class ScoreTests(unittest.TestCase):
 
     def test_an_entry_without_a_figure_is_left_out(self):
         c = compare(
-            runs([0, 2], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 3, 0, fallback_sd=0.01
+            runs([0, 2], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 3, 0, known=Scatter(0.01, 20)
         )
         complete, s = score([Term("air", 1, 1, True)], [c])
         self.assertEqual(complete.tolist(), [0, 2])

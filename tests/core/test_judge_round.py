@@ -4,6 +4,7 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
+from hauch.core.judge.band import Scatter
 from hauch.core.judge.field import Entered, Field, MeasuredRun, MeasuredTest
 from hauch.core.judge.round import Rules, judge
 from hauch.core.measure.procedures import PROCEDURES
@@ -35,6 +36,34 @@ def air(*figures, reference=(100.0, 100.2, 99.8, 100.0), specimen=7):
 
 BETTER, WORSE = (1, (110.0, 110.3, 109.8)), (2, (95.0, 95.2, 94.9))
 ENTRIES = (Entered(1, "Amsel", 1), Entered(2, "Binse", 2))
+
+
+class UntoldTests(unittest.TestCase):
+    """One run each is no proof."""
+
+    def test_single_runs_are_shown_and_not_ranked(self):
+        field = Field(ENTRIES, [air((1, (110.0,)), (2, (95.0,)), reference=(100.0,))], REFERENCES)
+        found = judge(RULES, field)
+        for row in found.rows:
+            self.assertEqual(row["state"], "incomplete")
+            self.assertEqual(row["reason"], "Not ranked: air test not repeated by anyone yet.")
+            cell = row["tests"]["air"]
+            self.assertEqual(cell["word"], "not repeated: cannot be told")
+            self.assertIsNone(cell["change_expanded"])
+        self.assertAlmostEqual(found.rows[0]["tests"]["air"]["change"], 10.0)
+        self.assertRegex(found.notes[0], "nothing was repeated")
+        self.assertIsNone(found.reference["air"]["comparable"])
+        self.assertIsNone(found.ground)
+
+    def test_the_rigs_history_tells_it(self):
+        test = replace(
+            air((1, (110.0,)), (2, (95.0,)), reference=(100.0,)), history=Scatter(0.004, 12)
+        )
+        found = judge(RULES, Field(ENTRIES, [test], REFERENCES))
+        cell = found.rows[0]["tests"]["air"]
+        self.assertEqual((cell["word"], cell["history"], cell["repeat_dof"]), ("better", True, 12))
+        self.assertAlmostEqual(cell["change_expanded"], 110 * 2.179 * 0.004 * 2**0.5, delta=0.02)
+        self.assertEqual([row["rank"] for row in found.rows], [1, 2])
 
 
 class RoundTests(unittest.TestCase):

@@ -17,14 +17,16 @@ def compared(delta, own=0.001, shared=None):
     shared = np.zeros((delta.size, 0)) if shared is None else np.array(shared, float)
     count = shared.shape[1]
     return Comparison(
-        delta,
-        np.full(delta.size, own),
-        shared,
-        np.full(delta.size, 3),
-        own,
-        math.inf,
-        np.zeros(count, bool),
-        np.zeros((delta.size, 0)),
+        delta=delta,
+        own_u=np.full(delta.size, own),
+        shared=shared,
+        of_rig=np.zeros((delta.size, 0)),
+        counts=np.full(delta.size, 3),
+        prints=np.ones(delta.size, int),
+        repeat_sd=own,
+        dof=math.inf,
+        reference_sd=np.zeros(count, bool),
+        weights=np.zeros((delta.size, 0)),
     )
 
 

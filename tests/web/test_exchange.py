@@ -82,7 +82,7 @@ class RoundTripTests(TransactionTestCase):
                 )
             )
         self.assertEqual(found[0], found[1])
-        self.assertEqual(len(found[0][1]), 2)
+        self.assertEqual(len(found[0][1]), 6)
 
 
 class FieldTests(TestCase):
@@ -161,6 +161,7 @@ class ImportTests(TestCase):
                 "instruments": [{}],
                 "materials": [{}],
                 "recordings": [{}],
+                "entries": [{"versions": [{}]}],
             },
             5,
         )
@@ -169,6 +170,7 @@ class ImportTests(TestCase):
             [True, False, False, True],
         )
         self.assertEqual(content["instruments"], [{"retired": False}])
+        self.assertEqual(content["entries"], [{"versions": [{"named": False}]}])
 
     def test_a_bundle_of_version_1_comes_in_with_the_same_standing(self):
         """As the first version wrote it: one line of calibration in a meter, weights by test, no
@@ -461,7 +463,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 8))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 9))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual(
             {"value", "u", "parts", "working"} & set(run["result"]),

@@ -828,6 +828,13 @@ class ComparisonTests(LiveCase):
         rows = {r.what: r for r in compared(run)}
         reference = rows["Loft-140 L-02 (1 run nearest in time)"]
         self.assertAlmostEqual(reference.found.change.value, 10.0, places=9)
+        self.assertEqual(reference.found.word, "not repeated: cannot be told")
+        self.client.login(username="operator", password=PASSWORD)
+        self.assertContains(self.client.get(run.get_absolute_url()), "not repeated: cannot be told")
+        for minute in (6, 7, 8):
+            self.built.air(self.built.reference, minute, (4.0, 4.02, 3.98)[minute - 6 :][:1] * 2)
+        rows = {r.what: r for r in compared(run)}
+        reference = rows["Loft-140 L-02 (4 runs nearest in time)"]
         self.assertEqual(reference.found.word, "better")
         self.assertAlmostEqual(
             rows["version 1 of this entry (1 run)"].found.change.value,
@@ -835,7 +842,6 @@ class ComparisonTests(LiveCase):
             places=9,
         )
         self.assertEqual(rows["the designer's prediction"].found.word, "worse")
-        self.client.login(username="operator", password=PASSWORD)
         page = self.client.get(run.get_absolute_url())
         self.assertContains(page, "Held against")
         self.assertContains(page, "the designer&#x27;s prediction")

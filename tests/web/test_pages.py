@@ -18,7 +18,7 @@ from tests import markup
 from tests.builder import PASSWORD, build
 from tests.web.test_actions import DATA
 
-MOST_QUERIES = 12
+MOST_QUERIES = 13
 
 
 class Pages(TestCase):

@@ -2,14 +2,18 @@
 different parts, never averaged.
 """
 
+from django.core.exceptions import ValidationError
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench.models import Progress
+from hauch.bench.models import Progress, Run
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
 from hauch.bench.runs import Subject, record_dnf, void_run
+from hauch.bench.scatter import scatter_of
+from hauch.entries.actions import name_version, withdraw
 from hauch.entries.models import Prediction, Version
+from hauch.people.models import AuditEntry
 from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 from tests.builder import START, build
@@ -80,6 +84,109 @@ class VersionsTests(TestCase):
         void_run(self.built.operator, run, "wrong part")
         _, rows = self.standing()
         self.assertEqual((rows["Amsel"].state, rows["Amsel"].version), ("ranked", 1))
+
+    def test_a_named_version_takes_part_whatever_was_run_later(self):
+        self.run_second()
+        amsel = self.built.entries["Amsel"]
+        self.assertEqual(self.standing()[1]["Amsel"].version, 2)
+        name_version(self.built.host, amsel, 1)
+        _, rows = self.standing()
+        self.assertEqual((rows["Amsel"].version, rows["Amsel"].named), (1, True))
+        counted = Progress.objects.filter(entry=amsel).values_list("version__number", "counted")
+        self.assertEqual(set(counted), {(1, 3)})
+        name_version(self.built.host, amsel, None)
+        self.assertEqual(self.standing()[1]["Amsel"].version, 2)
+        entry = AuditEntry.objects.filter(action="entry.name_version").latest("pk")
+        self.assertEqual(entry.detail["takes_part"], "the newest that was run")
+        with self.assertRaisesRegex(ValidationError, "has no version 9"):
+            name_version(self.built.host, amsel, 9)
+
+    def test_a_named_version_that_was_not_run_is_due_and_counts_for_nothing_yet(self):
+        name_version(self.built.host, self.built.entries["Amsel"], 2)
+        due = {d.specimen.code for d in plan_of(self.built.round, 40).due if d.specimen}
+        self.assertEqual(due, {"R-9"})
+        _, rows = self.standing()
+        self.assertEqual(
+            (rows["Amsel"].state, rows["Amsel"].reason),
+            ("incomplete", "Not complete: air test, power test missing for version 2."),
+        )
+
+    def test_who_may_name_it(self):
+        amsel = self.built.entries["Amsel"]
+        address = reverse("entries:name_version", args=[self.built.round.slug, amsel.pk])
+        for name, status in (("designer", 302), ("viewer", 404), ("operator", 403), ("host", 302)):
+            with self.subTest(name):
+                self.client.force_login(self.built.people[name])
+                answer = self.client.post(address, {"version": "1"})
+                self.assertEqual(answer.status_code, status)
+        self.built.round.state, self.built.round.published_at = "published", START
+        self.built.round.save()
+        self.client.force_login(self.built.people["designer"])
+        self.assertEqual(self.client.post(address, {"version": "2"}).status_code, 403)
+
+    def test_it_is_named_on_the_entrys_page_and_shown_in_the_standing(self):
+        self.run_second()
+        self.client.force_login(self.built.host)
+        amsel = self.built.entries["Amsel"]
+        page = self.client.get(amsel.get_absolute_url())
+        self.assertContains(page, "Name the version that takes part")
+        self.client.post(
+            reverse("entries:name_version", args=[self.built.round.slug, amsel.pk]),
+            {"version": "1"},
+        )
+        self.standing()
+        self.assertContains(
+            self.client.get(amsel.get_absolute_url()), "Version 1 takes part: it was named"
+        )
+        standing = self.client.get(reverse("verdict:standing", args=[self.built.round.slug]))
+        self.assertContains(standing, "v1, named")
+
+    def test_two_prints_of_a_version_are_two_parts(self):
+        """A second print of version 1 at 4.6 where the first read 4.4: the mean of both, and nobody
+        else's doubt grows.
+        """
+        before, rows = self.standing()
+        others = rows["Binse"].tests["air"]["change_expanded"]
+        print_two = Specimen.objects.create(
+            version=self.built.specimens["Amsel"].version, code="R-1B", state="ready"
+        )
+        for repeat in range(3):
+            self.built.air(print_two, 100 + 2 * repeat, (4.6, 4.6 + 0.01 * repeat))
+        after, rows = self.standing()
+        cell = rows["Amsel"].tests["air"]
+        self.assertEqual((cell["count"], cell["prints"]), (6, 2))
+        self.assertAlmostEqual(cell["change"], 100 * (4.5 / 4.0 - 1), delta=0.7)
+        scatter = before.reference["air"]["repeat_sd"]
+        self.assertLess(after.reference["air"]["repeat_sd"], 1.2 * scatter)
+        self.assertLess(rows["Binse"].tests["air"]["change_expanded"], 1.2 * others)
+        self.assertGreater(cell["change_expanded"], 5 * others)
+
+    def test_a_single_run_each_is_told_by_the_rigs_history_or_not_at_all(self):
+        """Two runs of a withdrawn entry tell how the rig scatters."""
+        built = self.built
+        Run.objects.all().update(state=Run.State.VOID, reason="another day")
+        built.air(built.reference, 200, (4.0, 4.0))
+        built.air(built.specimens["Binse"], 205, (4.2, 4.2))
+        _, rows = self.standing()
+        cell = rows["Binse"].tests["air"]
+        self.assertEqual(cell["word"], "not repeated: cannot be told")
+        self.client.force_login(built.host)
+        page = self.client.get(reverse("verdict:standing", args=[built.round.slug]))
+        self.assertContains(page, "not repeated")
+        address = reverse(
+            "verdict:cell", args=[built.round.slug, 1, built.entries["Binse"].pk, "air"]
+        )
+        self.assertContains(self.client.get(address), "Not repeated: cannot be told.")
+        self.assertIsNone(scatter_of(built.tests["air"].rig_id, "airflow"))
+        for repeat, air in enumerate((4.00, 4.02, 3.98)):
+            built.air(built.specimens["Kiebitz"], 210 + repeat, (air, air))
+        withdraw(built.host, built.entries["Kiebitz"], "not meant to take part")
+        known = scatter_of(built.tests["air"].rig_id, "airflow")
+        self.assertEqual(known.dof, 2)
+        self.assertAlmostEqual(known.sd, 0.005, delta=2e-5)  # 0.02 of 4.0, logarithms
+        cell = self.standing()[1]["Binse"].tests["air"]
+        self.assertEqual((cell["word"], cell["history"]), ("better", True))
+        self.assertContains(self.client.get(address), "from the rig&#x27;s history")
 
     def test_progress_and_the_next_run_go_by_it(self):
         amsel = self.built.entries["Amsel"]

@@ -7,7 +7,14 @@ class BenchConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
+        from hauch.bench import progress
         from hauch.bench.jobs import follow_tests
+        from hauch.entries.signals import version_named
         from hauch.rounds.signals import tests_replaced
 
         tests_replaced.connect(follow_tests, dispatch_uid="bench")
+        version_named.connect(
+            lambda sender, entry, **_: progress.update_entry(entry.pk),
+            weak=False,
+            dispatch_uid="bench",
+        )

@@ -4,14 +4,17 @@ version, another setting before and after.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, field, replace
 
 from django.db.models import F, Value
 from django.db.models.functions import Abs, Extract
 
 from hauch.bench.models import Run
 from hauch.bench.queries import RunQuerySet, runs
-from hauch.core.judge.against import Against, a_b_a, against, mean_of
+from hauch.bench.scatter import scatter_of
+from hauch.core.judge.against import Against, a_b_a, against, mean_of, repeated
+from hauch.core.judge.band import Scatter
 from hauch.core.quantity import Influence, Quantity, measured
 from hauch.rounds.models import Setting
 
@@ -30,6 +33,20 @@ class Row:
     found: Against
     unit: str
     said: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """What a run may be held against: its figure, of how many runs it is the mean (infinitely many
+    for what is no measurement); the settings before and after where it was changed and changed
+    back.
+    """
+
+    what: str
+    other: Quantity
+    runs: float
+    said: str = ""
+    around: tuple[Quantity, Quantity] | None = field(default=None)
 
 
 def figure_of(run: Run) -> Quantity:
@@ -64,44 +81,60 @@ def comparisons(run: Run, siblings: list[Run]) -> list[Row]:
     if run.state != Run.State.VALID or result is None or result.value is None:
         return []
     how, this = run.test.how, figure_of(run)
-    rows: list[tuple[str, Quantity, Against | None, str]] = []
+    scatter = scatter_of(run.rig_id, run.test.procedure)
     same = (
         runs()
         .filter(test=run.test_id, state=Run.State.VALID, result__value__isnull=False)
         .select_related("result", "setting")
     )
+    here = same.filter(setting=run.setting_id)
     if run.reference_id is None:
-        rows += _reference(run, same.filter(setting=run.setting_id))
-        rows += _prediction(run)
-        rows += _earlier(run, same.filter(setting=run.setting_id))
-        rows += _settings(run, siblings)
+        besides = [
+            *_reference(run, here),
+            *_prediction(run),
+            *_earlier(run, here),
+            *_settings(run, siblings),
+        ]
     else:
-        others = list(
-            same.filter(setting=run.setting_id, reference=run.reference_id)
-            .exclude(pk=run.pk)
-            .order_by("-started_at")[:NEAREST]
-        )
-        if others:
-            rows.append(
-                (
-                    f"its other runs ({len(others)})",
-                    mean_of([figure_of(r) for r in others], "reference"),
-                    None,
-                    "",
-                )
-            )
-    unit = how.change_unit
-    made = []
-    for what, other, found, said in rows:
-        if how.log and (other.value <= 0 or this.value <= 0):
-            continue
-        made.append(
-            Row(what, other, found or against(this, other, how.log, how.direction), unit, said)
-        )
-    return made
+        besides = _others(run, here)
+    return [
+        _row(one, this, scatter, run)
+        for one in besides
+        if not how.log or (one.other.value > 0 and this.value > 0)
+    ]
 
 
-def _reference(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
+def _row(one: Beside, this: Quantity, scatter: Scatter | None, run: Run) -> Row:
+    how = run.test.how
+    if one.around is not None:
+        before, after = one.around
+        found = a_b_a(before, this, after, how.log, how.direction, scatter)
+    else:
+        found = against(this, one.other, how.log, how.direction, scatter, (1, one.runs))
+    if run.reference_id is not None and found.word in AS_ITSELF:
+        more = found.change.value > 0
+        found = replace(found, word="higher" if more else "lower", probability=None)
+    measured = math.isfinite(one.runs)
+    other = repeated(one.other, one.runs, scatter, how.log) if measured else one.other
+    return Row(one.what, other, found, how.change_unit, one.said)
+
+
+AS_ITSELF = ("better", "worse")
+"""Words that mean nothing where the reference is held against its own other runs."""
+
+
+def _others(run: Run, here: RunQuerySet) -> list[Beside]:
+    """Runs of the same reference specimen nearest in time."""
+    away = Abs(Extract(F("started_at") - Value(run.started_at), "epoch"))
+    mine = here.filter(reference=run.reference_id).exclude(pk=run.pk)
+    others = list(mine.annotate(away=away).order_by("away", "pk")[:NEAREST])
+    if not others:
+        return []
+    name = f"its other runs ({len(others)} nearest in time)"
+    return [Beside(name, mean_of([figure_of(r) for r in others]), len(others))]
+
+
+def _reference(run: Run, same: RunQuerySet) -> list[Beside]:
     away = Abs(Extract(F("started_at") - Value(run.started_at), "epoch"))
     reference = same.filter(reference__isnull=False).select_related("reference__type")
     found = list(reference.annotate(away=away).order_by("away", "pk")[: 2 * NEAREST])
@@ -112,11 +145,11 @@ def _reference(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against
         f"{nearest[0].reference} ({len(nearest)} run{'s' if len(nearest) > 1 else ''} nearest in"
         " time)"
     )
-    return [(name, mean_of([figure_of(r) for r in nearest], "reference"), None, "")]
+    return [Beside(name, mean_of([figure_of(r) for r in nearest]), len(nearest))]
 
 
-def _prediction(run: Run) -> list[tuple[str, Quantity, Against | None, str]]:
-    rows: list[tuple[str, Quantity, Against | None, str]] = []
+def _prediction(run: Run) -> list[Beside]:
+    rows: list[Beside] = []
     if run.specimen is None:
         return rows
     for told in run.specimen.version.predictions.filter(procedure=run.test.procedure):
@@ -127,17 +160,17 @@ def _prediction(run: Run) -> list[tuple[str, Quantity, Against | None, str]]:
             else f"the Desk's prediction ({told.model})"
         )
         rows.append(
-            (
+            Beside(
                 who,
                 measured(told.value, run.result.unit, [(cause, told.u)]),
-                None,
+                math.inf,
                 "" if told.u else "no doubt was told with it",
             )
         )
     return rows
 
 
-def _earlier(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against | None, str]]:
+def _earlier(run: Run, same: RunQuerySet) -> list[Beside]:
     if run.specimen is None or run.specimen.version.number == 1:
         return []
     version = run.specimen.version
@@ -153,21 +186,19 @@ def _earlier(run: Run, same: RunQuerySet) -> list[tuple[str, Quantity, Against |
     number = found[0].specimen.version.number
     of_it = [r for r in found if r.specimen.version.number == number]
     return [
-        (
+        Beside(
             f"version {number} of this entry ({len(of_it)} run{'s' if len(of_it) > 1 else ''})",
-            mean_of([figure_of(r) for r in of_it], "version"),
-            None,
-            "",
+            mean_of([figure_of(r) for r in of_it]),
+            len(of_it),
         )
     ]
 
 
-def _settings(run: Run, siblings: list[Run]) -> list[tuple[str, Quantity, Against | None, str]]:
+def _settings(run: Run, siblings: list[Run]) -> list[Beside]:
     """Another setting of the same specimen: before and after where both were run, else the nearest
     one.
     """
-    how = run.test.how
-    rows: list[tuple[str, Quantity, Against | None, str]] = []
+    rows: list[Beside] = []
     others: dict[Setting, list[Run]] = {}
     for one in siblings:
         elsewhere = one.test_id == run.test_id and one.setting_id != run.setting_id
@@ -177,26 +208,22 @@ def _settings(run: Run, siblings: list[Run]) -> list[tuple[str, Quantity, Agains
         before = next((r for r in reversed(its) if r.started_at < run.started_at), None)
         after = next((r for r in its if r.started_at > run.started_at), None)
         if before is not None and after is not None:
-            a1, a2 = figure_of(before), figure_of(after)
-            found = (
-                a_b_a(a1, figure_of(run), a2, how.log, how.direction)
-                if not how.log or min(a1.value, a2.value) > 0
-                else None
-            )
+            around = figure_of(before), figure_of(after)
             rows.append(
-                (
+                Beside(
                     f"“{setting}” before and after (A-B-A)",
-                    mean_of([a1, a2], "setting"),
-                    found,
+                    mean_of(around),
+                    2,
                     "one thing changed and changed back",
+                    around,
                 )
             )
         elif (nearest := before or after) is not None:
             rows.append(
-                (
+                Beside(
                     f"“{setting}”",
                     figure_of(nearest),
-                    None,
+                    1,
                     "run it again at that setting after this one, so that drift falls out",
                 )
             )

@@ -36,20 +36,20 @@ def update(run: Run) -> None:
     entry are counted; the entry is locked meanwhile, since its other tests may have a run in
     another transaction.
     """
-    if run.specimen is None:
-        old, runs = (
-            Progress.objects.filter(test=run.test_id, entry=None),
-            counting().filter(test=run.test_id, reference__isnull=False),
-        )
-    else:
-        entry = run.specimen.version.entry_id
-        Entry.objects.select_for_update(no_key=True).get(pk=entry)
-        old, runs = (
-            Progress.objects.filter(entry=entry),
-            counting().filter(specimen__version__in=_taking_part(Entry.objects.filter(pk=entry))),
-        )
-    old.delete()
-    Progress.objects.bulk_create(_counts(runs))
+    if run.specimen is not None:
+        update_entry(run.specimen.version.entry_id)
+        return
+    Progress.objects.filter(test=run.test_id, entry=None).delete()
+    of_reference = counting().filter(test=run.test_id, reference__isnull=False)
+    Progress.objects.bulk_create(_counts(of_reference))
+
+
+def update_entry(entry: int) -> None:
+    """Count anew for an entry, by the version that takes part now."""
+    Entry.objects.select_for_update(no_key=True).get(pk=entry)
+    Progress.objects.filter(entry=entry).delete()
+    taking_part = _taking_part(Entry.objects.filter(pk=entry))
+    Progress.objects.bulk_create(_counts(counting().filter(specimen__version__in=taking_part)))
 
 
 def rebuild(round: Round) -> None:

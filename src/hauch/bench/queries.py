@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Exists, F, OuterRef, Q, QuerySet
+from django.db.models import Exists, F, OuterRef, Q, QuerySet, Subquery
 
 from hauch.bench.models import Live, Observation, Progress, Run
 from hauch.core.judge.band import of_mean
@@ -214,13 +214,14 @@ def was_run() -> Exists:
 
 
 def versions_in(entries: QuerySet[Entry]) -> dict[int, Version]:
-    """The version by which each entry takes part, by entry id: the newest with a run that counts.
+    """The version by which each entry takes part, by entry id: the one that was named, else the
+    newest with a run that counts.
 
     Versions of an entry are different parts: their runs are never taken together.
     """
     rows = (
-        Version.objects.filter(was_run(), entry__in=entries)
-        .order_by("entry_id", "-number")
+        Version.objects.filter(was_run() | Q(named=True), entry__in=entries)
+        .order_by("entry_id", "-named", "-number")
         .distinct("entry_id")
     )
     return {version.entry_id: version for version in rows}
@@ -274,10 +275,15 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         version__entry__round=round, version__entry__state=Entry.State.IN
     ).exclude(state=Specimen.State.BROKEN)
     ready = ready.order_by("version__entry__name", "version__number", "code")
+    named = Version.objects.filter(entry=OuterRef("version__entry"), named=True).values("pk")
     rows, waiting = [], set()
-    for pk, entry, version, state in ready.values_list(
-        "pk", "version__entry_id", "version_id", "state"
+    for pk, entry, version, state, chosen_version in ready.values_list(
+        "pk", "version__entry_id", "version_id", "state", Subquery(named)
     ):
+        if chosen_version is not None:
+            versions[entry] = chosen_version
+        if chosen_version not in (None, version):
+            continue
         rows.append((pk, entry, version))
         if state != Specimen.State.READY:
             waiting.add(pk)

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import NamedTuple
+from uuid import UUID
 
 import numpy as np
 
@@ -134,7 +135,7 @@ def _typed(
             for v, p in zip(values, positions, strict=True)
         ]
     }
-    key = uid("run", "rigs", test.key, str(what))
+    key = _uid("run", test, str(what), number)
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
     return record_run(
         who,
@@ -165,7 +166,7 @@ def _trace(
     rows = np.column_stack([rig.since(c, -1)[1] for c in columns])
     at = begins + timedelta(hours=0.5 * number)
     recording = Recording.objects.create(
-        uid=uid("recording", "rigs", test.key, name),
+        uid=_uid("recording", test, name, number),
         round=test.round,
         started_at=at,
         columns=columns,
@@ -175,12 +176,17 @@ def _trace(
         recording,
         Held(np.arange(first, first + len(rows)) / RATE, dict(zip(columns, rows.T, strict=True))),
     )
-    key = uid("run", "rigs", test.key, name)
+    key = _uid("run", test, name, number)
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
     run = make_run(who, NewRun(test, subject, ROOM, at, uid=key, form_key=key), recording)
     run.windows, run.beside = [[round(a, 2), round(b, 2)] for a, b in windows], beside
     run.save(update_fields=["windows", "beside"])
     return finish_run(run)
+
+
+def _uid(kind: str, test: Test, name: str, number: int) -> UUID:
+    again = [str(number)] if test.repeats > 1 and number > 1 else []
+    return uid(kind, "rigs", test.key, name, *again)
 
 
 class RigRound(NamedTuple):
@@ -196,6 +202,8 @@ class RigRound(NamedTuple):
     tests: list[TestRow]
     entry: tuple[str, str, str]
     """Name, story, code of its specimen."""
+    times: int = 1
+    """How often each test was run."""
 
 
 EVERY_RIG_ONCE = RigRound(
@@ -204,7 +212,7 @@ EVERY_RIG_ONCE = RigRound(
 )  # fmt: skip
 NIGHT = RigRound(
     7, "at-night", "At night", "Which rotor moves most air at 44 dB(A), so that the loft's neighbours sleep?", "The rotor only.",
-    (Round.Equal.NOISE, 44.0), SPIN, AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"),
+    (Round.Equal.NOISE, 44.0), SPIN, AT_NIGHT, ("Grille", "Slow and wide: heard by nobody.", "G-01"), 3,
 )  # fmt: skip
 
 
@@ -216,7 +224,7 @@ def load_rigs() -> None:
 
 
 def load_round(who: dict[str, User], plan: RigRound) -> None:
-    """One round, each of its tests run once with the reference and once with the entry's part."""
+    """One round, each of its tests run in turn with the reference and the entry's part."""
     begins = BEGINS + timedelta(days=plan.number - 6)
     round = Round.objects.create(
         uid=uid("round", plan.number),
@@ -257,7 +265,7 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
             rig=Rig.objects.current().get(name=rig),
             setting=setting,
             order=order,
-            repeats=1,
+            repeats=plan.times,
             readings=3,
             common_speed=speed,
             baseline=2.0,
@@ -297,8 +305,10 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
     )
     for turn, test in enumerate(tests):
         take = _typed if test.key in {"gap", "walk"} else _trace
-        take(who["odo"], test, reference, 2 * turn, begins)
-        run = take(who["odo"], test, specimen, 2 * turn + 1, begins)
+        for repeat in range(plan.times):
+            number = 2 * (turn + repeat * len(tests))
+            take(who["odo"], test, reference, number, begins)
+            run = take(who["odo"], test, specimen, number + 1, begins)
         if test.key == "shake":
             observe(
                 who["odo"],

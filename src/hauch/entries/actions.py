@@ -7,7 +7,7 @@ import re
 from datetime import datetime
 from typing import Any
 
-from django.core.exceptions import ValidationError
+from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.db.models import Max, Q, Sum
 from django.utils import timezone
@@ -24,7 +24,7 @@ from hauch.entries.models import (
     Prediction,
     Version,
 )
-from hauch.entries.signals import entries_changed
+from hauch.entries.signals import entries_changed, version_named
 from hauch.people.audit import record
 from hauch.people.keep import keep, kept
 from hauch.people.models import User
@@ -502,6 +502,44 @@ def take_back_in(user: User, entry: Entry) -> Entry:
     """Undo a withdrawal."""
     require(user, "entry.withdraw", entry.round)
     return _set_state(user, entry, Entry.State.IN, "entry.take_back_in", "")
+
+
+def may_name(user: User, entry: Entry) -> bool:
+    """Whether a person may say which version takes part: the host, and its designer until the
+    standing is published.
+    """
+    if allowed(user, "entry.change", entry.round):
+        return True
+    mine = entry.designer_id == user.pk and allowed(user, "entry.add", entry.round)
+    return mine and not entry.round.is_published
+
+
+@transaction.atomic
+def name_version(user: User, entry: Entry, number: int | None) -> Version | None:
+    """Say by which version an entry takes part; None for the newest that was run.
+
+    Raises
+    ------
+    PermissionDenied : neither the host nor its designer before publication
+    ValidationError : no such version
+    """
+    if not may_name(user, entry):
+        raise PermissionDenied(
+            "Only the host, or its designer until the standing is published, says which version"
+            f" of {entry} takes part."
+        )
+    chosen = entry.versions.filter(number=number).first() if number is not None else None
+    if number is not None and chosen is None:
+        raise ValidationError(f"{entry} has no version {number}.")
+    entry.versions.filter(named=True).update(named=False)
+    if chosen is not None:
+        chosen.named = True
+        chosen.save(update_fields=["named"])
+    told = f"version {number}" if chosen else "the newest that was run"
+    record(user, "entry.name_version", entry, entry.round, takes_part=told)
+    version_named.send(Entry, entry=entry)
+    entries_changed.send(Entry, round=entry.round)
+    return chosen
 
 
 def _set_state(user: User, entry: Entry, state: str, action: str, reason: str) -> Entry:

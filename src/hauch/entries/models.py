@@ -79,6 +79,10 @@ class Version(models.Model):
         help_text="wish of the designer",
     )
     created_at = models.DateTimeField(default=timezone.now)
+    named = models.BooleanField(
+        default=False,
+        help_text="takes part whatever was run later; with none named, the newest with a run does",
+    )
     sealed_at = models.DateTimeField(
         null=True,
         blank=True,
@@ -89,7 +93,12 @@ class Version(models.Model):
 
     class Meta:
         ordering = ["number"]
-        constraints = [models.UniqueConstraint(fields=["entry", "number"], name="version_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["entry", "number"], name="version_once"),
+            models.UniqueConstraint(
+                fields=["entry"], condition=models.Q(named=True), name="one_version_named"
+            ),
+        ]
 
     def __str__(self) -> str:
         return f"{self.entry} v{self.number}"

@@ -4,5 +4,9 @@ from django.dispatch import Signal
 
 entries_changed = Signal()
 """Which entries take part in a round changed; sent inside the transaction, with ``round``."""
+version_named = Signal()
+"""Another version of an entry takes part; sent inside the transaction, with ``entry``, before
+`entries_changed`.
+"""
 part_checked = Signal()
 """A part was checked to the end; sent inside the transaction that stores it, with ``version``."""

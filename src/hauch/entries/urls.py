@@ -7,6 +7,7 @@ urlpatterns = [
     path("", views.entry_list, name="list"),
     path("add/", views.add, name="add"),
     path("<int:pk>/withdraw/", views.withdraw, name="withdraw"),
+    path("<int:pk>/takes-part/", views.name_version, name="name_version"),
     path("<int:pk>/copy/", views.copy, name="copy"),
     path("<int:pk>/edit/", views.edit, name="edit"),
     path("<int:pk>/versions/add/", views.add_version, name="add_version"),

@@ -90,6 +90,22 @@ def withdraw(request: Request, slug: str, pk: int) -> HttpResponse:
     return redirect(entry)
 
 
+@require_POST
+def name_version(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Say by which version an entry takes part."""
+    entry = entry_for(request.user, round_for(request.user, slug), pk)
+    wanted = request.POST.get("version", "")
+    try:
+        chosen = actions.name_version(
+            request.user, entry, int(wanted) if wanted.isdigit() else None
+        )
+        told = f"Version {chosen.number}" if chosen else "The newest version that was run"
+        messages.success(request, f"{told} takes part.")
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    return redirect(entry)
+
+
 def edit(request: Request, slug: str, pk: int) -> HttpResponse:
     """Files and papers of an entry's newest version: what its designer hands in."""
     round = round_for(request.user, slug)

@@ -64,7 +64,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     RuleTerm: ("weight", "most_loss"),
     RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
     Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
-    Version: ("uid", "number", "changed", "why", "created_at", "sealed_at"),
+    Version: ("uid", "number", "changed", "why", "created_at", "named", "sealed_at"),
     PartFile: ("name", "sha256", "size", "added_at", "place", "count", "unit", "axis"),
     BillItem: ("order", "name", "quantity", "price"),
     AssemblyStep: ("order", "text"),

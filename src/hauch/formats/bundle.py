@@ -27,7 +27,7 @@ import numpy as np
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 8
+SCHEMA_VERSION = 9
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -433,6 +433,20 @@ def _from_version_7(content: dict[str, Any]) -> dict[str, Any]:
         ) from problem
 
 
+def _from_version_8(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 8 named no version to take part."""
+    try:
+        entries = [
+            row | {"versions": [{"named": False} | one for one in row["versions"]]}
+            for row in content["entries"]
+        ]
+        return content | {"entries": entries}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(
+            f"round.json of version 8 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -444,6 +458,7 @@ STEPS = {
     5: _from_version_5,
     6: _from_version_6,
     7: _from_version_7,
+    8: _from_version_8,
 }
 """Version -> what makes its content one of the next version."""
 

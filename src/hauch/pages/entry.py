@@ -7,6 +7,7 @@ from django.shortcuts import render
 from django.utils import timezone
 
 from hauch.bench.queries import runs, seen_of, was_run
+from hauch.entries.actions import may_name
 from hauch.entries.queries import entry_for
 from hauch.pages.report import sections_of
 from hauch.people.permissions import allowed
@@ -32,7 +33,11 @@ def entry(request: Request, slug: str, pk: int) -> HttpResponse:
         "round": round,
         "entry": found,
         "versions": versions,
-        "taking_part": next((v for v in reversed(versions) if v.was_run), None),
+        "taking_part": next(
+            (v for v in versions if v.named),
+            next((v for v in reversed(versions) if v.was_run), None),
+        ),
+        "may_name": len(versions) > 1 and may_name(request.user, found),
         "runs": (
             runs()
             .with_names()

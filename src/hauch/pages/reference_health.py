@@ -18,6 +18,7 @@ from hauch.bench.queries import versions_in
 from hauch.core.judge.control import Baseline, ControlChart, baseline, control_chart
 from hauch.core.judge.field import TestData, compared
 from hauch.core.measure.procedures import PROCEDURES, Procedure
+from hauch.core.quantity import expanded
 from hauch.core.quantity.show import show_plain
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -182,7 +183,6 @@ class Care:
     bridges: list[dict[str, Any]]
     left_out: int
     runs: int
-    drift: tuple[float, float]
 
     @property
     def per_y(self) -> float:
@@ -267,7 +267,7 @@ def _care(
             {
                 "serial": names[specimen][0],
                 "change": told * found[0] if found else None,
-                "half": 2 * told * found[1] if found else None,
+                "half": told * expanded(found[1], c.dof) if c and c.told and found else None,
                 "pairs": found[2] if found else 0,
             }
         )
@@ -284,5 +284,4 @@ def _care(
         bridges,
         len(c.left_out) if c else data.entries.size,
         data.entries.size,
-        c.drift if c else (0.0, 0.0),
     )

@@ -14,7 +14,8 @@ from hauch.bench.models import Run
 from hauch.bench.queries import counting, dnf_entries, versions_in
 from hauch.bench.queries import runs as run_rows
 from hauch.bench.reduction import compute
-from hauch.core.judge.field import Entered, Field, MeasuredRun, MeasuredTest
+from hauch.bench.scatter import scatter_of
+from hauch.core.judge.field import Entered, Field, MeasuredRun, MeasuredTest, any_repeat
 from hauch.core.judge.round import Judged, Rules
 from hauch.core.judge.round import judge as judge_values
 from hauch.core.judge.standing import TieRule
@@ -74,6 +75,7 @@ def measured_tests(
             "result__value",
             "result__parts",
             "rig_id",
+            "specimen_id",
         )
     )
     for test_id, *row in rows:
@@ -85,20 +87,17 @@ def measured_tests(
         .values_list("test_id", "specimen_id")
     ):
         assigned[test_id].append(specimen)
-    made = [
-        MeasuredTest(
-            source.key,
-            source.test.label,
-            source.test.how,
-            []
-            if source.runs_of is None
-            else _reduced_anew(source.test, source.runs_of, chosen)
-            if source.anew
-            else stored[source.runs_of.pk],
-            assigned[source.runs_of.pk] if source.runs_of is not None else [],
-        )
-        for source in sources
-    ]
+    made = []
+    for source in sources:
+        test, old = source.test, source.runs_of
+        its: list[MeasuredRun] = []
+        if old is not None:
+            its = _reduced_anew(test, old, chosen) if source.anew else stored[old.pk]
+        history = None
+        if its and not any_repeat(its):
+            history = scatter_of(its[-1].rig, test.procedure)
+        order = assigned[old.pk] if old is not None else []
+        made.append(MeasuredTest(source.key, test.label, test.how, its, order, history))
     seen = {run.reference for test in made for run in test.runs if run.reference is not None}
     names = {
         specimen.pk: (specimen.serial, str(specimen))
@@ -115,8 +114,9 @@ def _measured(
     value: float,
     parts: list[list[Any]],
     rig: int,
+    part: int | None,
 ) -> MeasuredRun:
-    return MeasuredRun(pk, at, entry, reference, value, contributions(parts), rig)
+    return MeasuredRun(pk, at, entry, reference, value, contributions(parts), rig, part or 0)
 
 
 def _reduced_anew(test: Test, old: Test, chosen: Q) -> list[MeasuredRun]:
@@ -137,6 +137,7 @@ def _reduced_anew(test: Test, old: Test, chosen: Q) -> list[MeasuredRun]:
                     fields["value"],
                     fields["parts"],
                     run.rig_id,
+                    run.specimen_id,
                 )
             )
     return made
@@ -153,6 +154,7 @@ def field_of(round: Round, sources: Sequence[Source]) -> Field:
             entry.pk,
             entry.name,
             versions[entry.pk].number if entry.pk in versions else None,
+            entry.pk in versions and versions[entry.pk].named,
             out[entry.pk].reason if entry.pk in out else None,
         )
         for entry in entries_in_order(round)

@@ -74,6 +74,7 @@ class StandingRow(models.Model):
     version = models.PositiveSmallIntegerField(
         null=True, help_text="number of the version that takes part; empty while none was run"
     )
+    named = models.BooleanField(default=False, help_text="that version was named to take part")
     place = models.PositiveIntegerField(help_text="order in the table, from 1")
     state = models.CharField(max_length=10, choices=State.choices)
     rank = models.PositiveIntegerField(null=True)

@@ -27,6 +27,7 @@ ROW_FIELDS = (
     "outside",
     "reason",
     "version",
+    "named",
 )
 CELL_FIELDS = ("value", "expanded", "comparable", "change", "change_expanded", "word")
 

@@ -167,6 +167,8 @@ def gains_of(
         if not cell or not ground:
             continue
         change, half, band = cell["change"], cell["change_expanded"], ground["repeat_expanded"]
+        if half is None:
+            continue  # nothing drawn surer than it is
         if not test.how.log:
             factor = percent_of_change(rules, test, ground["value"])
             heard = test.how.kind == "level" and rules.level_as == RuleVersion.LevelAs.LOUDNESS
@@ -213,7 +215,7 @@ def cell_working(
             cell["reference"],
             kind_unit,
             "brackets of reference runs, brought to one specimen by the bridge",
-            f"drift over the round {reference['drift']:+.2g} ± {reference['drift_expanded']:.1g}"
+            f"drift over the round {reference['drift']:+.2g}{_plus_minus(reference['drift_expanded'])}"
             f" {reference['unit_of_change']}" + _bridges(reference),
         ),
         Step(
@@ -224,26 +226,44 @@ def cell_working(
             test.how.change_unit,
             "JCGM 100:2008, 5.2.2: causes that both share cancel",
         ),
-        Step(
-            "Is it real?",
-            "probability of better, Student's t",
-            (("repeat s", cell["repeat_sd"], test.how.change_unit),),
-            100 * cell["probability"],
-            "%",
-            f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
-            (
-                "s of one repeat, pooled over all runs of the test; the change has"
-                f" {cell['dof']:.0f} effective degrees of freedom"
-                if cell["dof"]
-                else "nothing was repeated"
-            ),
-        ),
     ]
+    if cell["change_expanded"] is not None:
+        steps.append(_is_it_real(test, cell))
     return [step.as_json() for step in steps]
+
+
+def _is_it_real(test: Test, cell: dict[str, Any]) -> Step:
+    unit = test.how.change_unit
+    inputs = [("repeat s", cell["repeat_sd"], unit)]
+    where = (
+        f"from the rig's history of this procedure ({cell['repeat_dof']:.0f} degrees of freedom),"
+        " since nothing was repeated in the test"
+        if cell.get("history")
+        else "pooled over all parts of the test that were run more than once"
+    )
+    note = f"s of one repeat, {where}"
+    if cell["dof"]:
+        note += f"; the change has {cell['dof']:.0f} effective degrees of freedom"
+    if cell.get("prints", 1) > 1:
+        note += f"; the mean of {cell['prints']} prints, each counting the same"
+        if cell["print_sd"]:
+            inputs.append(("print s", cell["print_sd"], unit))
+            note += ", which differ by more than their repeats scatter"
+    return Step(
+        "Is it real?",
+        "probability of better, Student's t",
+        tuple(inputs),
+        100 * cell["probability"],
+        "%",
+        f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
+        note,
+    )
 
 
 def cell_doubt(cell: dict[str, Any]) -> list[dict[str, Any]]:
     """The doubt of a change, split by where it comes from."""
+    if cell["change_expanded"] is None:
+        return []
     parts = [
         ("own repeats", cell["from_repeats"]),
         ("runs of the reference", cell["from_reference"]),
@@ -271,9 +291,13 @@ def _spread(test: Test, values: list[float]) -> str:
     )
 
 
+def _plus_minus(half: float | None) -> str:
+    return ", not repeated," if half is None else f" ± {half:.1g}"
+
+
 def _bridges(reference: dict[str, Any]) -> str:
     texts = [
-        f"; bridge {change:+.2g} ± {half:.1g} {reference['unit_of_change']} from {pairs}"
+        f"; bridge {change:+.2g}{_plus_minus(half)} {reference['unit_of_change']} from {pairs}"
         f" {'bracket' if pairs == 1 else 'brackets'} with both"
         for _, change, half, pairs in reference["bridges"]
     ]

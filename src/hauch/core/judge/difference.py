@@ -18,6 +18,9 @@ from hauch.core.quantity import expanded
 
 Word = Literal["better", "worse", "too close to call"]
 
+NOT_REPEATED = "not repeated: cannot be told"
+"""What is said instead of a word where nobody knows how a reading scatters."""
+
 LEVEL = 0.95
 """Probability at which a difference is called."""
 

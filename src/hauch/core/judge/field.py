@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
 import numpy as np
 
+from hauch.core.judge.band import Scatter
 from hauch.core.judge.reference import Comparison, Runs, compare
 from hauch.core.measure.procedures import Procedure
 from hauch.core.quantity import Contribution
@@ -19,7 +20,7 @@ from hauch.core.quantity import Contribution
 class MeasuredRun:
     """A run with a result: of an entry, or of a specimen of the reference.
 
-    ``doubt`` is what each cause contributes.
+    ``doubt`` is what each cause contributes; ``part`` the specimen of the entry that was run.
     """
 
     key: int
@@ -29,12 +30,14 @@ class MeasuredRun:
     value: float
     doubt: Sequence[Contribution]
     rig: int
+    part: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class MeasuredTest:
     """A test with its runs in order of time. ``assigned`` are the specimens of the reference in the
-    order in which they were in use.
+    order in which they were in use; ``history`` is the scatter in y that its rig showed before with
+    this procedure, where nothing was repeated in the test.
     """
 
     key: str
@@ -42,17 +45,27 @@ class MeasuredTest:
     how: Procedure
     runs: Sequence[MeasuredRun]
     assigned: Sequence[int] = ()
+    history: Scatter | None = None
+
+
+def any_repeat(runs: Sequence[MeasuredRun]) -> bool:
+    """Whether a part of an entry was run more than once, so that the test tells its own scatter.
+    Runs of the reference may all stand in brackets of their own.
+    """
+    parts = [(run.entry, run.part) for run in runs if run.entry is not None]
+    return len(set(parts)) < len(parts)
 
 
 @dataclass(frozen=True, slots=True)
 class Entered:
     """An entry that takes part: its name, the number of the version that does (None before its
-    first run), and why it did not finish, where it did not.
+    first run), whether that one was named, and why it did not finish, where it did not.
     """
 
     key: int
     name: str
     version: int | None = None
+    named: bool = False
     dnf: str | None = None
 
 
@@ -70,7 +83,8 @@ class Field:
 @dataclass(frozen=True)
 class TestData:
     """The runs of one test as arrays, compared with the reference; ``specimens`` are those of the
-    reference that were run, the base first.
+    reference that were run, the base first; ``values`` the figures that are compared, by entry and
+    part, ``runs_of`` the runs that they come from.
     """
 
     __test__ = False  # no test case
@@ -79,7 +93,7 @@ class TestData:
     entries: Runs
     reference: Runs
     specimens: list[int]
-    values: dict[int, list[float]]
+    values: dict[int, dict[int, list[float]]]
     comparison: Comparison | None
     problem: str = ""
     runs_of: dict[int, list[int]] = field(default_factory=dict)
@@ -132,15 +146,12 @@ def compared(
                     common[index, column[one.key]] += one.u * scale
                 elif one.kind == "B":  # scatter within a run is part of that between repeats
                     own[index] = math.hypot(own[index], one.u * scale)
-        return Runs(np.array(subject, dtype=int), y, time, own, common, rigs)
+        pairs = np.array([[s, run.part] for s, run in zip(subject, chosen, strict=True)])
+        parts = np.unique(pairs.reshape(-1, 2), axis=0, return_inverse=True)[1].reshape(-1)
+        return Runs(np.array(subject, dtype=int), y, time, own, common, rigs, parts)
 
     entries = as_runs(of_entries, [position[run.entry or 0] for run in of_entries])
     reference = as_runs(of_reference, [specimens.index(run.reference or 0) for run in of_reference])
-    values: dict[int, list[float]] = defaultdict(list)
-    runs_of: dict[int, list[int]] = defaultdict(list)
-    for run in of_entries:
-        values[run.entry or 0].append(run.value)
-        runs_of[run.entry or 0].append(run.key)
     comparison, problem = None, ""
     if reference.size == 0:
         problem = (
@@ -148,9 +159,19 @@ def compared(
             " the reference."
         )
     else:
-        comparison = compare(
-            entries, reference, len(position), 0, fallback_sd=_within_runs(test.runs, log)
-        )
+        comparison = compare(entries, reference, len(position), 0, known=test.history)
+        if not comparison.told and entries.size:
+            problem = (
+                f"{test.label}: nothing was repeated, and the rig's history tells no scatter of this"
+                " procedure, so no difference can be told. Run the reference or an entry again."
+            )
+    values: dict[int, dict[int, list[float]]] = defaultdict(lambda: defaultdict(list))
+    runs_of: dict[int, list[int]] = defaultdict(list)
+    left_out = set(comparison.left_out if comparison else ())
+    for index, run in enumerate(of_entries):
+        if index not in left_out:
+            values[run.entry or 0][run.part].append(run.value)
+            runs_of[run.entry or 0].append(run.key)
     return TestData(
         test,
         entries,
@@ -164,24 +185,12 @@ def compared(
     )
 
 
-def _within_runs(runs: Sequence[MeasuredRun], log: bool) -> float:
-    """Scatter inside the runs, in y: the only knowledge of repeatability where nothing was
-    repeated.
+def mean_value(log: bool, values: Iterable[list[float]]) -> float:
+    """Mean over parts of the mean of each one's repeats: levels by plain mean of the levels, as they
+    are compared.
     """
-    squares = [
-        sum(
-            (one.u / (run.value if log else 1.0)) ** 2
-            for one in run.doubt
-            if one.kind == "A" and one.scope == "own"
-        )
-        for run in runs
-    ]
-    return math.sqrt(sum(squares) / len(squares)) if squares else 0.0
-
-
-def mean_value(log: bool, values: list[float]) -> float:
-    """Mean of repeats: levels by plain mean of the levels, as they are compared."""
-    return float(np.exp(np.mean(np.log(values)))) if log else float(np.mean(values))
+    in_y = [np.mean(np.log(repeats) if log else repeats) for repeats in values]
+    return float(np.exp(np.mean(in_y)) if log else np.mean(in_y))
 
 
 def level_of_reference(data: TestData) -> float:

@@ -7,6 +7,7 @@ cancel by themselves.
 References
 ----------
 JCGM 100:2008, 5.2.2 (correlated inputs), H.5 and ISO 5725-2:2019, 7.4 (pooled repeatability).
+    ISO 5725-3:1994, annex B (nested: scatter between prints of one version, within each print).
     Expectation of a sum of squares of correlated residuals: trace of their covariance (S. R. Searle,
     Linear Models, ch. 2).
 """
@@ -18,6 +19,9 @@ from functools import cached_property
 
 import numpy as np
 import scipy
+
+from hauch.core.judge.band import Scatter
+from hauch.core.quantity import as_normal
 
 
 @dataclass(frozen=True)
@@ -33,6 +37,8 @@ class Runs:
     common : signed contributions of the common causes, in y, shape (n, K)
     group : state of the rig in which the run was made, shape (n,); None where the rig had only one.
         Runs are compared with reference runs of the same state only
+    part : index of the physical part that was run, shape (n,): prints of one version are different
+        parts; None where each subject is one
     """
 
     subject: np.ndarray
@@ -41,6 +47,12 @@ class Runs:
     own: np.ndarray
     common: np.ndarray
     group: np.ndarray | None = None
+    part: np.ndarray | None = None
+
+    @property
+    def parts(self) -> np.ndarray:
+        """The physical part of each run, shape (n,)."""
+        return self.subject if self.part is None else self.part
 
     @property
     def groups(self) -> np.ndarray:
@@ -62,8 +74,15 @@ class Comparison:
     delta : mean difference to the reference in y, shape (E,), NaN where there is none
     own_u : standard uncertainty from the entry's own runs, shape (E,)
     shared : signed contributions of causes shared between entries, shape (E, S)
+    of_rig : signed contributions of the rig's causes to the entry's own figure, shape (E, K): what
+        of them the reference shares is not taken off
     counts : repeats, shape (E,)
-    repeat_sd, dof : pooled standard deviation of one repeat in y, and its degrees of freedom
+    prints : different parts that an entry's runs were made with, shape (E,)
+    repeat_sd, dof : pooled standard deviation of one repeat in y, and its degrees of freedom; NaN
+        and 0 where nothing was repeated and no history of the rig is known: then no doubt is told
+    history : whether they come from the rig's history
+    print_sd, print_dof : standard deviation between prints of one version in y beyond what repeats
+        scatter, pooled over the test, and its degrees of freedom; 0 where no version has two prints
     reference_sd : which columns of ``shared`` come from scatter of reference runs, shape (S,) bool
     weights : weight of each reference run in each entry's mean, shape (E, m)
     bridges : specimen -> (difference to the base specimen in y, standard uncertainty, pairs)
@@ -76,15 +95,25 @@ class Comparison:
     delta: np.ndarray
     own_u: np.ndarray
     shared: np.ndarray
+    of_rig: np.ndarray
     counts: np.ndarray
+    prints: np.ndarray
     repeat_sd: float
     dof: float
     reference_sd: np.ndarray
     weights: np.ndarray
+    history: bool = False
+    print_sd: float = 0.0
+    print_dof: int = 0
     bridges: dict[int, tuple[float, float, int]] = field(default_factory=dict)
     unbridged: frozenset[int] = frozenset()
     drift: tuple[float, float] = (0.0, 0.0)
     left_out: tuple[int, ...] = ()
+
+    @property
+    def told(self) -> bool:
+        """Whether the scatter of a repeat is known, so that differences have a doubt."""
+        return self.dof > 0
 
     @cached_property
     def u(self) -> np.ndarray:
@@ -224,7 +253,7 @@ def pooled_sd(values: np.ndarray, group: np.ndarray) -> tuple[float, int]:
 
 
 def compare(
-    entries: Runs, reference: Runs, entry_count: int, base: int, fallback_sd: float = 0.0
+    entries: Runs, reference: Runs, entry_count: int, base: int, known: Scatter | None = None
 ) -> Comparison:
     """Compare entries with the reference on one test.
 
@@ -234,7 +263,7 @@ def compare(
         causes
     entry_count : number of entries E; entries without runs get NaN
     base : index of the reference specimen that all is expressed against
-    fallback_sd : standard deviation of one repeat in y where nothing was repeated
+    known : scatter of one repeat in y that the rig showed before, where nothing was repeated
 
     Raises
     ------
@@ -243,9 +272,11 @@ def compare(
     Notes
     -----
     A state of the rig is compared within itself: its own brackets, its own interpolation; bridges
-    between specimens hold across states. Own scatter is pooled over all entries and brackets, since
-    three repeats alone say little about scatter. An entry run whose nearest bracket holds only
-    specimens without a bridge to the base is left out.
+    between specimens hold across states. Own scatter is pooled over all parts and brackets, since
+    three repeats alone say little about scatter. Each print of a version counts the same; what
+    prints differ by beyond the scatter of their repeats is doubt of every version that has several.
+    An entry run whose nearest bracket holds only specimens without a bridge to the base is left
+    out.
     """
     specimens = int(reference.subject.max(initial=base)) + 1
     bracket = _brackets_by_state(entries, reference)
@@ -261,26 +292,32 @@ def compare(
     corrected = entries.y - weights @ reference.y
 
     counts = np.bincount(entries.subject[kept], minlength=entry_count)
-    share = np.where(counts > 0, 1 / np.maximum(counts, 1), 0.0)
-    mean = scipy.sparse.csr_array(
-        (share[entries.subject[kept]], (entries.subject[kept], np.flatnonzero(kept))),
-        shape=(entry_count, entries.size),
-    )
-    squares, dof = pooled_sd(corrected[kept], entries.subject[kept])
+    parts = _Parts.of(entries, kept, entry_count)
+    mean = parts.mean
+    squares, dof = pooled_sd(corrected[kept], entries.parts[kept])
     # Repeats in several brackets carry the scatter of several reference runs too: (I - P) W f.
-    centred = weights[kept] - (mean @ weights)[entries.subject[kept]]
-    carried = float(np.sum(centred**2))
+    of_parts = parts.each @ weights
+    carried = float(np.sum((weights[kept] - of_parts[parts.index]) ** 2))
     reference_squares, reference_dof = pooled_sd(
         reference.y, bracket * specimens + reference.subject
     )
     total_dof = dof + reference_dof
     expected = total_dof + carried  # of the sum of squares, in squares of one repeat
-    sd = float(np.sqrt((squares + reference_squares) / expected)) if total_dof else fallback_sd
+    if total_dof:
+        scatter = Scatter(float(np.sqrt((squares + reference_squares) / expected)), total_dof)
+    else:
+        scatter = known or Scatter(np.nan, 0.0)
+    sd = scatter.sd
+    print_sd, print_dof = parts.between(corrected, weights, sd)
 
     entry_weights = mean @ weights
     random = np.sqrt(sd**2 + reference.own**2)
-    common = mean @ entries.common - entry_weights @ reference.common
-    own_variance = sd**2 * share + (mean.multiply(mean)) @ entries.own**2
+    of_rig = mean @ entries.common
+    common = of_rig - entry_weights @ reference.common
+    own_variance = mean.multiply(mean) @ (sd**2 + entries.own**2)
+    several = parts.count > 1
+    if print_sd and several.any():
+        own_variance[several] += as_normal(print_sd, print_dof) ** 2 / parts.count[several]
     bridges = {
         s: (
             float(to_base[s] @ reference.y),
@@ -294,9 +331,14 @@ def compare(
         delta=np.where(counts > 0, mean @ corrected, np.nan),
         own_u=np.sqrt(own_variance),
         shared=np.hstack([-entry_weights * random, common]),
+        of_rig=of_rig,
         counts=counts,
+        prints=parts.count,
         repeat_sd=sd,
-        dof=float(total_dof) if total_dof else np.inf,
+        dof=float(scatter.dof),
+        history=not total_dof and known is not None,
+        print_sd=print_sd,
+        print_dof=print_dof,
         reference_sd=np.concatenate(
             [np.ones(reference.size, bool), np.zeros(common.shape[1], bool)]
         ),
@@ -314,6 +356,53 @@ def compare(
         ),
         left_out=tuple(np.flatnonzero(~kept).tolist()),
     )
+
+
+@dataclass(frozen=True)
+class _Parts:
+    """The physical parts behind the entries' runs; P parts, n runs, E entries.
+
+    ``index`` part of each kept run, ``owner`` entry of each part (P,), ``count`` parts of each
+    entry (E,), ``each`` (P, n) takes the mean of a part's runs, ``mean`` (E, n) the mean of an
+    entry's parts.
+    """
+
+    index: np.ndarray
+    owner: np.ndarray
+    count: np.ndarray
+    each: scipy.sparse.csr_array
+    mean: scipy.sparse.csr_array
+
+    @classmethod
+    def of(cls, entries: Runs, kept: np.ndarray, entry_count: int) -> _Parts:
+        ids, first, index = np.unique(entries.parts[kept], return_index=True, return_inverse=True)
+        owner = entries.subject[kept][first]
+        count = np.bincount(owner, minlength=entry_count)
+        share = 1 / np.bincount(index)
+        rows, shape = np.flatnonzero(kept), entries.size
+        return cls(
+            index,
+            owner,
+            count,
+            scipy.sparse.csr_array((share[index], (index, rows)), shape=(ids.size, shape)),
+            scipy.sparse.csr_array(
+                (share[index] / count[owner[index]], (owner[index], rows)),
+                shape=(entry_count, shape),
+            ),
+        )
+
+    def between(self, corrected: np.ndarray, weights: np.ndarray, sd: float) -> tuple[float, int]:
+        """Standard deviation between parts of one entry beyond what repeats explain, pooled, and
+        its degrees of freedom (ISO 5725-3, B.2); 0 where no entry has two.
+        """
+        dof = int(np.sum(np.maximum(self.count - 1, 0)))
+        if not dof:
+            return 0.0, 0
+        of_parts = self.each - scipy.sparse.csr_array(self.mean)[self.owner]
+        squares = float(np.sum((of_parts @ corrected) ** 2))
+        repeats = float(of_parts.multiply(of_parts).sum() + np.sum((of_parts @ weights) ** 2))
+        over = (squares - sd**2 * repeats) / dof
+        return (float(np.sqrt(over)) if over > 0 else 0.0), dof
 
 
 def _brackets_by_state(entries: Runs, reference: Runs) -> np.ndarray:

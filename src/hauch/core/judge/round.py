@@ -79,9 +79,9 @@ def _terms_of(
 def _outcome_of(
     rules: Rules, scored: list[tuple[TestData, Term]], limited: list[tuple[TestData, Limit]]
 ) -> Outcome | None:
-    """The ranking, or None while a test has no comparison."""
-    comparisons = [data.comparison for data, _ in scored if data.comparison]
-    held = [data.comparison for data, _ in limited if data.comparison]
+    """The ranking, or None while a test has no comparison, or one without a doubt."""
+    comparisons = [d.comparison for d, _ in scored if d.comparison and d.comparison.told]
+    held = [d.comparison for d, _ in limited if d.comparison and d.comparison.told]
     if not scored or len(comparisons) < len(scored) or len(held) < len(limited):
         return None
     terms = [term for _, term in scored]
@@ -138,23 +138,21 @@ def judge(rules: Rules, field: Field) -> Judged:
                 d.test.label.lower() for d in wanted if d.test.key not in cells[entry.key]
             )
         )
-        of = f" for version {entry.version}" if (entry.version or 1) > 1 else ""
-        rows.append(
-            {
-                "entry_id": entry.key,
-                "state": "incomplete",
-                "reason": f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}.",
-            }
-        )
+        of = f" for version {entry.version}" if (entry.version or 1) > 1 or entry.named else ""
+        untold = [d.test.label.lower() for d in wanted if d.comparison and not d.comparison.told]
+        reason = f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}."
+        if not lacking and untold:
+            reason = f"Not ranked: {', '.join(dict.fromkeys(untold))} not repeated by anyone yet."
+        rows.append({"entry_id": entry.key, "state": "incomplete", "reason": reason})
     out = [entry for entry in field.entries if entry.dnf is not None]
     for entry in sorted(out, key=lambda e: e.name.casefold()):
         rows.append(
             {"entry_id": entry.key, "state": "dnf", "reason": f"Did not finish: {entry.dnf}"}
         )
-    versions = {entry.key: entry.version for entry in field.entries}
+    versions = {entry.key: (entry.version, entry.named) for entry in field.entries}
     for place, row in enumerate(rows, start=1):
         row["place"] = place
-        row["version"] = versions[row["entry_id"]]
+        row["version"], row["named"] = versions[row["entry_id"]]
         row["tests"] = cells.get(row["entry_id"], {})
     ground = None if outcome is None or math.isnan(outcome.ground) else significant(outcome.ground)
     return Judged(
@@ -174,7 +172,7 @@ def _doubt_of_ground(rules: Rules, scored: Sequence[tuple[TestData, Term]]) -> f
     parts = []
     for data, term in scored:
         c = data.comparison
-        if c is None:
+        if c is None or not c.told:
             continue
         u = c.repeat_sd / math.sqrt(data.base_runs.sum())
         if rules.scheme == SUM:
