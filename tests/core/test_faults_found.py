@@ -327,10 +327,11 @@ class ForecastNumbers(unittest.TestCase):
                 self.assertGreaterEqual(inside, 93)
 
     def test_the_doubt_is_no_empty_word(self):
+        """At half of the full time, with a slow second body that the trace cannot rule out."""
         random = np.random.default_rng(6)
         doubts = []
         for _ in range(40):
             t, y, _ = soak(random, "plain")
             fit = fit_settling(t, y, 0.5)
             doubts.append(coverage_factor(fit.dof) * fit.u)
-        self.assertLess(float(np.median(doubts)), 0.1)
+        self.assertLess(float(np.median(doubts)), 0.6)

@@ -1,5 +1,6 @@
 """Faults in traces, settling, and what a recording comes to."""
 
+import itertools
 import math
 import unittest
 
@@ -7,9 +8,10 @@ import numpy as np
 
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult
+from hauch.core.quantity import expanded
 from hauch.core.trace.marks import find_marks, spikes, standing, stretches
 from hauch.core.trace.reduce import steady_readings
-from hauch.core.trace.settle import correlation_factor, fit_settling
+from hauch.core.trace.settle import correlation_factor, fit_rise, fit_settling
 from hauch.core.trace.source import Held
 from hauch.core.trace.thin import thinned
 
@@ -106,6 +108,80 @@ class SettleTests(unittest.TestCase):
             inside += abs(fit.end - 61.7) < 2 * fit.u
             self.assertGreater(fit.seconds_to_go, 60)
         self.assertGreaterEqual(inside, 90)  # 95 expected, binomial 1 % point is 90
+
+    def test_a_light_body_in_front_of_a_heavy_one(self):
+        """60 - 25 e^(-t/40) - 15 e^(-t/300): a fast share of 62 % was taken for a level trace."""
+        times = np.arange(0, 1200, 0.5)
+        warming = 60 - 25 * np.exp(-times / 40) - 15 * np.exp(-times / 300)
+        for seed in range(3):
+            noise = 0.05 * np.random.default_rng(seed).standard_normal(times.size)
+            fit = fit_settling(times, warming + noise, 0.3)
+            self.assertAlmostEqual(fit.end, 60.0, delta=0.02)
+            self.assertLess(abs(fit.end - 60.0), 3 * fit.u)
+            self.assertAlmostEqual(fit.tau, 300, delta=4)
+            self.assertTrue(fit.settled)
+
+    def test_the_whole_plane_of_shares_and_time_constants(self):
+        """Two bodies of any shares, ratios and lengths of soak: at least 95 of 100 intervals hold
+        the end, and none is called settled that is off by more than the resolution.
+        """
+        inside = cells = 0
+        for seed, (noise, long, ratio, share) in enumerate(
+            itertools.product(
+                (0.02, 0.1), (0.1, 0.25, 0.5, 1.0), (1.5, 3, 8, 20), (0, 0.2, 0.5, 0.8, 0.95)
+            )
+        ):
+            random, times = np.random.default_rng(seed), np.arange(0, 1200, 2.0)
+            heavy = (1 - share) * np.exp(-times / (1200 * long))
+            light = share * np.exp(-times * ratio / (1200 * long))
+            values = 60 - 30 * (heavy + light) + noise * random.standard_normal(times.size)
+            fit = fit_settling(times, values, 0.3)
+            with self.subTest(noise=noise, long=long, ratio=ratio, share=share):
+                self.assertFalse(fit.settled and abs(fit.end - 60) > 0.3)
+            inside += abs(fit.end - 60) < expanded(fit.u, fit.dof)
+            cells += 1
+        self.assertEqual(cells, 160)
+        self.assertGreaterEqual(inside / cells, 0.95)
+
+    def test_a_small_change_is_no_level_trace(self):
+        """A rise of one to three deviations was averaged from its start."""
+        times = np.arange(0, 1200, 1.0)
+        for size in (0.05, 0.1, 0.15):
+            inside = 0
+            for seed in range(20):
+                noise = 0.05 * np.random.default_rng(seed).standard_normal(times.size)
+                fit = fit_settling(times, 60 - size * np.exp(-times / 360) + noise, 0.3)
+                inside += abs(fit.end - 60) < expanded(fit.u, fit.dof)
+            self.assertGreaterEqual(inside, 18)
+
+    def test_a_room_that_drifts_does_not_keep_a_load_from_settling(self):
+        """3 K an hour: the body follows, later by its time constant, and its rise is the same."""
+        times = np.arange(0, 1500, 1.0)
+        for rate, dip in ((0.0, 0.0), (1.0, 0.0), (-3.0, 0.0), (1.0, 1.5)):
+            random = np.random.default_rng(4)
+            room = 22 + rate * times / 3600 - dip * ((times > 700) & (times < 800))
+            followed, load = room[0], []
+            for at in room:
+                followed += (at - followed) * -math.expm1(-1 / 186)
+                load.append(followed)
+            warm = np.array(load) + 38.8 * (1 - np.exp(-times / 186))
+            fit = fit_rise(
+                times,
+                warm + 0.05 * random.standard_normal(times.size),
+                room + 0.02 * random.standard_normal(times.size),
+                0.3,
+            )
+            with self.subTest(rate=rate, dip=dip):
+                self.assertTrue(fit.settled)
+                self.assertLess(abs(fit.rise - 38.8), expanded(fit.u, fit.dof))
+                self.assertAlmostEqual(fit.room, room[-1], delta=0.05)
+
+    def test_without_the_room_the_load_alone_is_fitted(self):
+        times = np.arange(0, 600, 1.0)
+        load = 60 - 30 * np.exp(-times / 90) + 0.02 * np.random.default_rng(1).standard_normal(600)
+        one = fit_rise(times, load, np.full(600, math.nan), 0.3)
+        self.assertEqual(one, fit_settling(times, load, 0.3))
+        self.assertEqual(fit_settling(times, np.full(600, 21.0), 0.3).end, 21.0)
 
     def test_a_level_trace_ends_at_its_mean(self):
         values = 5 + 0.1 * np.random.default_rng(1).standard_normal(400)

@@ -78,8 +78,8 @@ def reduced_of(run: Run, meters: dict[str, Meter], trace: Trace | None) -> Reduc
             else "no end in sight"
         )
         raise NoResult(
-            f"Not settled: the load was heading for {settling.end:.1f} °C, {wait}. Let it soak"
-            " longer and record again.",
+            f"Not settled: the load was heading for {settling.end:.1f} °C"
+            f" ({settling.rise:.1f} K above the room), {wait}. Let it soak longer and record again.",
             reduced.marks,
         )
     return reduced

@@ -20,7 +20,7 @@ from hauch.core.quantity import expanded
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.marks import STALL_SHARE, Mark, find_marks
 from hauch.core.trace.reduce import told
-from hauch.core.trace.settle import Settling, fit_settling
+from hauch.core.trace.settle import Settling, fit_rise
 from hauch.core.trace.source import EDGE, Seconds, Stretch
 from hauch.instruments.grid import Grid, Piece
 from hauch.live.protocol import Forecast, Status, TaskSaid
@@ -77,8 +77,8 @@ class Task:
 @dataclass(frozen=True, slots=True)
 class Snapshot:
     """A session at one moment, for whoever assesses it beside the recording: the rows of the last
-    minute, shape (n, channels), from tick ``first`` on; and of the load the means of each second
-    since the throttle was turned, both shape (m,).
+    minute, shape (n, channels), from tick ``first`` on; and of load and room the means of each
+    second since the throttle was turned, all shape (m,).
     """
 
     channels: list[str]
@@ -87,6 +87,7 @@ class Snapshot:
     rows: np.ndarray
     seconds_at: np.ndarray
     load: np.ndarray
+    room: np.ndarray
     resolution: float
 
     @property
@@ -115,7 +116,7 @@ def assessed(snapshot: Snapshot) -> Assessed:
         marks = find_marks(times, {key: rows[:, i] for i, key in enumerate(snapshot.channels)})
     forecast = None
     if np.isfinite(snapshot.load).sum() >= LEAST_SECONDS:
-        forecast = fit_settling(snapshot.seconds_at, snapshot.load, snapshot.resolution)
+        forecast = fit_rise(snapshot.seconds_at, snapshot.load, snapshot.room, snapshot.resolution)
     return Assessed(marks, len(rows), snapshot.now, forecast)
 
 
@@ -411,8 +412,11 @@ class Session:
             skipped = max(len(self.recent) - most, 0)
             rows = list(islice(self.recent, skipped, None))
             column = self.column("load_temperature") if self.soaks else None
+            beside = self.column("room_temperature")
             start = bisect_left(self.seconds_at, self.turned)
-            load = [] if column is None else [row[column] for row in self.seconds[start:]]
+            since = self.seconds[start:] if column is not None else []
+            load = [row[column] for row in since]
+            room = [math.nan if beside is None else row[beside] for row in since]
             return Snapshot(
                 self.channels,
                 self.rate,
@@ -420,6 +424,7 @@ class Session:
                 np.stack(rows) if rows else np.zeros((0, len(self.channels))),
                 np.array(self.seconds_at[start:] if load else []),
                 np.array(load, dtype=float),
+                np.array(room, dtype=float),
                 self.resolution,
             )
 

@@ -188,9 +188,9 @@ class Bench:
         conductance = block_conductance(flow) * (1 + 0.006 * random.standard_normal())
         times = np.arange(0.0, self.soak_seconds * faults.cut_short, interval)
         drift = self.shift.room_per_hour * times / 3600
-        load = room.temperature + self.heat / conductance * (
-            1 - np.exp(-times / self.time_constant)
-        )
+        warming = 1 - np.exp(-times / self.time_constant)
+        followed = drift - self.shift.room_per_hour * self.time_constant / 3600 * warming
+        load = room.temperature + followed + self.heat / conductance * warming
         channels = {
             "load_temperature": np.round(load + 0.05 * random.standard_normal(times.size), 2),
             "room_temperature": np.round(

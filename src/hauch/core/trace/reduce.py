@@ -12,7 +12,7 @@ from hauch.core.measure.meter import Meter, read
 from hauch.core.measure.run import NoResult
 from hauch.core.quantity import Influence, Quantity, Step
 from hauch.core.trace.marks import SET, WORDS, Known, Mark, find_marks, known_of, never_started
-from hauch.core.trace.settle import Settling, correlation_factor, fit_settling
+from hauch.core.trace.settle import Settling, correlation_factor, fit_rise
 from hauch.core.trace.source import Seconds, Stretch, Trace, seconds_of
 from hauch.core.trace.steps import Stand, find_steps, is_sweep
 
@@ -346,7 +346,8 @@ def _settle(
     """Fit from the last turn of the throttle to the end of what was read: before it the body was on
     its way elsewhere. The means of each second do for a body that warms.
     """
-    seconds = trace.seconds(high=end, channels=["load_temperature", "throttle", *SPEEDS])
+    wanted = ["load_temperature", "room_temperature", "throttle", *SPEEDS]
+    seconds = trace.seconds(high=end, channels=wanted)
     marks = marks_of(Stretch(seconds.times, seconds.mean), meters, chosen)
     load = seconds.mean["load_temperature"].copy()
     for mark in marks:
@@ -359,7 +360,8 @@ def _settle(
         turns = known[1:][np.abs(np.diff(throttle[known])) > TURNED]
         if turns.size:
             part &= seconds.times >= seconds.times[turns[-1]]
-    return fit_settling(seconds.times[part], load[part], resolution)
+    room = seconds.mean["room_temperature"]
+    return fit_rise(seconds.times[part], load[part], room[part], resolution)
 
 
 TURNED = 0.5
@@ -371,7 +373,8 @@ def _settled_load(
 ) -> Quantity:
     """The fitted end value in place of the mean, with the meter's own doubts."""
     tail = read("load_temperature", readings["load_temperature"], meter, run)
-    shift = settling.end - float(np.mean(readings["load_temperature"]))
+    room = float(np.mean(readings["room_temperature"]))
+    shift = settling.rise + room - float(np.mean(readings["load_temperature"]))
     causes = {
         cause: part for cause, part in tail.parts.items() if not cause.key.endswith(":scatter")
     }
@@ -386,11 +389,17 @@ def _settled_load(
     ] = settling.u
     step = Step(
         "Load temperature: end value",
-        "T(t) = T∞ − (T∞ − T₀) exp(−t/τ)",
-        (("τ", settling.tau, "s"), ("T∞ − T̄", shift, "K")),
+        "T(t) = T_room + ΔT∞ − a₁ exp(−t/τ₁) − a₂ exp(−t/τ₂)",
+        (
+            ("ΔT∞", settling.rise, "K"),
+            ("τ₂", settling.tau, "s"),
+            ("T_room", room, "degC"),
+            ("T∞ − T̄", shift, "K"),
+        ),
         tail.value + shift,
         "degC",
-        "first-order response of a lumped body",
-        "T̄ is the mean of the last quarter.",
+        "first-order response of a light body in front of a heavy one",
+        "Fitted above the room, which the body follows later by its time constant; all time"
+        " constants count by how probable the trace makes them. T̄ is the mean of what was read.",
     )
     return replace(tail, value=tail.value + shift, parts=causes, working=(*tail.working, step))
