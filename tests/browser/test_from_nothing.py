@@ -137,5 +137,13 @@ class FromNothingTests(BrowserTests):
         expect(page.get_by_role("heading", level=1)).to_contain_text("repeat 2")
         page.keyboard.press("Escape")  # out of the field
         page.keyboard.press("5")
+        expect(page.get_by_text("nothing was repeated, and the rig's history")).to_be_visible()
+        expect(page.get_by_text("not repeated by anyone yet")).to_be_visible()
+        page.keyboard.press("4")
+        page.get_by_role("link", name="Take by hand").first.click()
+        self.read("15.7", "15.9")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("repeat 3")
+        page.keyboard.press("Escape")  # out of the field
+        page.keyboard.press("5")
         expect(page.get_by_text("Amsel is the only entry with all figures")).to_be_visible()
-        self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (2, ""))
+        self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))

@@ -179,7 +179,11 @@ class ImportTests(TestCase):
         )
         self.assertAlmostEqual(made["noise"].result.value, 48.5, delta=0.1)
         self.assertAlmostEqual(made["rise"].result.value, 66.3 - 21.505, delta=0.1)
-        self.assertAlmostEqual(made["power"].result.value, 11.92 * 0.371 - 0.4, delta=0.005)
+        self.assertAlmostEqual(made["power"].result.as_read, 11.92 * 0.371 - 0.4, delta=0.005)
+        self.assertAlmostEqual(
+            made["power"].result.value, made["power"].result.as_read * 1.2 / 1.139, delta=0.01
+        )
+        self.assertIsNone(made["noise"].result.as_read)
         self.assertLess(abs(made["pressure"].result.value - 38.9 * 1.2 / 1.139), 0.4)
         self.assertEqual(Chunk.objects.filter(channel="time").count(), 1)
         spike = [m for m in made["noise"].result.marks if m[1] == "spike"]

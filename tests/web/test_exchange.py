@@ -162,6 +162,7 @@ class ImportTests(TestCase):
                 "materials": [{}],
                 "recordings": [{}],
                 "entries": [{"versions": [{}]}],
+                "runs": [{"result": None}, {"result": {"value": 4.2}}],
             },
             5,
         )
@@ -171,6 +172,9 @@ class ImportTests(TestCase):
         )
         self.assertEqual(content["instruments"], [{"retired": False}])
         self.assertEqual(content["entries"], [{"versions": [{"named": False}]}])
+        self.assertEqual(
+            content["runs"], [{"result": None}, {"result": {"value": 4.2, "as_read": None}}]
+        )
 
     def test_a_bundle_of_version_1_comes_in_with_the_same_standing(self):
         """As the first version wrote it: one line of calibration in a meter, weights by test, no

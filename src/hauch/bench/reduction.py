@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from django.db.models import prefetch_related_objects
@@ -171,6 +171,7 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
         "u": None,
         "dof": None,
         "unit": "",
+        "as_read": None,
         "parts": [],
         "working": [],
         "missing": "",
@@ -188,7 +189,11 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
             )
             if s
         ]
-        fields |= run.test.how.reduce(given).as_json()
+        figure = run.test.how.reduce(given)
+        fields |= figure.as_json()
+        as_read = run.test.how.reduce(replace(given, as_read=True))
+        if len(as_read.working) != len(figure.working):
+            fields["as_read"] = significant(as_read.value)
         if run.test.how.curve is not None:
             fields["curve"] = _rounded(asdict(run.test.how.curve(given)))
     except NoResult as reason:

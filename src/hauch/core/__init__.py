@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "7"
+CORE_VERSION = "8"

@@ -296,6 +296,7 @@ def results_csv(round: Round) -> str:
         "value",
         "standard_uncertainty",
         "unit",
+        "as_read",
         "missing",
         "core_version",
     ]
@@ -305,9 +306,16 @@ def results_csv(round: Round) -> str:
     ):
         result = getattr(run, "result", None)
         figures = (
-            [result.value, result.u, result.unit, result.missing, result.core_version]
+            [
+                result.value,
+                result.u,
+                result.unit,
+                result.as_read,
+                result.missing,
+                result.core_version,
+            ]
             if result
-            else [None] * 5
+            else [None] * 6
         )
         rows.append(
             [

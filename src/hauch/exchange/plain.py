@@ -83,7 +83,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Observation: ("at_s", "text", "tags", "at"),
     Exclusion: ("channel", "from_s", "to_s", "reason", "at", "undone_at"),
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
-    Result: ("value", "u", "dof", "unit", "parts", "working", "marks", "missing", "curve", "troubles", "core_version"),
+    Result: ("value", "u", "dof", "unit", "as_read", "parts", "working", "marks", "missing", "curve", "troubles", "core_version"),
 }  # fmt: skip
 """Fields of each model that travel as they are."""
 

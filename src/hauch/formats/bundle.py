@@ -434,13 +434,17 @@ def _from_version_7(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _from_version_8(content: dict[str, Any]) -> dict[str, Any]:
-    """Version 8 named no version to take part."""
+    """Version 8 named no version to take part, and did not tell figures as they were read."""
     try:
         entries = [
             row | {"versions": [{"named": False} | one for one in row["versions"]]}
             for row in content["entries"]
         ]
-        return content | {"entries": entries}
+        runs = [
+            row | {"result": {"as_read": None} | row["result"]} if row["result"] else row
+            for row in content["runs"]
+        ]
+        return content | {"entries": entries, "runs": runs}
     except (LookupError, TypeError, AttributeError) as problem:
         raise BundleRefused(
             f"round.json of version 8 cannot be read: {type(problem).__name__}: {problem}"

@@ -11,7 +11,8 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
-from django.db.models import Sum
+from django.db.models import F, Sum
+from django.db.models.functions import Coalesce
 
 from hauch.bench.models import Run
 from hauch.bench.queries import versions_in
@@ -96,8 +97,13 @@ class Series:
         }
 
 
-def series_of(rounds: list[Round], specimens: list[int] | None = None) -> list[Series]:
-    """Control charts of reference specimens over the runs of some rounds, alarms first; one query."""
+def series_of(
+    rounds: list[Round], specimens: list[int] | None = None, *, as_read: bool = False
+) -> list[Series]:
+    """Control charts of reference specimens over the runs of some rounds, alarms first; one query.
+
+    ``as_read`` takes figures as they were read: then the weather is in them.
+    """
     rows = Run.objects.filter(
         test__round__in=rounds,
         reference__isnull=False,
@@ -107,7 +113,7 @@ def series_of(rounds: list[Round], specimens: list[int] | None = None) -> list[S
     )
     if specimens is not None:
         rows = rows.filter(reference__in=specimens)
-    names = ("test__label", "rig__name", "rig__state", "id", "started_at", "result__value")
+    names = ("test__label", "rig__name", "rig__state", "id", "started_at", "figure")
     keys = (
         "reference_id",
         "rig_id",
@@ -117,6 +123,8 @@ def series_of(rounds: list[Round], specimens: list[int] | None = None) -> list[S
         "test__reporting_distance",
     )
     groups: dict[tuple, list[tuple]] = defaultdict(list)
+    value = F("result__value")
+    rows = rows.annotate(figure=Coalesce("result__as_read", value) if as_read else value)
     for row in rows.order_by("started_at", "id").values_list(*keys, *names):
         groups[row[:6]].append(row[6:])
     found = []

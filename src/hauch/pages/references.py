@@ -23,7 +23,8 @@ def specimen(request: Request, pk: int) -> HttpResponse:
     """
     found = get_object_or_404(ReferenceSpecimen.objects.select_related("type", "picture"), pk=pk)
     rounds = bench_rounds(request.user)
-    series = series_of(rounds, [found.pk]) if rounds else []
+    as_read = request.GET.get("figures") == "read"
+    series = series_of(rounds, [found.pk], as_read=as_read) if rounds else []
     wanted = request.GET.get("series", "")
     at = int(wanted) if wanted.isdigit() and int(wanted) < len(series) else 0
     context = {
@@ -31,6 +32,7 @@ def specimen(request: Request, pk: int) -> HttpResponse:
         "hours": hours_of(found),
         "series": list(enumerate(series)),
         "at": at,
+        "as_read": as_read,
         "shown": series[at] if series else None,
         "alarms": sum(s.chart.alarm for s in series),
         "may_see": bool(rounds),

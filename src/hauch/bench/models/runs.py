@@ -205,6 +205,13 @@ class Result(models.Model):
     u = models.FloatField(null=True)
     dof = models.FloatField(null=True, help_text="empty for infinitely many")
     unit = models.CharField(max_length=10, blank=True)
+    as_read = models.FloatField(
+        null=True,
+        help_text=(
+            "the figure in the air and at the speed in which it was read; empty where nothing was"
+            " converted"
+        ),
+    )
     parts = models.JSONField(
         default=list, help_text="[key, cause, scope, kind, dof, signed contribution]"
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from hauch.core.air import room_air
 from hauch.core.measure.channels import CHANNELS, SPEEDS
+from hauch.core.measure.laws import Law
 from hauch.core.measure.meter import Meter, read
 from hauch.core.quantity import Influence, Quantity, derive, exact, measured
 
@@ -43,6 +44,7 @@ class RunInput:
     common_speed : speed [1/min] to convert to, None to leave the figure at the speed it was read
     reporting_distance : distance [m] to which a sound level is moved, None to leave it
     equal : what the round holds equal [W or dB(A)], None where it holds nothing
+    as_read : whether figures are left in the air and at the speed in which they were read
     """
 
     run: str
@@ -59,6 +61,7 @@ class RunInput:
     common_speed: float | None = None
     reporting_distance: float | None = None
     equal: float | None = None
+    as_read: bool = False
 
     def has(self, channel: str) -> bool:
         """Whether the channel was read."""
@@ -122,9 +125,7 @@ class RunInput:
             note=note,
         )
 
-    def at_common_speed(
-        self, quantity: Quantity, law: str, function: Callable[..., float], note: str
-    ) -> Quantity:
+    def at_common_speed(self, quantity: Quantity, law: Law, symbol: str) -> Quantity:
         """The figure at the common speed that the test asks for; as it is where none is asked.
 
         Raises
@@ -145,11 +146,11 @@ class RunInput:
             )
         return derive(
             f"To {self.common_speed:,.0f} 1/min",
-            law,
-            function,
+            law.formula(symbol),
+            lambda q, n, n_c: law.scaled(q, speed_ratio=n_c / n),
             {"q": quantity, "n": speed, "n_c": exact(self.common_speed, "1/min")},
             quantity.unit,
             "fan laws, ISO 5801:2017, 15.3",
-            note=note,
-            symbols={"q": "x", "n_c": "n₀"},
+            note=law.said,
+            symbols={"q": symbol, "n_c": "n₀"},
         )

@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from hauch.core.geometry.drawing import Note
-from hauch.core.measure import curves
+from hauch.core.measure import curves, laws
 from hauch.core.measure.channels import SPEEDS
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length, within
 from hauch.core.measure.rigs.common import (
     LEAK,
     SPIN,
-    flow_at_common_speed,
+    converted,
     leak_put_back,
     orifice_flow,
-    pressure_at_common_speed,
-    to_standard_air,
 )
 from hauch.core.measure.run import RunInput
 from hauch.core.measure.sweeps import Curve, Points, each, enough, figure_from, pairs
@@ -86,8 +84,7 @@ RIG = RigKind(
 
 def static_pressure(run: RunInput) -> Quantity:
     """Static pressure [Pa] in standard air of 1.2 kg/m3, at the common speed where agreed."""
-    standard = to_standard_air(run, run.mean("static_pressure"), "Δp")
-    return pressure_at_common_speed(run, standard, "Δp", "pressure")
+    return converted(run, run.mean("static_pressure"), laws.PRESSURE, "Δp")
 
 
 def chamber_flow(run: RunInput) -> Quantity:
@@ -95,7 +92,7 @@ def chamber_flow(run: RunInput) -> Quantity:
     leaks out of the chamber, at the common speed where agreed.
     """
     flow = leak_put_back(run, orifice_flow(run))
-    return flow_at_common_speed(run, flow)
+    return converted(run, flow, laws.FLOW, "Q")
 
 
 def _fan_points(run: RunInput) -> tuple[Points, Points]:

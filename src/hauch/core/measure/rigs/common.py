@@ -7,8 +7,8 @@ import math
 import numpy as np
 
 from hauch.core.air import STANDARD_DENSITY
-from hauch.core.measure import laws
 from hauch.core.measure.calibration import leak_flow
+from hauch.core.measure.laws import Law
 from hauch.core.measure.meter import Meter, read
 from hauch.core.measure.rigs.base import Constant
 from hauch.core.measure.run import NoResult, RunInput
@@ -97,53 +97,25 @@ STANDARD_GRAVITY = 9.80665
 """Standard acceleration of free fall [m/s2], ISO 80000-3."""
 
 
-def to_standard_air(
-    run: RunInput,
-    figure: Quantity,
-    symbol: str,
-    source: str = "ISO 5801:2017, 15.3",
-    condition: str = "",
-) -> Quantity:
-    """A figure that goes with density, in standard air of 1.2 kg/m3.
+def converted(run: RunInput, figure: Quantity, law: Law, symbol: str) -> Quantity:
+    """A figure in standard air of 1.2 kg/m3 and at the common speed, where one is agreed.
 
     Parameters
     ----------
-    symbol : how the figure is written in the formula
-    condition : under which it goes with density, in words
+    law : how the figure goes with density and speed
+    symbol : how the figure is written in a formula
     """
-    return derive(
-        "To standard air",
-        f"{symbol}₀ = {symbol} 1.2 / ρ{condition}",
-        lambda x, rho, rho_0: x * rho_0 / rho,
-        {"x": figure, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")},
-        figure.unit,
-        source,
-        symbols={"x": symbol, "rho": "ρ", "rho_0": "ρ₀"},
-    )
-
-
-def flow_at_common_speed(run: RunInput, flow: Quantity) -> Quantity:
-    """A volume flow at the common speed, where one is agreed."""
-    return run.at_common_speed(
-        flow, "Q ~ n", lambda q, n, n_c: laws.flow_at_speed(q, n, n_c), "flow goes with speed"
-    )
-
-
-def pressure_at_common_speed(run: RunInput, figure: Quantity, symbol: str, called: str) -> Quantity:
-    """A pressure or force at the common speed, where one is agreed."""
-    return run.at_common_speed(
-        figure,
-        f"{symbol} ~ n²",
-        lambda q, n, n_c: laws.pressure_at_speed(q, n, n_c, 1.0, 1.0),
-        f"{called} goes with speed squared",
-    )
-
-
-def power_at_common_speed(run: RunInput, power: Quantity) -> Quantity:
-    """A power at the common speed, where one is agreed."""
-    return run.at_common_speed(
-        power,
-        "P ~ n³",
-        lambda q, n, n_c: laws.power_at_speed(q, n, n_c, 1.0, 1.0),
-        "power goes with speed cubed",
-    )
+    if run.as_read:
+        return figure
+    if law.density:
+        figure = derive(
+            "To standard air",
+            f"{symbol}₀ = {symbol} 1.2 / ρ{law.condition}",
+            lambda x, rho, rho_0: law.scaled(x, density_ratio=rho_0 / rho),
+            {"x": figure, "rho": run.density(), "rho_0": exact(STANDARD_DENSITY, "kg/m3")},
+            figure.unit,
+            law.source,
+            symbols={"x": symbol, "rho": "ρ", "rho_0": "ρ₀"},
+            note=law.said,
+        )
+    return run.at_common_speed(figure, law, symbol) if law.speed else figure

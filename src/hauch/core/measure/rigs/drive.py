@@ -6,11 +6,11 @@ import math
 from dataclasses import replace
 
 from hauch.core.geometry.drawing import Note
-from hauch.core.measure import curves
+from hauch.core.measure import curves, laws
 from hauch.core.measure.channels import SPEEDS
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length
-from hauch.core.measure.rigs.common import SPIN, power_at_common_speed
+from hauch.core.measure.rigs.common import SPIN, converted
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.sweeps import (
     Curve,
@@ -66,8 +66,8 @@ RIG = RigKind(
 
 
 def shaft_power(run: RunInput) -> Quantity:
-    """Shaft power [W] that the part absorbs: torque with it less torque without it, times speed, at
-    the common speed where agreed.
+    """Shaft power [W] that the part absorbs: torque with it less torque without it, times speed, in
+    standard air of 1.2 kg/m3, at the common speed where agreed.
     """
     power = derive(
         "Absorbed shaft power",
@@ -83,7 +83,7 @@ def shaft_power(run: RunInput) -> Quantity:
             f"The shaft power comes out as {power.value:.3g} W: the torque with the part must be"
             " above the torque without it."
         )
-    return power_at_common_speed(run, power)
+    return converted(run, power, laws.SHAFT_POWER, "P")
 
 
 def _shaft_points(run: RunInput) -> tuple[Points, Points]:

@@ -6,11 +6,11 @@ import math
 from collections.abc import Mapping
 
 from hauch.core.geometry.drawing import Arrow, Note
-from hauch.core.measure import curves
+from hauch.core.measure import curves, laws
 from hauch.core.measure.calibration import leak_flow
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length, within
-from hauch.core.measure.rigs.common import LEAK, leak_of, leaks, orifice_flow, to_standard_air
+from hauch.core.measure.rigs.common import LEAK, converted, leak_of, leaks, orifice_flow
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.sweeps import (
     Curve,
@@ -141,9 +141,7 @@ def bench_flow(run: RunInput) -> Quantity:
 
 def bench_loss(run: RunInput) -> Quantity:
     """Pressure loss [Pa] of a test piece on a flow bench, in standard air at equal flow."""
-    return to_standard_air(
-        run, run.mean("test_depression"), "Δp", "Δp ~ ρ Q²", condition=" at equal flow"
-    )
+    return converted(run, run.mean("test_depression"), laws.LOSS, "Δp")
 
 
 def _loss_points(run: RunInput) -> tuple[Points, Points]:

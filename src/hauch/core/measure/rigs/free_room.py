@@ -8,7 +8,7 @@ from hauch.core.geometry.drawing import Note
 from hauch.core.measure import laws
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length
-from hauch.core.measure.rigs.common import SPIN, by_place
+from hauch.core.measure.rigs.common import SPIN, by_place, converted
 from hauch.core.measure.run import RunInput
 from hauch.core.quantity import Quantity, derive
 
@@ -75,12 +75,7 @@ def jet_speed(run: RunInput) -> Quantity:
         "m/s",
         "places of equal area",
     )
-    return run.at_common_speed(
-        mean,
-        "v ~ n",
-        lambda q, n, n_c: laws.flow_at_speed(q, n, n_c),
-        "speed of the air goes with speed of the rotor",
-    )
+    return converted(run, mean, laws.AIR_SPEED, "v̄")
 
 
 PROCEDURES = (

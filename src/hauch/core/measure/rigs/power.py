@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from hauch.core.geometry.drawing import Note
+from hauch.core.measure import laws
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch
-from hauch.core.measure.rigs.common import power_at_common_speed
+from hauch.core.measure.rigs.common import converted
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Quantity, derive
 
@@ -42,7 +43,9 @@ RIG = RigKind(
 
 
 def electrical_power(run: RunInput) -> Quantity:
-    """Electrical input power [W] without the supply's standby, at the common speed where agreed."""
+    """Electrical input power [W] without the supply's standby, in standard air of 1.2 kg/m3, at the
+    common speed where agreed.
+    """
     if run.has("power"):
         power = run.mean("power")
     else:
@@ -69,7 +72,7 @@ def electrical_power(run: RunInput) -> Quantity:
             f"The electrical power comes out as {power.value:.3g} W. Check the voltage, the current"
             " and the standby power."
         )
-    return power_at_common_speed(run, power)
+    return converted(run, power, laws.ELECTRICAL_POWER, "P")
 
 
 PROCEDURES = (

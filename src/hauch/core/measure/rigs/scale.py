@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 
 from hauch.core.geometry.drawing import Arrow, Dimension, Note
+from hauch.core.measure import laws
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length
 from hauch.core.measure.rigs.common import (
     SPIN,
     STANDARD_GRAVITY,
-    pressure_at_common_speed,
-    to_standard_air,
+    converted,
 )
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Quantity, derive, exact
@@ -89,7 +89,7 @@ def plate_pressure(run: RunInput) -> Quantity:
         "force over area; standard gravity of ISO 80000-3",
         symbols={"a": "A"},
     )
-    return pressure_at_common_speed(run, to_standard_air(run, pressure, "p"), "p", "pressure")
+    return converted(run, pressure, laws.PRESSURE, "p")
 
 
 def thrust(run: RunInput) -> Quantity:
@@ -103,7 +103,7 @@ def thrust(run: RunInput) -> Quantity:
         "N",
         "standard gravity of ISO 80000-3",
     )
-    return pressure_at_common_speed(run, to_standard_air(run, force, "F"), "F", "thrust")
+    return converted(run, force, laws.FORCE, "F")
 
 
 PROCEDURES = (

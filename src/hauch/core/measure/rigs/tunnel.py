@@ -8,11 +8,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from hauch.core.measure import curves
+from hauch.core.measure import curves, laws
 from hauch.core.measure.meter import Meter, read
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length, within
-from hauch.core.measure.rigs.common import LEAK, SPIN, flow_at_common_speed, leak_put_back
+from hauch.core.measure.rigs.common import LEAK, SPIN, converted, leak_put_back
 from hauch.core.measure.rigs.power import electrical_power
 from hauch.core.measure.rigs.sound_spot import sound_level
 from hauch.core.measure.run import NoResult, RunInput
@@ -198,7 +198,7 @@ def airflow(run: RunInput) -> Quantity:
             "ISO 3966:2020: one centre point, profile factor from the rig's own traverse",
         )
     flow = leak_put_back(run, flow)
-    return flow_at_common_speed(run, flow)
+    return converted(run, flow, laws.FLOW, "Q")
 
 
 def _equal(run: RunInput) -> float:
