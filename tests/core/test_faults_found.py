@@ -277,6 +277,29 @@ class ClippingTests(unittest.TestCase):
         # A sine of 1.2 lies above 0.9 for 2 acos(0.75) of 2 pi on each side: 46.0 % of the time.
         self.assertAlmostEqual(cut.share, 2 * math.acos(0.75) / math.pi, delta=0.01)
 
+    def test_short_tops_count_once_the_limit_is_known(self):
+        """Noise cut at 1.5 standard deviations: 13.36 % of it lie beyond, most as single samples."""
+        noise = np.random.default_rng(4).normal(0, 1, 48_000)
+        for low, high, share in ((-1.5, 1.5, 0.1336), (-9, 1.5, 0.0668), (-1.5, 9, 0.0668)):
+            cut = clipping(np.round(np.clip(noise, low, high), 4))
+            self.assertAlmostEqual(cut.share, share, delta=0.005)
+            self.assertEqual(sum(b - a + 1 for a, b in cut.stretches), cut.samples)
+
+    def test_a_quiet_tone_in_coarse_digits_is_not_cut(self):
+        """Digits of 1/200 of the top make equal neighbours on tops; 8 % of such were taken for cut."""
+        random, at = np.random.default_rng(5), np.arange(48_000) / 480
+        for _ in range(100):
+            sound = np.sin(2 * np.pi * at) * random.uniform(0.1, 1) + random.normal(
+                0, 0.01, at.size
+            )
+            sound = np.round(sound / np.abs(sound).max() * random.uniform(100, 1800))
+            self.assertFalse(clipping(sound).clipped)
+
+    def test_a_click_beyond_a_limit_does_not_hide_it(self):
+        cut = np.round(np.clip(np.random.default_rng(4).normal(0, 1, 48_000), -1.5, 9), 4)
+        cut[777] = -2.4
+        self.assertAlmostEqual(clipping(cut).share, 0.0668, delta=0.005)
+
     def test_noise_silence_and_one_flat_top_are_not(self):
         noise = np.random.default_rng(1).normal(0, 0.1, 48_000)
         self.assertFalse(clipping(noise).clipped)

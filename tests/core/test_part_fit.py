@@ -4,17 +4,19 @@ with.
 
 from __future__ import annotations
 
+import itertools
 import math
 import unittest
 from dataclasses import replace
 
+import manifold3d
 import numpy as np
 import trimesh
 
 from hauch.core.geometry.envelope import Box, Envelope, KeepOut
 from hauch.core.part.blades import measure_blades
 from hauch.core.part.drawing import cut_open, section_drawing
-from hauch.core.part.passage import find_slot, free_areas, openings, steep
+from hauch.core.part.passage import free_areas, holes_along, openings, screw_hole, steep
 from hauch.core.part.pose import (
     find_bore,
     guess_unit,
@@ -27,6 +29,7 @@ from hauch.core.part.printing import USUAL, annealing, best_way_up, lay, print_f
 from hauch.core.part.rays import Caster, sample, walls
 from hauch.core.part.sections import cylinder_cuts, plane_cuts
 from hauch.core.part.size import mass_figures
+from hauch.core.part.slot import find_slot
 from tests.core.test_part_figures import TRUTH, part
 
 ROTOR = Envelope.from_json("rotor", {"values": {"shaft": 0.005, "tip_gap": 0.0004}})
@@ -36,6 +39,17 @@ DUCT = Envelope.from_json("duct", {})
 def placed(name: str, envelope: Envelope = ROTOR):
     mesh = part(name)
     return place_rotor(mesh, envelope, *spin_direction(mass_figures(mesh).inertia))
+
+
+def turned_part(profile: list[tuple[float, float]]) -> manifold3d.Manifold:
+    """A profile (radius, z) [mm] turned about the z axis."""
+    section = manifold3d.CrossSection([np.array(profile, float)], manifold3d.FillRule.NonZero)
+    return manifold3d.Manifold.revolve(section, 180)
+
+
+def meshed(body: manifold3d.Manifold) -> trimesh.Trimesh:
+    raw = body.to_mesh()
+    return trimesh.Trimesh(raw.vert_properties[:, :3], raw.tri_verts)
 
 
 class Units(unittest.TestCase):
@@ -174,6 +188,50 @@ class Boxes(unittest.TestCase):
             delta=10.1,
         )
 
+    def bell(self, pieces: int, up: bool) -> trimesh.Trimesh:
+        """A bell mouth with a wide flange on its far end or on its lip, of few or many facets."""
+        arc = np.linspace(0, math.pi / 2, max(pieces // 4, 4))
+        lip = [(60 + 15 * (1 - math.sin(a)), 15 * (1 - math.cos(a))) for a in arc]
+        back = [(62 + 15 * (1 - math.sin(a)), 2 + 15 * (1 - math.cos(a))) for a in arc[::-1]]
+        far = [(60, 30), (84, 30), (84, 27), (62, 27)]
+        made = trimesh.creation.revolve(np.array([*lip, *far, *back, lip[0]]), sections=pieces)
+        if made.volume < 0:
+            made.invert()
+        if up:
+            made.apply_transform(trimesh.transformations.rotation_matrix(math.pi, [1, 0, 0]))
+        return made
+
+    def test_facets_do_not_decide_how_a_part_lies(self):
+        flat = replace(DUCT, values={**DUCT.values, "length": 0.04})
+        for up in (False, True):
+            ways = set()
+            for pieces in (24, 36, 48, 90, 180, 360):
+                stored = self.bell(pieces, up)
+                found = place_in_box(stored, DUCT)
+                self.assertEqual((found.turned, found.misfits), ("", ()))
+                self.assertEqual(len(found.asks), 0 if up else 1, (pieces, found.asks))
+                stored.apply_transform(
+                    trimesh.transformations.rotation_matrix(math.pi / 2, [0, 1, 0])
+                )
+                lying = place_in_box(stored, flat)
+                self.assertEqual(lying.misfits, ())
+                ways.add((lying.turned, *np.round(lying.matrix[:3, :3]).ravel()))
+            self.assertEqual(len(ways), 1)
+
+    def test_another_face_is_asked_about_and_not_taken(self):
+        found = place_in_box(self.bell(90, up=False), DUCT)
+        self.assertIn("if that is its mounting side, say that z of the file", found.asks[0])
+        self.assertEqual(place_in_box(self.bell(90, up=False), DUCT, "-z").asks, ())
+
+    def test_a_large_face_through_a_keep_out(self):
+        """No corner of the plate lies in the beam that it runs through."""
+        block = replace(
+            DUCT, keep_outs=(KeepOut("beam", Box((-0.02, -0.02, 0.0), (0.04, 0.04, 0.2))),)
+        )
+        found = place_in_box(trimesh.creation.box((150.0, 150, 30)), block, "z")
+        self.assertIn("into the keep-out “beam”", " ".join(found.misfits))
+        self.assertTrue(found.outside.any())
+
 
 class Cuts(unittest.TestCase):
     def test_a_tube(self):
@@ -235,7 +293,7 @@ class Walls(unittest.TestCase):
 
 class Passages(unittest.TestCase):
     def test_inlet_and_three_outlets(self):
-        found, screws = openings(part("duct3.stl"))
+        found = openings(part("duct3.stl"))
         drawn = TRUTH["duct3.stl"]["design"]
         wanted = sorted(
             [drawn["inlet_area_mm2"], *(o["open_area_mm2"] for o in drawn["outlets"])], reverse=True
@@ -243,25 +301,132 @@ class Passages(unittest.TestCase):
         self.assertEqual(len(found), 4)
         np.testing.assert_allclose([o.area for o in found], wanted, rtol=0.002)
         self.assertEqual(found[0].direction[2].__round__(3), -1.0)
-        self.assertEqual(screws, [])
 
     def test_slot_and_neck_of_a_ring(self):
-        mesh, drawn = part("ring.stl"), TRUTH["ring.stl"]["design"]
+        drawn = TRUTH["ring.stl"]["design"]
+        mesh = part("ring.stl")
         slot = find_slot(mesh, Caster(mesh))
-        self.assertAlmostEqual(slot.mean, drawn["slot_width_mm"], delta=0.01)
-        self.assertAlmostEqual(slot.area / drawn["slot_open_area_mm2"], 1, delta=0.01)
-        neck = max((o for o in openings(mesh)[0] if o.direction[1] < -0.9), key=lambda o: o.area)
+        self.assertAlmostEqual(slot.mean, drawn["slot_width_mm"], delta=0.002)
+        self.assertAlmostEqual(slot.area / drawn["slot_open_area_mm2"], 1, delta=0.003)
+        neck = max((o for o in openings(mesh) if o.direction[1] < -0.9), key=lambda o: o.area)
         self.assertAlmostEqual(neck.area / drawn["inlet_area_mm2"], 1, delta=0.01)
 
-    def test_screw_holes_are_no_openings(self):
-        found, screws = openings(part("bellmouth.stl"))
-        self.assertTrue(
-            any(
-                abs(o.diameter - TRUTH["bellmouth.stl"]["design"]["throat_diameter_mm"]) < 0.3
-                for o in found
-            )
+    def ring(self, *sizes: float, **more: float) -> trimesh.Trimesh:
+        return meshed(self.solid(*sizes, **more))
+
+    def solid(
+        self, slot: float, lip: float, ribs: int = 0, thick: float = 0.0, off: float = 0.0
+    ) -> manifold3d.Manifold:
+        """A ring of 186 mm: plenum, and between lips of some length a slot at 75 mm radius, ribs
+        across it; its inner lip off the axis.
+        """
+        body = turned_part(
+            [(73.4 - slot, 0), (93, 0), (93, 40), (75, 40), (75, 12), (73.4 - slot, 12)]
+        ) - turned_part(
+            [(75, 1.6), (91.4, 1.6), (91.4, 38.4), (76.6, 38.4), (76.6, 12 - lip), (75, 12 - lip)]
         )
-        self.assertTrue(all(abs(s.diameter - 4.3) < 0.1 for s in screws))
+        body -= turned_part(
+            [(75 - slot, 1.6), (76, 1.6), (76, 12 - lip), (75, 12 - lip), (75, 13), (75 - slot, 13)]
+        )
+        inner, foot = (
+            turned_part([(73.4 - slot, z), (75 - slot, z), (75 - slot, 12), (73.4 - slot, 12)])
+            for z in (1.6, 1.5)
+        )
+        body = body - inner + foot.translate((off, 0, 0))
+        bars = [
+            manifold3d.Manifold.cube((slot + 1, thick, 11))
+            .translate((74.5 - slot, -thick / 2, 1))
+            .rotate((0, 0, 360 / ribs * (k + 0.3)))
+            for k in range(ribs)
+        ]
+        return manifold3d.Manifold.batch_boolean([body, *bars], manifold3d.OpType.Add)
+
+    def test_slots_with_short_lips_and_ribs(self):
+        """Free area: width times what the ribs leave of the way around."""
+        for slot, lip, ribs, thick in itertools.product(
+            (0.6, 1.1, 2.5), (0.2, 1.0, 3.0), (0, 12), (1.5, 3.0)
+        ):
+            with self.subTest(slot=slot, lip=lip, ribs=ribs, thick=thick):
+                mesh = self.ring(slot, lip, ribs, thick)
+                found = find_slot(mesh, Caster(mesh))
+                around = 2 * math.pi * (75 - slot / 2)
+                self.assertAlmostEqual(found.mean, slot, delta=0.003)
+                self.assertAlmostEqual(found.closed, ribs * thick / around, delta=0.003)
+                self.assertAlmostEqual(
+                    found.area / (slot * (around - ribs * thick)), 1, delta=0.005
+                )
+
+    def test_a_slot_that_is_wider_on_one_side(self):
+        mesh = self.ring(1.2, 2.0, off=0.5)
+        found = find_slot(mesh, Caster(mesh))
+        self.assertAlmostEqual(found.mean, 1.2, delta=0.01)
+        self.assertAlmostEqual(max(found.widths), 1.7, delta=0.01)
+        self.assertAlmostEqual(min(found.widths), 0.7, delta=0.01)
+
+    def test_a_groove_and_a_slot_over_a_third_of_the_way_are_no_slots(self):
+        groove = meshed(
+            turned_part([(75, 0), (93, 0), (93, 40), (75, 40)])
+            - turned_part([(74, 15), (84, 15), (84, 18), (74, 18)])
+        )
+        self.assertIsNone(find_slot(groove, Caster(groove)))
+        band = manifold3d.CrossSection([np.array([(73, 1), (76, 1), (76, 12), (73, 12)], float)])
+        for closed, there in ((120.0, True), (240.0, False)):
+            mesh = meshed(self.solid(1.1, 1.0) + manifold3d.Manifold.revolve(band, 180, closed))
+            self.assertEqual(find_slot(mesh, Caster(mesh)) is not None, there)
+
+    def test_screws_go_through_flanges_cones_and_lips(self):
+        """Holes along the axis: seen along the screw they are round, whatever they go through."""
+        half = 124.5 / 2
+        flange = turned_part([(50, 0), (100, 0), (100, 4), (50, 4)])
+        cone = turned_part([(50, 50), (100, 0), (103, 0), (53, 50)])  # met 12 mm up
+        wide = [(100 - 20 * math.sin(a), 20 - 20 * math.cos(a)) for a in np.linspace(0, 1.5, 20)]
+        lip = turned_part([*wide, *((r + 2, z + 2) for r, z in wide[::-1])])
+        for name, body in (("flange", flange), ("cone", cone), ("lip", lip)):
+            for diameter, shift, there in (
+                (4.3, 0.0, True),
+                (4.6, 0.3, True),
+                (4.3, 1.5, False),
+                (8.0, 0.0, False),
+                (0.0, 0.0, False),
+            ):
+                with self.subTest(name, diameter=diameter, shift=shift):
+                    pins = [
+                        manifold3d.Manifold.cylinder(80, diameter / 2, -1, 48).translate(
+                            (x + shift, y, -10)
+                        )
+                        for x in (-half, half)
+                        for y in (-half, half)
+                        if diameter
+                    ]
+                    mesh = meshed(
+                        manifold3d.Manifold.batch_boolean([body, *pins], manifold3d.OpType.Subtract)
+                    )
+                    caster = Caster(mesh)
+                    met = [
+                        screw_hole(caster, s * half, t * half, 4.3)
+                        for s in (-1, 1)
+                        for t in (-1, 1)
+                    ]
+                    self.assertEqual(met, [there] * 4)
+                    holes = holes_along(mesh, caster)
+                    self.assertEqual(len(holes), 4 if diameter else 0)
+                    for one in holes:
+                        self.assertAlmostEqual(one.diameter, diameter, delta=0.15)
+                        self.assertAlmostEqual(abs(one.y), half, delta=0.1)
+
+    def test_screw_holes_are_no_openings(self):
+        mesh, drawn = part("bellmouth.stl"), TRUTH["bellmouth.stl"]["design"]
+        self.assertTrue(
+            any(abs(o.diameter - drawn["throat_diameter_mm"]) < 0.3 for o in openings(mesh))
+        )
+        self.assertTrue(all(o.diameter > 100 for o in openings(mesh)))
+        holes = holes_along(mesh, Caster(mesh))
+        self.assertEqual(len(holes), drawn["screws"])
+        for hole in holes:
+            self.assertAlmostEqual(hole.diameter, drawn["screw_diameter_mm"], delta=0.15)
+            self.assertAlmostEqual(
+                2 * math.hypot(hole.x, hole.y), drawn["pitch_circle_mm"], delta=0.2
+            )
 
     def test_a_tube_on_a_plate_is_one_opening_not_two(self):
         tube = trimesh.creation.annulus(r_min=10, r_max=12, height=40, sections=96)
@@ -269,7 +434,7 @@ class Passages(unittest.TestCase):
         plate = trimesh.creation.annulus(r_min=10, r_max=30, height=3, sections=96)
         plate.apply_translation([0, 0, 1.5])
         joined = trimesh.boolean.union([tube, plate], engine="manifold")
-        found, _ = openings(joined)
+        found = openings(joined)
         self.assertEqual(len(found), 2)
         np.testing.assert_allclose([o.diameter for o in found], 20.0, rtol=0.005)
 

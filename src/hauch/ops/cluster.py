@@ -17,6 +17,8 @@ import psycopg
 
 from hauch.ops.errors import CannotGoOn
 
+START_WITHIN = "300"
+"""Seconds that the server may take until it answers: after a power cut, on a busy machine."""
 FAST_FOR_TESTS = ("fsync=off", "synchronous_commit=off", "full_page_writes=off")
 
 
@@ -149,7 +151,7 @@ class Cluster:
             "-s",
             "-w",
             "-t",
-            "30",
+            START_WITHIN,
             "-l",
             str(log),
             "-o",

@@ -1,5 +1,4 @@
-"""Openings, slots and the free area along a passage, measured on the mesh of a duct, an intake or a
-ring.
+"""Openings and the free area along a passage, measured on the mesh of a duct, an intake or a ring.
 
 References
 ----------
@@ -19,7 +18,7 @@ import scipy
 from numpy.typing import NDArray
 
 from hauch.core.part.pose import turn_to_z
-from hauch.core.part.rays import Caster, gaps, sample
+from hauch.core.part.rays import Caster
 from hauch.core.part.sections import plane_cuts, shoelace
 from hauch.core.part.soundness import edges_of
 
@@ -32,10 +31,9 @@ FLAT = 1 - 2e-6
 """Cosine between faces of one plane."""
 LEAST_OPENING = 20.0
 """Area below which a hole in a flat face is a screw hole or a pin, not an opening [mm2]."""
+SCREW = (1.8, 9.0)
+"""Diameters of holes that screws go through [mm]."""
 STEEP = math.radians(7)
-SLOT = 6.0
-"""Widest gap that is taken for a slot [mm]."""
-WEDGES = 24
 
 
 @dataclass(frozen=True)
@@ -96,8 +94,9 @@ def _rims_of(faces: NDArray[np.int64]) -> list[list[int]]:
     return rims
 
 
-def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
-    """Openings of passages and screw holes: holes in flat rims of a part [mm], the largest first.
+def openings(mesh: trimesh.Trimesh) -> list[Opening]:
+    """Openings of passages: holes in flat rims of a part [mm], the largest first; what is as small as
+    a screw hole is none.
 
     Notes
     -----
@@ -108,7 +107,6 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
     size = np.bincount(label)
     big = np.flatnonzero((area > 4.0) & (size >= 6))
     found: list[Opening] = []
-    small: list[Opening] = []
     normals = np.asarray(mesh.face_normals)
     order = np.argsort(label, kind="stable")
     begin = np.searchsorted(label[order], big)
@@ -140,13 +138,9 @@ def openings(mesh: trimesh.Trimesh) -> tuple[list[Opening], list[Opening]]:
                 tuple(normal.tolist()),
                 float(np.ptp(stray) / max(stray.mean(), 1e-9)),
             )
-            (
-                small
-                if abs(value) < LEAST_OPENING or (made.diameter < 9 and made.round < 0.1)
-                else found
-            ).append(made)
-    found.sort(key=lambda o: -o.area)
-    return found, small
+            if made.area >= LEAST_OPENING and (made.diameter >= SCREW[1] or made.round >= 0.1):
+                found.append(made)
+    return sorted(found, key=lambda o: -o.area)
 
 
 def _leads_in(
@@ -173,52 +167,6 @@ def _leads_in(
         ).sum()
         > 0
     )
-
-
-@dataclass(frozen=True)
-class Slot:
-    """A narrow gap all around: width at places around [mm], radius of its middle [mm], area [mm2]."""
-
-    widths: tuple[float, ...]
-    radius: float
-
-    @property
-    def mean(self) -> float:
-        """Mean width [mm]."""
-        return float(np.mean(self.widths))
-
-    @property
-    def area(self) -> float:
-        """Width times the way around [mm2]."""
-        return self.mean * 2 * math.pi * self.radius
-
-
-def find_slot(mesh: trimesh.Trimesh, caster: Caster, count: int = 24_000) -> Slot | None:
-    """The narrowest gap that goes all around the z axis of a ring; None where there is none.
-
-    Notes
-    -----
-    Rays outwards from the surface; in each of `WEDGES` wedges the width is that which a twentieth
-    of the gaps stays below, so that parallel lips are measured square to themselves.
-    """
-    at = sample(mesh, count)
-    free = gaps(caster, at)
-    near = np.isfinite(free) & (free < SLOT)
-    if near.sum() < 10 * WEDGES:
-        return None
-    angle = np.arctan2(at.points[near, 1], at.points[near, 0])
-    wedge = np.minimum(((angle + np.pi) / (2 * np.pi) * WEDGES).astype(int), WEDGES - 1)
-    radius = np.hypot(at.points[near, 0], at.points[near, 1])
-    widths, radii = [], []
-    for k in range(WEDGES):
-        mine = wedge == k
-        if mine.sum() < 8:
-            return None
-        limit = np.quantile(free[near][mine], 0.05)
-        narrow = mine & (free[near] <= limit * 1.02 + 0.005)
-        widths.append(float(limit))
-        radii.append(float(np.median(radius[narrow])))
-    return Slot(tuple(widths), float(np.median(radii)))
 
 
 @dataclass(frozen=True)
@@ -259,4 +207,81 @@ def steep(cuts: list[Cut], forward: bool) -> list[tuple[float, float]]:
         angle = math.atan2(rise, abs(b.place - a.place))
         if angle > STEEP:
             found.append(((a.place + b.place) / 2, angle))
+    return found
+
+
+CELL = 0.4
+"""Distance of the rays along the axis that look for holes [mm]."""
+MOUNTING = 12.0
+"""Depth in which a screw goes through the part, from where it meets it [mm]."""
+STRAY = 0.6
+"""How far a hole may lie from where the frame has it [mm]."""
+OFF = 0.8
+"""How far its diameter may lie from the frame's [mm]."""
+
+
+def screw_hole(caster: Caster, x: float, y: float, diameter: float) -> bool:
+    """Whether a screw that comes along the axis goes through the part at a place [mm], with material
+    all around it.
+
+    Notes
+    -----
+    By rays along the axis, so that it does not matter whether the hole goes through a flat flange, a
+    cone or a lip: seen along the screw it is round in all of them. Only `MOUNTING` of material from
+    the mounting side on counts; what bends over the hole further up does not.
+    """
+    turn = np.arange(72) / 72 * 2 * np.pi
+    way = np.column_stack([np.cos(turn), np.sin(turn)])
+    out = np.arange(0.05, diameter / 2 + OFF / 2 + STRAY + 0.3, 0.05)
+    at = np.array([x, y]) + (way[:, None] * out[:, None]).reshape(-1, 2)
+    ray, height = caster.through(at)
+    if not len(ray):
+        return False
+    met = np.zeros(len(at), bool)
+    met[ray[height < height.min() + MOUNTING]] = True
+    filled = met.reshape(len(way), len(out))
+    edge, known = out[filled.argmax(axis=1)] - 0.025, filled.any(axis=1)
+    if filled[:, 0].any() or known.mean() < 0.97:
+        return False
+    rim = way[known] * edge[known, None]
+    # circle through the rim: x2 + y2 = 2 a x + 2 b y + c, least squares (Kåsa 1976)
+    design = np.column_stack([2 * rim, np.ones(len(rim))])
+    (a, b, c), *_ = np.linalg.lstsq(design, (rim**2).sum(axis=1), rcond=None)
+    radius = math.sqrt(max(c + a * a + b * b, 0.0))
+    off = np.hypot(rim[:, 0] - a, rim[:, 1] - b) - radius
+    return bool(
+        math.hypot(a, b) < STRAY
+        and abs(2 * radius - diameter) < OFF
+        and np.quantile(np.abs(off), 0.9) < 0.2
+    )
+
+
+@dataclass(frozen=True)
+class Hole:
+    """A small round hole through a part along its axis: middle and diameter [mm]."""
+
+    x: float
+    y: float
+    diameter: float
+
+
+def holes_along(mesh: trimesh.Trimesh, caster: Caster) -> list[Hole]:
+    """Holes through a part that a screw along the z axis could go through, in flat faces or not: free
+    spots, closed in all around, of its picture along the axis.
+    """
+    low, high = np.asarray(mesh.bounds)[:, :2] + np.array([[-CELL], [CELL]])
+    x, y = (np.arange(a, b, CELL) + CELL / 2 for a, b in zip(low, high, strict=True))
+    grid = np.stack(np.meshgrid(x, y, indexing="ij"), -1)
+    ray, _ = caster.through(grid.reshape(-1, 2))
+    filled = np.zeros(grid.shape[:2], bool)
+    filled.reshape(-1)[ray] = True
+    label, _ = scipy.ndimage.label(~filled)
+    found = []
+    for number, place in enumerate(scipy.ndimage.find_objects(label), 1):
+        spot = label[place] == number
+        diameter = 2 * CELL * math.sqrt(spot.sum() / math.pi)
+        wide, tall = spot.shape
+        if SCREW[0] < diameter < SCREW[1] and max(wide, tall) * CELL < 1.15 * diameter + CELL:
+            i, j = np.argwhere(spot).mean(axis=0) + np.array([side.start for side in place])
+            found.append(Hole(float(x[0] + i * CELL), float(y[0] + j * CELL), diameter))
     return found

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part import MM
+from hauch.core.part.rays import sample
 from hauch.core.part.sections import Loop, plane_cuts
 
 if TYPE_CHECKING:
@@ -188,7 +189,7 @@ def find_bore(mesh: trimesh.Trimesh, cuts: int = 14) -> Bore | None:
 @dataclass(frozen=True)
 class Placed:
     """A part in the envelope's axes: the mesh [mm], how it was turned, which vertices lie outside,
-    what sticks out in sentences.
+    in sentences what sticks out, what fits and what its designer should look at.
     """
 
     mesh: trimesh.Trimesh
@@ -198,6 +199,7 @@ class Placed:
     misfits: tuple[str, ...]
     fits: tuple[str, ...]
     bore: Bore | None = None
+    asks: tuple[str, ...] = ()
 
 
 def placed_at(mesh: trimesh.Trimesh, turn: Floats, shift: Floats) -> trimesh.Trimesh:
@@ -309,41 +311,83 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
     ``wanted`` names the file axis that is the flow's, where the designer has said it.
     """
     low, high = _box_room(envelope)
-    points = np.asarray(mesh.vertices)
+    corners = np.asarray(mesh.bounds)
+    surface = sample(mesh, SPREAD).points if envelope.keep_outs else corners
     faces = _mounting_faces(mesh)
-    best: tuple[float, float, str, Floats, Floats] | None = None
+    tried: list[_Way] = []
     for name, turn in _file_rotations():
         if wanted and name != wanted:
             continue
-        turned = points @ turn.T
+        ends = np.sort(corners @ turn.T, axis=0)  # quarter turns bring corners to corners
         mount = faces[name]
         middle = (
             turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
         )
-        shift = _shift(turned, low, high, envelope.part, middle)
-        at = turned + shift
-        over = float(
-            np.maximum(low - at.min(axis=0), 0).sum() + np.maximum(at.max(axis=0) - high, 0).sum()
-        )
-        over += sum(
-            _inside(at[:: max(len(at) // 3000, 1)], k.box.at, k.box.size).mean() * 100
-            for k in envelope.keep_outs
-        )
-        face = mount.area * (
-            AS_STORED if np.allclose(turn, np.eye(3)) else 1.0
-        )  # as stored, unless another face is by far the mounting face
-        over = 0.0 if over <= PLAY else over
-        if best is None or (round(over, 2), -face) < (round(best[0], 2), -best[1] - 1e-6):
-            best = (over, face, name, turn, shift)
-    if best is None:
+        shift = _shift(*ends, low, high, envelope.part, middle)
+        least, most = ends + shift
+        over = float(np.maximum(low - least, 0).sum() + np.maximum(most - high, 0).sum())
+        spread = surface @ turn.T + shift
+        over += sum(100 * _inside(spread, k.box.at, k.box.size).mean() for k in envelope.keep_outs)
+        tried.append(_Way(name, turn, shift, 0.0 if over <= PLAY else over, mount.area))
+    if not tried:
         raise ValueError(f"“{wanted}” is no axis of the file")
-    _, _, name, turn, shift = best
-    made = placed_at(mesh, turn, shift)
-    turned_name = "" if np.allclose(turn, np.eye(3)) else name
+    way, larger = _chosen(tried)
+    made = placed_at(mesh, way.turn, way.shift)
     outside, misfits, fits = _against_box(made, low, high, envelope)
     matrix = np.eye(4)
-    matrix[:3, :3], matrix[:3, 3] = turn, shift
-    return Placed(made, turned_name, matrix, outside, tuple(misfits), tuple(fits))
+    matrix[:3, :3], matrix[:3, 3] = way.turn, way.shift
+    return Placed(
+        made,
+        "" if way.as_stored else way.name,
+        matrix,
+        outside,
+        tuple(misfits),
+        tuple(fits),
+        asks=() if larger is None or wanted else (_other_face(way, larger),),
+    )
+
+
+@dataclass(frozen=True)
+class _Way:
+    """A way to lay a part: the file axis along the flow, the turn and shift [mm], how far it sticks
+    out [mm], and its flat face on the mounting plane [mm2].
+    """
+
+    name: str
+    turn: Floats
+    shift: Floats
+    over: float
+    face: float
+
+    @property
+    def as_stored(self) -> bool:
+        return np.allclose(self.turn, np.eye(3))
+
+
+def _chosen(ways: list[_Way]) -> tuple[_Way, _Way | None]:
+    """The way in which a part is taken to lie; and one that fits as well on a far larger face.
+
+    As stored if that sticks out no further than the best; else on the largest face. Faces are taken
+    for alike up to twice, and reaches up to `ALIKE`, so that facets decide nothing.
+    """
+    least = min(w.over for w in ways)
+    fitting = [w for w in ways if w.over <= (least + ALIKE if least else 0.0)]
+    largest = max(fitting, key=lambda w: w.face)
+    stored = next((w for w in fitting if w.as_stored), None)
+    if stored is None:
+        return next(w for w in fitting if w.face >= largest.face / 2), None
+    far = largest.face >= max(FAR_LARGER * stored.face, LEAST_FACE) and not least
+    return stored, largest if far else None
+
+
+def _other_face(way: _Way, other: _Way) -> str:
+    facing = "faces against" if other.name.startswith("-") else "points along"
+    return (
+        "It is taken as it is stored. It would fit as well on a flat face of"
+        f" {other.face / 100:.1f} cm², {other.face / max(way.face, 1.0):.0f} times that on which it"
+        f" stands now: if that is its mounting side, say that {other.name.strip('-')} of the file"
+        f" {facing} the flow."
+    )
 
 
 @dataclass(frozen=True)
@@ -378,9 +422,15 @@ def _mounting_faces(mesh: trimesh.Trimesh) -> dict[str, _Face]:
     return found
 
 
-AS_STORED = 4.0
-"""How many times larger another flat face must be before it is taken for the mounting face against
-the way in which the part is stored.
+FAR_LARGER = 4.0
+"""How many times larger another flat face must be before the designer is asked whether that is the
+mounting face.
+"""
+ALIKE = 0.5
+"""Reaches over an envelope that are taken for alike [mm]."""
+SPREAD = 20_000
+"""Points of a surface that are held against keep-outs: corners alone would miss what a large flat
+face runs through.
 """
 LEAST_FACE = 300.0
 """Area from which a flat face is taken for the mounting face, so that the part is set on its middle
@@ -388,13 +438,14 @@ LEAST_FACE = 300.0
 """
 
 
-def _shift(points: Floats, low: Floats, high: Floats, part: str, face: Floats | None) -> Floats:
+def _shift(
+    least: Floats, most: Floats, low: Floats, high: Floats, part: str, face: Floats | None
+) -> Floats:
     """Mounting plane to z = 0; across, the middle of the mounting face on the axis, else the middle
     of the part in the middle of its place.
 
     A ring sits on its axis: the middle of its width, and as far below its top.
     """
-    least, most = points.min(axis=0), points.max(axis=0)
     if part == "ring":
         x = -(least[0] + most[0]) / 2
         return np.array([x, -(most[1] - (most[0] - least[0]) / 2), -least[2]])
@@ -418,6 +469,7 @@ def _against_box(
     mesh: trimesh.Trimesh, low: Floats, high: Floats, envelope: Envelope
 ) -> tuple[NDArray[np.bool_], list[str], list[str]]:
     points = np.asarray(mesh.vertices)
+    surface = sample(mesh, SPREAD if envelope.keep_outs else 1)
     outside = np.asarray(((points < low - PLAY) | (points > high + PLAY)).any(axis=1))
     misfits, fits = [], []
     for k in range(3):
@@ -433,8 +485,9 @@ def _against_box(
         )
     for keep in envelope.keep_outs:
         hit = _inside(points, keep.box.at, keep.box.size)
-        if hit.any():
-            deep = points[hit]
+        among = _inside(surface.points, keep.box.at, keep.box.size)
+        if hit.any() or among.any():
+            deep = np.vstack([points[hit], surface.points[among]])
             box_low, box_high = (
                 np.array(keep.box.at) / MM,
                 (np.array(keep.box.at) + np.array(keep.box.size)) / MM,
@@ -442,6 +495,7 @@ def _against_box(
             depth = float(np.minimum(deep - box_low, box_high - deep).min(axis=1).max())
             misfits.append(f"It reaches {depth:.2f} mm into the keep-out “{keep.name}”.")
             outside |= hit
+            outside[mesh.faces[surface.faces[among]]] = True
     if envelope.part == "ring":
         radius = np.hypot(points[:, 0], points[:, 1])
         free = 2 * float(radius.min())

@@ -1,4 +1,4 @@
-"""Rays through a mesh: wall thickness, surfaces that run through one another, and gaps.
+"""Rays through a mesh: wall thickness, and surfaces that run through one another.
 
 Rays are cast by Embree (embreex, through trimesh); distances are computed anew from the plane of
 the triangle that was hit, since Embree works in single precision.
@@ -23,10 +23,11 @@ START = 2e-3
 
 @dataclass(frozen=True)
 class Samples:
-    """Points spread evenly over a surface (n, 3) [mm], with their outward normals."""
+    """Points spread evenly over a surface (n, 3) [mm], their outward normals, the faces they lie on."""
 
     points: Floats
     normals: Floats
+    faces: NDArray[np.int64]
 
 
 class Caster:
@@ -68,7 +69,7 @@ def sample(mesh: trimesh.Trimesh, count: int, seed: int = 7) -> Samples:
     import trimesh
 
     points, faces = trimesh.sample.sample_surface(mesh, count, seed=seed)
-    return Samples(np.asarray(points), np.asarray(mesh.face_normals)[faces])
+    return Samples(np.asarray(points), np.asarray(mesh.face_normals)[faces], np.asarray(faces))
 
 
 @dataclass(frozen=True)
@@ -95,11 +96,3 @@ def walls(caster: Caster, at: Samples) -> Walls:
     return Walls(
         np.where(entered | ~(distance > 0), np.nan, distance + START), entered & (distance > 0.02)
     )
-
-
-def gaps(caster: Caster, at: Samples) -> Floats:
-    """Free distance outwards from samples to the next surface that faces them [mm]; NaN where there
-    is none.
-    """
-    distance, cosine = caster.first(at.points + START * at.normals, at.normals)
-    return np.where((cosine < -0.5) & (distance > 0), distance + START, np.nan)

@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from hauch.core.part import MM
 from hauch.core.part.findings import Asked, Report
-from hauch.core.part.passage import find_slot, free_areas, openings, steep
+from hauch.core.part.passage import free_areas, holes_along, openings, screw_hole, steep
 from hauch.core.part.pose import (
     Placed,
 )
 from hauch.core.part.rays import Caster, Samples, Walls
+from hauch.core.part.slot import find_slot
 from hauch.core.predict.model import modelled
 from hauch.core.quantity import Quantity, Step, exact
 
@@ -123,13 +124,12 @@ def add_walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> No
 
 def add_passages(report: Report, placed: Placed, caster: Caster, asked: Asked) -> None:
     """Openings and areas of ducts, intakes and rings."""
-    found, screws = openings(placed.mesh)
+    found = openings(placed.mesh)
     report.data["openings"] = [
         [round(o.area, 1), *(round(v, 1) for v in o.centre), *(round(v, 2) for v in o.direction)]
         for o in found[:12]
     ]
-    report.data["screws"] = len(screws)
-    _screws(report, screws, asked)
+    _screws(report, placed, caster, asked)
     if asked.envelope.part == "ring":
         _ring(report, placed, caster, found)
         return
@@ -186,29 +186,33 @@ def _area(value: float) -> Quantity:
     return modelled(value * MM**2, "m2", "part:facets", "facets of curved surfaces", 0.002)
 
 
-def _screws(report: Report, screws: list[Any], asked: Asked) -> None:
+def _screws(report: Report, placed: Placed, caster: Caster, asked: Asked) -> None:
     """Holes of the mounting pattern."""
     values: Mapping[str, float] = asked.envelope.values
     if "hole_pitch" not in values:
         return
     half, hole = values["hole_pitch"] / 2 / MM, values["hole"] / MM
     places = [(x, y) for x in (-half, half) for y in (-half, half)]
-    met = sum(
-        any(
-            math.hypot(s.centre[0] - x, s.centre[1] - y) < 0.6
-            and s.centre[2] < 12
-            and abs(s.diameter - hole) < 0.8
-            for s in screws
-        )
-        for x, y in places
-    )
+    met = sum(screw_hole(caster, x, y, hole) for x, y in places)
     if met == len(places):
         report.say("well", f"All {met} mounting holes of {hole:g} mm are where the frame has them.")
-    elif met or screws:
+        return
+    frame = f"{len(places)} mounting holes of {hole:g} mm"
+    others = [] if met else holes_along(placed.mesh, caster)
+    if others:
+        away = [math.hypot(h.x, h.y) for h in others]
+        several = len(others) > 1
         report.say(
             "care",
-            f"{met} of {len(places)} mounting holes of {hole:g} mm were found"
-            f" {values['hole_pitch'] / MM:g} mm apart.",
+            f"None of the {frame}, {values['hole_pitch'] / MM:g} mm apart, was found. The part has"
+            f" {len(others)} hole{'s' if several else ''} along its axis,"
+            f" {_range([h.diameter for h in others], 1)} mm wide and {_range(away, 0)} mm from it:"
+            f" {'they do' if several else 'it does'} not meet the frame's.",
+        )
+    elif met:
+        report.say(
+            "care",
+            f"{met} of {frame} were found {values['hole_pitch'] / MM:g} mm apart.",
         )
     else:
         report.say(
@@ -216,6 +220,12 @@ def _screws(report: Report, screws: list[Any], asked: Asked) -> None:
             f"No mounting hole was found; the frame has {len(places)} of {hole:g} mm,"
             f" {values['hole_pitch'] / MM:g} mm apart.",
         )
+
+
+def _range(values: list[float], digits: int) -> str:
+    """The least and the greatest value, or the one that both round to."""
+    low, high = (f"{v:.{digits}f}" for v in (min(values), max(values)))
+    return low if low == high else f"{low} to {high}"
 
 
 def _ring(report: Report, placed: Placed, caster: Caster, found: list[Any]) -> None:
@@ -228,11 +238,12 @@ def _ring(report: Report, placed: Placed, caster: Caster, found: list[Any]) -> N
         return
     steps = (
         Step(
-            "Gap square to the lips",
-            "5 % quantile of the rays in each wedge",
+            "Narrowest place of the passage to the plenum",
+            "shortest line that closes it in half sections, rays across between them",
             (("wedges", len(slot.widths), ""),),
             slot.mean * MM,
             "m",
+            note=f"ribs close {100 * slot.closed:.1f} % of the way around" if slot.closed else "",
         ),
     )
     report.add(
@@ -242,7 +253,7 @@ def _ring(report: Report, placed: Placed, caster: Caster, found: list[Any]) -> N
         "length",
         modelled(slot.mean * MM, "m", "part:slot", "facets of the lips", 0.01, steps),
     )
-    report.add("slot_area", "Passages", "Slot area", "area", _area(slot.area))
+    report.add("slot_area", "Passages", "Slot area between ribs", "area", _area(slot.area))
     report.data["slot"] = [round(w, 4) for w in slot.widths]
     spread = max(slot.widths) - min(slot.widths)
     if spread > 0.1 * slot.mean:
@@ -256,7 +267,7 @@ def _ring(report: Report, placed: Placed, caster: Caster, found: list[Any]) -> N
             report.say(
                 "care",
                 f"The slot has {slot.area / 100:.1f} cm², the neck only {neck.area / 100:.1f} cm²:"
-                f" the neck chokes it. A slot of {neck.area / (2 * math.pi * slot.radius):.2f} mm"
+                f" the neck chokes it. A slot of {slot.mean * neck.area / slot.area:.2f} mm"
                 " has the neck's area.",
             )
         else:

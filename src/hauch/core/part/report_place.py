@@ -209,6 +209,8 @@ def add_place(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked
         report.say("back", text)
     for text in placed.fits:
         report.say("well", text)
+    for text in placed.asks:
+        report.say("care", text)
     report.placed = placed
     report.data["material"] = asked.material.key
     if placed.bore is not None:

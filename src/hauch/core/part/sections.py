@@ -1,9 +1,10 @@
-"""Cuts through a mesh: by planes and by cylinders about its axis, as closed loops with the material
-on their left.
+"""Cuts through a mesh: by planes across and along its axis and by cylinders about it, as closed loops
+with the material on their left.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -133,3 +134,27 @@ def cylinder_cuts(
             flat = np.column_stack([radius * angle, line[:, 2]])
             made.append(Loop(flat, shoelace(flat), bool(abs(closing) > np.pi)))
         yield float(radius), made
+
+
+GOLDEN = (math.sqrt(5) - 1) / 2
+
+
+def half_sections(mesh: trimesh.Trimesh, planes: int) -> Iterator[tuple[float, list[Floats]]]:
+    """Closed lines (radius, z) [mm] of half planes from the z axis outwards, two for each plane: turn
+    of the half plane [rad], its lines. What crosses the axis is left out.
+
+    The planes are not evenly apart, so that what repeats around the axis is not always met.
+    """
+    for k in range(planes):
+        turn = math.pi * (k + 0.9 * (k * GOLDEN % 1.0)) / planes
+        cos, sin = math.cos(turn), math.sin(turn)
+        x, y = np.asarray(mesh.vertices)[:, :2].T
+        halves: tuple[list[Floats], list[Floats]] = ([], [])
+        for line in _Cutter(mesh, y * cos - x * sin).lines(1e-6):
+            flat = np.column_stack([line[:, 0] * cos + line[:, 1] * sin, line[:, 2]])
+            if (flat[:, 0] > 0).all():
+                halves[0].append(flat[::-1])
+            elif (flat[:, 0] < 0).all():
+                halves[1].append(flat * (-1.0, 1.0))
+        yield turn, halves[0]
+        yield turn + math.pi, halves[1]

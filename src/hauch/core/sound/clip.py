@@ -17,14 +17,24 @@ FLAT = 3
 """So many equal samples in a row at an extreme may be a cut top."""
 
 NEAR = 0.9
-"""Share of the largest sample from which on a sample is near an extreme; both ends of a scale may
-differ a little.
+"""Share of the largest samples of its sign from which on a sample is near an extreme."""
+
+CLICKS = 1e-4
+"""Share of the largest samples that may be clicks, which go beyond what cuts the rest."""
+
+ONE_SIDED = 0.3
+"""Share of the largest sample that a limit of the other sign has at least: an amplifier off its
+middle cuts one side earlier.
 """
 
 EDGE = 6.0
 """A cut top falls off by more than this many steps of the last digit at once; a round top of a slow
 wave falls off by one or two.
 """
+
+
+BEYOND = 4
+"""A limit is reached by so many times the samples that lie beyond it, which are clicks."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +64,8 @@ def clipping(samples: np.ndarray) -> Clipping:
     -----
     The scale's end need not be 1.0: a microphone amplifier cuts earlier. Looked for are flat tops:
     `FLAT` or more equal samples near an extreme, with an edge beside them. One such top may be
-    chance, two of one height are a limit.
+    chance, two of one height are a limit where hardly anything lies beyond it; then every sample
+    that reaches it is cut, tops of one or two samples too.
     """
     x = np.asarray(samples, dtype=float)
     x = x[np.isfinite(x)]
@@ -65,16 +76,46 @@ def clipping(samples: np.ndarray) -> Clipping:
     digit = float(steps[steps > 1e-9 * top].min()) if np.any(steps > 1e-9 * top) else top
     starts = np.flatnonzero(np.concatenate(([True], np.diff(x) != 0)))
     lengths = np.diff(np.append(starts, x.size))
+    ends = {sign: max(_end(sign * x), ONE_SIDED * top) for sign in (1, -1)}
     found: dict[float, list[tuple[int, int]]] = {}
     for start, length in zip(
         starts[lengths >= FLAT].tolist(), lengths[lengths >= FLAT].tolist(), strict=True
     ):
         level, last = float(x[start]), start + length - 1
         falls = [abs(level) - abs(float(x[i])) for i in (start - 1, last + 1) if 0 <= i < x.size]
-        if abs(level) >= NEAR * top and falls and max(falls) > EDGE * digit:
+        if (
+            abs(level) >= NEAR * ends[1 if level > 0 else -1]
+            and falls
+            and max(falls) > EDGE * digit
+        ):
             found.setdefault(level, []).append((start, last))
-    cut = sorted(
-        stretch for stretches in found.values() if len(stretches) > 1 for stretch in stretches
+    limits = [
+        level
+        for level, stretches in found.items()
+        if len(stretches) > 1 and _piles_up(np.sign(level) * x, abs(level), digit)
+    ]
+    over, under = (
+        min((abs(level) for level in limits if level * sign > 0), default=np.inf)
+        for sign in (1, -1)
     )
-    count = sum(b - a + 1 for a, b in cut)
-    return Clipping(cut, count, count / x.size)
+    cut = (x >= over - digit / 2) | (-x >= under - digit / 2)
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], cut, [False]))))
+    stretches = list(zip(edges[::2].tolist(), (edges[1::2] - 1).tolist(), strict=True))
+    count = int(cut.sum())
+    return Clipping(stretches, count, count / x.size)
+
+
+def _end(x: np.ndarray) -> float:
+    """The largest sample but for clicks."""
+    last = x.size - 1 - int(CLICKS * x.size)
+    return float(np.partition(x, last)[last])
+
+
+def _piles_up(x: np.ndarray, level: float, digit: float) -> bool:
+    """Whether a height holds more samples than lie beyond it by far: coarse digits make equal
+    neighbours anywhere on a top, a limit gathers what would have gone on.
+    """
+    return bool(
+        BEYOND * np.count_nonzero(x > level + digit / 2)
+        <= np.count_nonzero(np.abs(x - level) <= digit / 2)
+    )
