@@ -20,6 +20,7 @@ import threading
 import time
 import urllib.request
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 import pyvisa
@@ -253,7 +254,7 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     yield row(
         "capture: longest pause of a meter that keeps nothing, a recorder killed", pause, "s", 1.0
     )
-    resource = pyvisa.ResourceManager("@py").open_resource(
+    resource: Any = pyvisa.ResourceManager("@py").open_resource(
         lives[0].test.rig.meters.get(channel="speed").instrument.resource,
         read_termination="\n",
         write_termination="\n",

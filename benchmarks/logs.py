@@ -20,7 +20,8 @@ from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Live, Recording
 from hauch.bench.runs import Subject, Typed
 from hauch.core.trace.source import Held
-from hauch.formats.logger_csv import guess_mapping, inspect, read_log
+from hauch.formats.logger_csv import inspect, read_log
+from hauch.formats.logger_names import guess_mapping
 from hauch.live import actions as live
 from hauch.live.stream import history
 from hauch.stores.models import Instrument

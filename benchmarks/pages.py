@@ -33,6 +33,8 @@ from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 REQUESTS = 40
+MOST_QUERIES = {"run": 14}
+"""A run is held against the reference, earlier versions, other settings and the rig's history."""
 LARGE_ROUNDS, ENTRIES, REPEATS = 4, 1000, 5  # 4 x 1,000 x 5 tests x 5 repeats = 100,000 runs
 
 
@@ -86,7 +88,7 @@ def measure(label: str, round: Round) -> Iterator[Row]:
             client.get(url)
         yield row(f"{label}: {name}, median", float(np.median(taken)), "ms")
         yield row(f"{label}: {name}, p95", float(np.percentile(taken, 95)), "ms", 100.0)
-        yield row(f"{label}: {name}, queries", len(queries), "queries", 12)
+        yield row(f"{label}: {name}, queries", len(queries), "queries", MOST_QUERIES.get(name, 12))
         asked = sum(
             "rounds_membership" in query["sql"] and "rounds_round" in query["sql"]
             for query in queries.captured_queries

@@ -12,14 +12,14 @@ from scipy.ndimage import median_filter
 
 from benchmarks.harness import Row, row, seconds
 from hauch.core.measure.curves import power_law
-from hauch.core.quantity import coverage_factor
 from hauch.core.trace.marks import find_marks, spikes
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import fit_settling
 from hauch.core.trace.source import Held
-from hauch.formats.logger_csv import guess_mapping, inspect, read_log
-from tests.core.test_faults_found import ar, soak
+from hauch.formats.logger_csv import inspect, read_log
+from hauch.formats.logger_names import guess_mapping
 from tests.formats.test_logger_csv import DATA
+from tests.simulated import SOAKS, ar, forecasts, soak
 
 SAMPLES = 1_000_000
 
@@ -50,15 +50,10 @@ def run() -> Iterator[Row]:
             "%",
             1.0,
         )
-    for kind in ("plain", "gusts", "light part", "all"):
-        outside, doubts = 0, []
-        for _ in range(400):
-            t, y, end = soak(random, kind)
-            fit = fit_settling(t, y, 0.5)
-            doubts.append(coverage_factor(fit.dof) * fit.u)
-            outside += abs(fit.end - end) > doubts[-1]
-        yield row(f"traces: ends outside the doubt of 100, {kind}", outside / 4, "", 7.0)
-        yield row(f"traces: median doubt of the end, {kind}", float(np.median(doubts)), "K")
+    for kind in SOAKS:
+        held, doubt = forecasts(kind, 400)
+        yield row(f"traces: ends outside the doubt of 100, {kind}", 100 * (1 - held), "", 7.0)
+        yield row(f"traces: median doubt of the end, {kind}", doubt, "K")
     table = inspect((DATA / "bench_f_sweep.csv").read_bytes())
     log = read_log(table, guess_mapping(table), ZoneInfo("UTC"), True)
     reduced = steady_readings(Held(log.times, log.channels), {}, "r", by_point=True)

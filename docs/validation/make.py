@@ -388,7 +388,8 @@ def convergence() -> tuple[str, float]:
 
 def limits() -> tuple[int, float, float]:
     rng = np.random.default_rng(7)
-    points, free = [], []
+    points: list[tuple[float, float]] = []
+    free: list[tuple[float, float]] = []
     while len(points) < 200:
         blades, ratio = int(rng.integers(3, 12)), rng.uniform(0.25, 0.6)
         tip = 0.134

@@ -4,22 +4,15 @@ import math
 import unittest
 
 import numpy as np
-from scipy.signal import lfilter
 
-from hauch.core.quantity import coverage_factor
 from hauch.core.sound.clip import clipping
 from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
 from hauch.core.trace.reduce import Chosen, steady_readings, told
-from hauch.core.trace.settle import fit_settling
 from hauch.core.trace.source import Held
+from tests.simulated import ar
 
 SAMPLES = 100_000
-
-
-def ar(random, count, keep=0.9):
-    """Correlated scatter of unit standard deviation."""
-    return lfilter([1], [1, -keep], random.standard_normal(count)) * math.sqrt(1 - keep**2)
 
 
 class SpikeNumbers(unittest.TestCase):
@@ -307,54 +300,3 @@ class ClippingTests(unittest.TestCase):
         self.assertFalse(clipping(np.zeros(0)).clipped)
         noise[100:105] = 2.0
         self.assertFalse(clipping(noise).clipped)
-
-
-def soak(random, kind):
-    """A soak to half of the time in which it comes within 0.2 K: times, values, its true end."""
-    tau, amplitude, end = random.uniform(60, 300), random.uniform(8, 45), random.uniform(30, 70)
-    noise, step = random.uniform(0.02, 0.12), random.choice([0.5, 1.0, 2.0])
-    t = np.arange(0, tau * math.log(amplitude / 0.2) / 2, step)
-    light, quick = (
-        (random.uniform(0.02, 0.12), tau * random.uniform(0.05, 0.3))
-        if kind in {"light part", "all"}
-        else (0.0, tau)
-    )
-    y = (
-        end
-        - amplitude * ((1 - light) * np.exp(-t / tau) + light * np.exp(-t / quick))
-        + noise * random.standard_normal(t.size)
-    )
-    if kind in {"gusts", "all"}:
-        y += (
-            random.uniform(0.3, 1.0)
-            * noise
-            * ar(random, t.size, math.exp(-step / random.uniform(2, 15)))
-        )
-    return t, (np.round(y, 1) if kind == "all" else y), end
-
-
-class ForecastNumbers(unittest.TestCase):
-    """The end of a soak lies within its stated doubt in at least 93 of 100, at half of the full
-    time.
-    """
-
-    def test_coverage(self):
-        for kind in ("plain", "gusts", "light part", "all"):
-            random = np.random.default_rng(5)
-            with self.subTest(kind):
-                inside = 0
-                for _ in range(100):
-                    t, y, end = soak(random, kind)
-                    fit = fit_settling(t, y, 0.5)
-                    inside += abs(fit.end - end) <= coverage_factor(fit.dof) * fit.u
-                self.assertGreaterEqual(inside, 93)
-
-    def test_the_doubt_is_no_empty_word(self):
-        """At half of the full time, with a slow second body that the trace cannot rule out."""
-        random = np.random.default_rng(6)
-        doubts = []
-        for _ in range(40):
-            t, y, _ = soak(random, "plain")
-            fit = fit_settling(t, y, 0.5)
-            doubts.append(coverage_factor(fit.dof) * fit.u)
-        self.assertLess(float(np.median(doubts)), 0.6)

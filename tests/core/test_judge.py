@@ -15,7 +15,7 @@ from hauch.core.judge.family import apart_factor
 from hauch.core.judge.reference import Runs, brackets, compare, interpolation_weights, pooled_sd
 from hauch.core.judge.schemes import Limit, judge_rules, rule_problems
 from hauch.core.judge.standing import Scores, Term, rank, rank_probabilities, score, set_apart
-from hauch.core.quantity import expanded
+from tests.simulated import field, prints_compared
 
 
 def runs(subject, y, time, own=0.0, common=None):
@@ -201,22 +201,9 @@ class PrintTests(unittest.TestCase):
     scatter of anybody's repeats.
     """
 
-    def compared(self, random, prints, apart=0.0, repeats=3, scatter=0.01):
-        """Entries with so many prints each, in turn between runs of the reference."""
-        plan = [(e, p) for _ in range(repeats) for e, n in enumerate(prints) for p in range(n)]
-        shift = {key: apart * random.standard_normal() for key in sorted(set(plan))}
-        y = [shift[key] + scatter * random.standard_normal() for key in plan]
-        entries = replace(
-            runs([e for e, _ in plan], y, np.arange(len(plan)) + 0.5),
-            part=np.array([10 * e + p for e, p in plan]),
-        )
-        at = np.linspace(0, len(plan), 6)
-        reference = runs([0] * 6, scatter * random.standard_normal(6), at)
-        return compare(entries, reference, len(prints), 0)
-
     def test_a_difference_between_prints_is_not_told_as_scatter_of_all(self):
         random = np.random.default_rng(3)
-        c = self.compared(random, [2, 1, 1, 1], apart=0.2)
+        c = prints_compared(random, [2, 1, 1, 1], apart=0.2)
         self.assertLess(c.repeat_sd, 0.02)
         self.assertGreater(c.own_u[0], 5 * c.own_u[1])
         self.assertEqual((c.prints.tolist(), c.print_dof), ([2, 1, 1, 1], 1))
@@ -229,19 +216,6 @@ class PrintTests(unittest.TestCase):
         c = compare(entries, runs([0, 0], [0.0, 0.0], [0, 5]), 1, 0)
         self.assertAlmostEqual(c.delta[0], 0.2)
         self.assertAlmostEqual(c.print_sd, 0.1 * math.sqrt(2))
-
-    def test_intervals_of_versions_with_two_prints_hold_the_truth(self):
-        """95 % by simulation, where every entry of four has two prints (binomial 1 % points)."""
-        for apart in (0.0, 0.01, 0.03):
-            random, inside = np.random.default_rng(11), 0
-            for _ in range(150):
-                c = self.compared(random, [2] * 4, apart)
-                half = [
-                    expanded(float(u), float(d)) for u, d in zip(c.u, c.effective_dof, strict=True)
-                ]
-                inside += int(np.sum(np.abs(c.delta) < half))
-            with self.subTest(apart):
-                self.assertGreater(inside / 600, 0.92)
 
 
 class UntoldTests(unittest.TestCase):
@@ -341,63 +315,13 @@ class FamilyTests(unittest.TestCase):
             expected = studentized_range.ppf(0.95, entries, dof) / math.sqrt(2)
             self.assertAlmostEqual(apart_factor(entries, dof) / expected, 1, delta=1e-3)
 
-    def field(self, random, size, gaps=None, repeats=3, brackets=4):
-        """A test of so many entries, in rounds between brackets of two reference runs."""
-        times, subject, reference_times = [], [], []
-        clock = 0.0
-        for _ in range(brackets):
-            reference_times += [clock, clock + 1]
-            clock += 10
-            chosen = range(size) if len(times) < size * repeats else ()
-            for entry in chosen:
-                times.append(clock)
-                subject.append(entry)
-                clock += 5
-        reference_times += [clock, clock + 1]
-        truth = np.zeros(size) if gaps is None else np.asarray(gaps)
-
-        def runs(who, at, level):
-            y = level + 0.01 * random.standard_normal(len(at))
-            return Runs(np.array(who), y, np.array(at), np.zeros(len(at)), np.zeros((len(at), 0)))
-
-        entries = runs(subject, times, truth[np.array(subject)])
-        return compare(entries, runs([0] * len(reference_times), reference_times, 0.0), size, 0)
-
-    def apart(self, comparison) -> bool:
-        _, found = score([Term("air", 1, 1, True)], [comparison])
-        return rank(found, draws=1).rank.max() > 1
-
-    def test_equal_fields_are_set_apart_in_five_of_a_hundred_at_most(self):
-        """Whoever leads by chance: before, 14 to 67 % of such fields were set apart."""
-        random = np.random.default_rng(5)
-        for size in (2, 4, 8, 20):
-            with self.subTest(size):
-                count = sum(self.apart(self.field(random, size)) for _ in range(400))
-                self.assertLessEqual(count, 400 * 0.05 + 2 * math.sqrt(400 * 0.05 * 0.95))
-
-    def test_scatter_is_not_told_too_wide_where_repeats_stand_in_several_brackets(self):
-        """Each repeat is held against other reference runs, whose scatter is not its own: before, 8
-        to 22 % too much.
-        """
-        random = np.random.default_rng(8)
-        for size in (2, 8):
-            squares = [self.field(random, size).repeat_sd ** 2 for _ in range(400)]
-            self.assertAlmostEqual(math.sqrt(np.mean(squares)) / 0.01, 1, delta=0.02)
-
-    def test_a_true_leader_is_told(self):
-        random = np.random.default_rng(6)
-        for size in (2, 8):
-            gaps = [0.06] + [0.0] * (size - 1)
-            count = sum(self.apart(self.field(random, size, gaps)) for _ in range(60))
-            self.assertGreater(count, 57)
-
     def test_a_limit_that_nobody_breaks_changes_no_rank(self):
         """One rule whichever way the score is worked out: gap 1.75 u at 4 degrees is no difference."""
         s = scores([101.75, 100.0], [1 / math.sqrt(2)] * 2, dof=4)
         self.assertFalse(set_apart(s, 0, 1))
         random = np.random.default_rng(7)
         for gap in (0.0, 0.015, 0.03, 0.06):
-            comparison = self.field(random, 4, [gap, 0, 0, 0])
+            comparison = field(random, 4, [gap, 0, 0, 0])
             term = Term("air", 1, 1, True)
             plain = rank(score([term], [comparison])[1], draws=4000).rank
             limit = Limit("air", 90.0, 1, True)

@@ -232,6 +232,14 @@ class PlaceTests(unittest.TestCase):
             positions={"panel_points": [1, 2, 3, 1]},
         )
         self.assertAlmostEqual(twice.value, 7.0)
+        agreed = reduce(
+            "panel_points",
+            {"panel_points": [7, 7, 7]},
+            {"places": (3.0, 0.0)},
+            {"panel_points": Meter("cards", "cards", 0.5)},
+            positions={"panel_points": [1, 2, 3]},
+        )
+        self.assertAlmostEqual(agreed.u, 0.5 / 6)  # 0.5 / sqrt(12 * 3)
         with self.assertRaisesRegex(NoResult, "2 of 3 judges"):
             reduce(
                 "panel_points",

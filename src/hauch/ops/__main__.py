@@ -59,8 +59,8 @@ def parser() -> argparse.ArgumentParser:
     add("screenshots", "Refresh docs/screenshots from the demo data.")
     add(
         "validation",
-        "Compute docs/validation.md and its plots anew: predictions against exact, published and"
-        " limiting cases.",
+        "Compute docs/validation.md and docs/calibration.md with their plots anew: predictions"
+        " against exact, published and limiting cases; what is stated, by simulation.",
     )
     meters = add("standins", "Start simulated meters on loopback, which speak SCPI over TCP.")
     meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")

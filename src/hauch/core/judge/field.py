@@ -95,11 +95,15 @@ class TestData:
     specimens: list[int]
     values: dict[int, dict[int, list[float]]]
     comparison: Comparison | None
-    problem: str = ""
     runs_of: dict[int, list[int]] = field(default_factory=dict)
     reference_runs: list[int] = field(default_factory=list)
 
     base = 0
+
+    @property
+    def untold(self) -> bool:
+        """Whether there is a reference, but no scatter by which a difference could be told."""
+        return self.comparison is not None and not self.comparison.told and bool(self.entries.size)
 
     @property
     def base_runs(self) -> np.ndarray:
@@ -152,19 +156,9 @@ def compared(
 
     entries = as_runs(of_entries, [position[run.entry or 0] for run in of_entries])
     reference = as_runs(of_reference, [specimens.index(run.reference or 0) for run in of_reference])
-    comparison, problem = None, ""
-    if reference.size == 0:
-        problem = (
-            f"{test.label}: there is no run of the reference yet, so nothing can be compared. Run"
-            " the reference."
-        )
-    else:
+    comparison = None
+    if reference.size:
         comparison = compare(entries, reference, len(position), 0, known=test.history)
-        if not comparison.told and entries.size:
-            problem = (
-                f"{test.label}: nothing was repeated, and the rig's history tells no scatter of this"
-                " procedure, so no difference can be told. Run the reference or an entry again."
-            )
     values: dict[int, dict[int, list[float]]] = defaultdict(lambda: defaultdict(list))
     runs_of: dict[int, list[int]] = defaultdict(list)
     left_out = set(comparison.left_out if comparison else ())
@@ -179,7 +173,6 @@ def compared(
         specimens,
         values,
         comparison,
-        problem,
         runs_of,
         [run.key for run in of_reference],
     )

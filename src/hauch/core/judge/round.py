@@ -113,9 +113,7 @@ def judge(rules: Rules, field: Field) -> Judged:
     position = {entry.key: index for index, entry in enumerate(racing)}
     loaded = [compared(test, position, field.references) for test in field.tests]
     notes = (
-        [data.problem for data in loaded if data.problem]
-        + _bridge_notes(loaded, field.references)
-        + _left_out_notes(loaded)
+        _missing_notes(loaded) + _bridge_notes(loaded, field.references) + _left_out_notes(loaded)
     )
     cells = {
         entry.key: {
@@ -139,7 +137,7 @@ def judge(rules: Rules, field: Field) -> Judged:
             )
         )
         of = f" for version {entry.version}" if (entry.version or 1) > 1 or entry.named else ""
-        untold = [d.test.label.lower() for d in wanted if d.comparison and not d.comparison.told]
+        untold = [d.test.label.lower() for d in wanted if d.untold]
         reason = f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}."
         if not lacking and untold:
             reason = f"Not ranked: {', '.join(dict.fromkeys(untold))} not repeated by anyone yet."
@@ -218,6 +216,22 @@ def _ranked_rows(
             }
         )
     return rows
+
+
+def _missing_notes(loaded: Sequence[TestData]) -> list[str]:
+    """A sentence each on tests without a reference and on tests that nobody repeated."""
+    notes = []
+    if alone := [data.test.label for data in loaded if data.comparison is None]:
+        notes.append(
+            f"{', '.join(alone)}: there is no run of the reference yet, so nothing can be compared."
+            " Run the reference."
+        )
+    if untold := [data.test.label for data in loaded if data.untold]:
+        notes.append(
+            f"{', '.join(untold)}: nothing was repeated, and the rig's history tells no scatter of"
+            " this procedure, so no difference can be told. Run the reference or an entry again."
+        )
+    return notes
 
 
 def _bridge_notes(

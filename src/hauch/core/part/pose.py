@@ -323,7 +323,7 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
         middle = (
             turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
         )
-        shift = _shift(*ends, low, high, envelope.part, middle)
+        shift = _shift(ends[0], ends[1], low, high, envelope.part, middle)
         least, most = ends + shift
         over = float(np.maximum(low - least, 0).sum() + np.maximum(most - high, 0).sum())
         spread = surface @ turn.T + shift

@@ -234,13 +234,14 @@ def _beside(line: Floats, place: Floats) -> Floats:
     share = np.clip(np.einsum("ij,ij->i", place - line, along) / length**2, 0, 1)
     nearest = np.linalg.norm(line + share[:, None] * along - place, axis=1).argmin()
     ends = np.append(0.0, np.cumsum(length))
-    at = ends[nearest] + share[nearest] * length[nearest] + np.array([-2, 2]) * COARSE
+    middle = float(ends[nearest] + share[nearest] * length[nearest])
+    low, high = middle - 2 * COARSE, middle + 2 * COARSE
     around = ends[-1]
     corners = np.concatenate([ends[:-1] - around, ends[:-1], ends[:-1] + around])
     places = np.concatenate(
         [
-            np.linspace(*at, math.ceil(4 * COARSE / FINE) + 1),
-            corners[(corners > at[0]) & (corners < at[1])],
+            np.linspace(low, high, math.ceil(4 * COARSE / FINE) + 1),
+            corners[(corners > low) & (corners < high)],
         ]
     )
     places = np.sort(places) % around

@@ -45,7 +45,8 @@ RIG = RigKind(
 
 def panel_points(run: RunInput) -> Quantity:
     """Mean points [points] of the judges, each judge's own mean counting once; doubt from how far
-    they disagree.
+    they disagree, and from the steps in which points are given, so that five judges who agree to
+    the step are not without doubt.
     """
     places = int(run.rig.get("places", (0.0, 0.0))[0])
     positions, values = (
@@ -65,8 +66,15 @@ def panel_points(run: RunInput) -> Quantity:
     cause = Influence(
         f"run:{run.run}:panel:scatter", "judges disagree", "own", "A", max(len(judges) - 1.0, 1.0)
     )
-    note = f"{len(judges)} judges, {min(judges):g} to {max(judges):g} points"
-    return measured(mean, "points", [(cause, scatter)]).with_step(
+    meter = run.meters.get("panel_points")
+    step = meter.resolution / math.sqrt(12 * len(judges)) if meter else 0.0
+    steps = Influence(f"run:{run.run}:panel:step", "steps in which points are given", "own", "B")
+    note = (
+        f"{len(judges)} judges, {min(judges):g} to {max(judges):g} points"
+        if len(judges) > 1
+        else "one judge: how far others would disagree is not in the doubt"
+    )
+    return measured(mean, "points", [(cause, scatter), (steps, step)]).with_step(
         Step(
             "Mean of the judges",
             "x̄ = 1/J Σ x̄ⱼ",
