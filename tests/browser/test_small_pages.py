@@ -91,3 +91,25 @@ class RefusedTests(BrowserTests):
         self.expect_refusal("designer", "/import/", "You may not import a round")
         self.expect_refusal("host", "/rounds/nowhere/verdict/", "There is nothing here")
         self.expect_refusal("stranger", "/rounds/drying-rack/brief/", "There is nothing here")
+
+
+DECLARATIONS = r"""async (url) => {
+  const text = (await (await fetch(url)).text()).replace(/\/\*[^]*?\*\/|@font-face[^}]*\}/g, "");
+  const lines = [...text.matchAll(/\{([^{}]*)\}/g)].flatMap((found) => found[1].split(";"));
+  const pairs = lines.filter((line) => line.includes(":")).map((line) => {
+    const at = line.indexOf(":");
+    return [line.slice(0, at).trim(), line.slice(at + 1).replace("!important", "").trim()];
+  });
+  const plain = pairs.filter(([name]) => !name.startsWith("--"));
+  return [plain.length, plain.filter((pair) => !CSS.supports(...pair)).map((pair) => pair.join(": "))];
+}"""
+
+
+class StyleTests(BrowserTests):
+    def test_the_browser_knows_every_declaration(self):
+        page = self.sign_in("host")
+        page.goto(self.url("/"))
+        url = page.locator("link[rel=stylesheet][href*=hauch]").first.get_attribute("href")
+        count, unknown = page.evaluate(DECLARATIONS, url)
+        self.assertGreater(count, 500)
+        self.assertEqual(unknown, [])

@@ -159,8 +159,9 @@ class Cluster:
             "start",
         )
         if started.returncode:
-            tail = log.read_text(errors="replace")[-600:] if log.exists() else started.stderr
-            raise CannotGoOn(f"The database did not start. Its log {log} ends with:\n{tail}")
+            tail = log.read_text(errors="replace")[-600:] if log.exists() else ""
+            said = f"The database did not start: {started.stderr.strip() or 'it did not say why.'}"
+            raise CannotGoOn(f"{said}\nIts log {log} ends with:\n{tail}" if tail else said)
 
     def stop(self) -> None:
         """Stop the cluster and wait for it."""

@@ -122,7 +122,7 @@ def _run_tests(options: argparse.Namespace, environment: dict[str, str], *more: 
 
 
 def lint(options: argparse.Namespace) -> int:
-    """Style, types, import contracts, templates, migrations; runs all and fails if one does."""
+    """Style, types, import contracts, templates, scripts, migrations; runs all and fails if one does."""
     tools = Path(sys.executable).parent
     paths = ["src", "tests", "benchmarks", "docs"]
     steps = [
@@ -131,6 +131,7 @@ def lint(options: argparse.Namespace) -> int:
         [str(tools / "lint-imports"), "--no-cache"],
         [str(tools / "mypy")],
         [str(tools / "djlint"), "--lint", "--quiet", "src/hauch"],
+        [str(tools / "oxlint"), "--quiet", "src"],
         [sys.executable, "-m", "hauch.ops.manage", "makemigrations", "--check", "--dry-run"],
     ]
     with throwaway() as environment:

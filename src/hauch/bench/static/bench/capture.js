@@ -85,7 +85,7 @@
   // What was typed for a test that other rules replaced in the meantime, where it is still read in the same way.
   function older() {
     const { older: test, choice } = form().dataset;
-    const name = test && Object.keys(sessionStorage).find((name) => name.startsWith(`hauch-readings-${test}-${choice}-`));
+    const name = test && Object.keys(sessionStorage).find((one) => one.startsWith(`hauch-readings-${test}-${choice}-`));
     if (!name) return null;
     const text = sessionStorage.getItem(name);
     sessionStorage.removeItem(name);
@@ -136,7 +136,7 @@
   const keepQueue = (items) => { localStorage.setItem(queueKey, JSON.stringify(items)); tellQueue(); };
   let sending = false;
 
-  function tellQueue(problem) {
+  function tellQueue() {
     const place = document.getElementById("waiting-runs"), items = queue();
     if (!place) return;
     place.hidden = !items.length;
@@ -165,7 +165,7 @@
     if (sending || !queue().length) return;
     sending = true;
     try {
-      for (const item of queue().filter((item) => !item.problem)) {
+      for (const item of queue().filter((one) => !one.problem)) {
         const headers = { "HX-Request": "true", "Content-Type": "application/x-www-form-urlencoded", "X-CSRFToken": JSON.parse(document.body.getAttribute("hx-headers"))["X-CSRFToken"] };
         const answer = await fetch(item.url, { method: "POST", body: item.body, headers, redirect: "manual" });
         if (answer.status === 204) keepQueue(queue().filter((other) => other.body !== item.body));
@@ -191,7 +191,7 @@
   setInterval(send, 4000);
   document.addEventListener("DOMContentLoaded", () => { tellQueue(); send(); });
   document.addEventListener("click", (event) => {
-    if (event.target.closest("[data-drops]")) keepQueue(queue().filter((item) => !item.problem));
+    if (event.target.closest("[data-drops]")) keepQueue(queue().filter((one) => !one.problem));
   });
 
   document.addEventListener("htmx:afterRequest", (event) => {

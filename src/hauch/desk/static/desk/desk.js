@@ -55,7 +55,7 @@
       low = Math.min(...values) - 0.35 * spread;
       high = Math.max(...values) + 0.35 * spread;
     };
-    const handles = fields.map((field, i) => {
+    const handles = fields.map((field) => {
       const handle = document.createElementNS(SVG, "circle");
       handle.setAttribute("class", "handle");
       handle.setAttribute("r", "6");

@@ -12,7 +12,7 @@
   async function ask(url, options, line) {
     for (let pause = 500; ; pause = Math.min(pause * 2, 8000)) {
       try {
-        const answer = await fetch(url, { ...options, headers: { "X-CSRFToken": token, ...(options.headers ?? {}) } });
+        const answer = await fetch(url, { ...options, headers: { "X-CSRFToken": token, ...options.headers } });
         if (answer.status < 500) return answer;
       } catch { /* no network: wait */ }
       line.word.textContent = "no connection; goes on by itself";

@@ -110,9 +110,9 @@
     const events = document.getElementById("events");
     if (events.dataset.told !== JSON.stringify(data.events)) {
       events.dataset.told = JSON.stringify(data.events);
-      events.replaceChildren(...[...data.events].reverse().map((line) => {
+      events.replaceChildren(...[...data.events].reverse().map((said) => {
         const item = document.createElement("li");
-        item.textContent = line;
+        item.textContent = said;
         return item;
       }));
     }
@@ -297,7 +297,7 @@
     }
   });
   // What is typed into the guide stays when it is asked anew, until the run is accepted.
-  let typed = {};
+  const typed = {};
   document.addEventListener("input", (event) => {
     if (event.target.closest("#accept-form") && event.target.name) typed[event.target.name] = event.target.value;
   });

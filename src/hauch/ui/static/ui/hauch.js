@@ -2,12 +2,6 @@
 "use strict";
 (() => {
   const typing = (target) => target.closest("input:not([type=checkbox]):not([type=radio]), textarea, select, [contenteditable]");
-  const go = (selector) => {
-    const link = document.querySelector(selector);
-    if (link) link.click();
-    return Boolean(link);
-  };
-
   document.addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
     if (event.key === "Escape" && typing(event.target)) return event.target.blur();
