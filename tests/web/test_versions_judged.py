@@ -2,6 +2,8 @@
 different parts, never averaged.
 """
 
+from unittest import mock
+
 from django.core.exceptions import ValidationError
 from django.test import TestCase
 from django.urls import reverse
@@ -184,6 +186,8 @@ class VersionsTests(TestCase):
         known = scatter_of(built.tests["air"].rig_id, "airflow")
         self.assertEqual(known.dof, 2)
         self.assertAlmostEqual(known.sd, 0.005, delta=2e-5)  # 0.02 of 4.0, logarithms
+        with mock.patch("hauch.bench.scatter.NEWEST", 2):  # 4.02 and 3.98: the newest tell it
+            self.assertEqual(scatter_of(built.tests["air"].rig_id, "airflow").dof, 1)
         cell = self.standing()[1]["Binse"].tests["air"]
         self.assertEqual((cell["word"], cell["history"]), ("better", True))
         self.assertContains(self.client.get(address), "from the rig&#x27;s history")

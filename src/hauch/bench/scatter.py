@@ -13,12 +13,15 @@ from hauch.bench.models import Run
 from hauch.core.judge.band import Scatter
 from hauch.core.measure.procedures import PROCEDURES
 
+NEWEST = 1000
+
 
 def scatter_of(rig_id: int, procedure: str) -> Scatter | None:
     """Scatter of one repeat in y, pooled over all repeats of one part at one setting within a day,
     in whatever test (ISO 5725-2, 7.4); None where a rig in this state never repeated anything.
 
-    Days are held apart, since rig and weather change in between; carried runs count once.
+    Days are held apart, since rig and weather change in between; carried runs count once. The
+    newest `NEWEST` runs tell it: more would say nothing more of the rig as it is, and take long.
     """
     log = PROCEDURES[procedure].log
     rows: QuerySet[Run] = Run.objects.filter(
@@ -31,8 +34,10 @@ def scatter_of(rig_id: int, procedure: str) -> Scatter | None:
     if log:
         rows = rows.filter(result__value__gt=0)
     y = Ln("result__value") if log else F("result__value")
+    newest = rows.order_by("-started_at").values("pk")[:NEWEST]
     groups = (
-        rows.order_by()
+        Run.objects.filter(pk__in=newest)
+        .order_by()
         .values("test", "setting", "specimen", "reference", day=TruncDate("started_at"))
         .annotate(count=Count("id"), variance=Variance(y, sample=True))
         .filter(count__gt=1)

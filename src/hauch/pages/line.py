@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from datetime import date
 from functools import cache
 from typing import Any
 
 from django.db import connection
-from django.db.models import Count, Exists, F, IntegerField, OuterRef, QuerySet, Subquery, Sum
-from django.db.models.functions import Coalesce
+from django.db.models import Count, Exists, F, JSONField, OuterRef, Q, QuerySet, Subquery, Sum
+from django.db.models.functions import Coalesce, JSONObject
 from django.urls import reverse
 from django.utils import timezone
 
@@ -21,14 +22,10 @@ from hauch.verdict.models import Standing
 from hauch.workshop.models import Specimen
 
 
-def _count(query, expression) -> Coalesce:
-    return Coalesce(
-        Subquery(
-            query.order_by().values("_").annotate(n=expression).values("n"),
-            output_field=IntegerField(),
-        ),
-        0,
-    )
+def _counted(query: QuerySet, by: str, **expressions: Any) -> Subquery:
+    """Several counts of the rows of a round, in one look at them; null where there is none."""
+    rows = query.order_by().annotate(_=F(by)).values("_")
+    return Subquery(rows.annotate(n=JSONObject(**expressions)).values("n"), JSONField())
 
 
 ANY_ROUND, ANY_DAY = -(2**31), date.min
@@ -44,36 +41,55 @@ def _query() -> tuple[str, tuple[Any, ...]]:
     return sql, parameters
 
 
+KEYS = (
+    "in_",
+    "withdrawn",
+    "back",
+    "late",
+    "specimens",
+    "ready",
+    "broken",
+    "asked",
+    "done",
+    "dnf",
+    "no_result",
+    "stale",
+)
+
+
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     sql, parameters = _query()
     stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: timezone.localdate()}
     with connection.cursor() as cursor:
         cursor.execute(sql, [stands_for.get(value, value) for value in parameters])
-        row = cursor.fetchone()
-        return dict(zip((column.name for column in cursor.description), row, strict=True))
+        rules_number, *groups = cursor.fetchone()
+    found = {"rules_number": rules_number} | dict.fromkeys(KEYS, 0)
+    for group in groups:
+        found |= {key: n or 0 for key, n in json.loads(group or "{}").items()}
+    return found
 
 
 def _counts(round_pk: int, today: date) -> QuerySet:
-    """The query of all counts of the line."""
-    entries = Entry.objects.filter(round=OuterRef("pk")).annotate(_=F("round"))
+    """The query of all counts of the line: the number of the rules, and a group for each table."""
+    entries = Entry.objects.filter(round=OuterRef("pk"))
     current = Test.objects.current().filter(round=OuterRef("pk"))
     steps = Progress.objects.filter(
         test__round=OuterRef("pk"), test__successor__isnull=True, test__dropped=False
-    ).annotate(_=F("test__round"))
-    prints = Specimen.objects.filter(version__entry__round=OuterRef("pk")).annotate(
-        _=F("version__entry__round")
     )
+    prints = Specimen.objects.filter(version__entry__round=OuterRef("pk"))
     newer = Version.objects.filter(
         entry=OuterRef("file__version__entry"), number__gt=OuterRef("file__version__number")
     )
     sent_back = PartCheck.objects.newest().filter(
-        ~Exists(newer), file__version__entry__round=OuterRef("pk"), verdict=PartCheck.Verdict.BACK
+        ~Exists(newer),
+        file__version__entry__round=OuterRef("pk"),
+        file__version__entry__state=Entry.State.IN,
+        verdict=PartCheck.Verdict.BACK,
     )
-    sent_back = sent_back.filter(file__version__entry__state=Entry.State.IN).annotate(
-        _=F("file__version__entry__round")
-    )
-    racing = steps.filter(entry__state=Entry.State.IN)
+    stale = Standing.objects.stale().filter(rules__round=OuterRef("pk"), failure="")
+    in_ = Q(entry__state=Entry.State.IN)
+    ready, broken = Q(state=Specimen.State.READY), Q(state=Specimen.State.BROKEN)
     return (
         Round.objects.filter(pk=round_pk)
         .annotate(
@@ -85,43 +101,43 @@ def _counts(round_pk: int, today: date) -> QuerySet:
                 ),
                 0,
             ),
-            in_=_count(entries.filter(state=Entry.State.IN), Count("pk")),
-            withdrawn=_count(entries.filter(state=Entry.State.WITHDRAWN), Count("pk")),
-            back=_count(sent_back, Count("file__version__entry", distinct=True)),
-            late=_count(
-                prints.filter(due__lt=today).exclude(
-                    state__in=[Specimen.State.READY, Specimen.State.BROKEN]
-                ),
-                Count("pk"),
+            of_entries=_counted(
+                entries,
+                "round",
+                in_=Count("pk", filter=Q(state=Entry.State.IN)),
+                withdrawn=Count("pk", filter=Q(state=Entry.State.WITHDRAWN)),
             ),
-            specimens=_count(prints, Count("pk")),
-            ready=_count(prints.filter(state=Specimen.State.READY), Count("pk")),
-            broken=_count(prints.filter(state=Specimen.State.BROKEN), Count("pk")),
-            asked=_count(current.annotate(_=F("round")), Sum("repeats")),
-            done=_count(racing, Sum("counted")),
-            dnf=_count(racing.filter(dnf__gt=0), Count("entry", distinct=True)),
-            no_result=_count(steps, Sum("missing")),
-            stale=_count(
-                Standing.objects.stale()
-                .filter(rules__round=OuterRef("pk"), failure="")
-                .annotate(_=F("rules__round")),
-                Count("pk"),
+            of_checks=_counted(
+                sent_back,
+                "file__version__entry__round",
+                back=Count("file__version__entry", distinct=True),
             ),
+            of_prints=_counted(
+                prints,
+                "version__entry__round",
+                specimens=Count("pk"),
+                ready=Count("pk", filter=ready),
+                broken=Count("pk", filter=broken),
+                late=Count("pk", filter=Q(due__lt=today) & ~ready & ~broken),
+            ),
+            of_tests=_counted(current, "round", asked=Sum("repeats")),
+            of_steps=_counted(
+                steps,
+                "test__round",
+                done=Sum("counted", filter=in_),
+                dnf=Count("entry", distinct=True, filter=in_ & Q(dnf__gt=0)),
+                no_result=Sum("missing"),
+            ),
+            of_standings=_counted(stale, "rules__round", stale=Count("pk")),
         )
-        .values(
+        .values_list(
             "rules_number",
-            "in_",
-            "withdrawn",
-            "back",
-            "late",
-            "specimens",
-            "ready",
-            "broken",
-            "asked",
-            "done",
-            "dnf",
-            "no_result",
-            "stale",
+            "of_entries",
+            "of_checks",
+            "of_prints",
+            "of_tests",
+            "of_steps",
+            "of_standings",
         )
     )
 

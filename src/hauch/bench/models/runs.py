@@ -141,6 +141,7 @@ class Run(models.Model):
         indexes = [
             models.Index(fields=["test", "started_at"]),
             models.Index(fields=["specimen", "test"]),
+            models.Index(fields=["rig", "started_at"]),
             models.Index(fields=["created_at"]),
             models.Index(fields=["started_at"]),
             models.Index(
