@@ -65,7 +65,8 @@ class Travelling(TestCase):
             actions.tick_step(operator, step, True)
         actions.log_print(operator, specimen, "Printer", 2.5, failed=False, note="fine")
         actions.add_measures(operator, specimen, "bore", {1: 0.0039, 2: 0.0040})
-        actions.add_balance(
+        actions.set_print(operator, specimen, {"mass": 0.05})
+        balance = actions.add_balance(
             operator,
             specimen,
             {
@@ -79,6 +80,7 @@ class Travelling(TestCase):
                 "second_angle": 0.0,
             },
         )
+        actions.set_residual(operator, balance, 0.1)
         actions.pass_gate(
             operator, specimen, "supply", {c.key for c in queries.cautions_for(specimen, "supply")}
         )

@@ -67,6 +67,13 @@ class MeterOnALineTests(TestCase):
             ({}, "A meter on a line needs a reading profile"),
             ({"profile": "{not json"}, "Enter a valid JSON"),
             ({"profile": "[]"}, "needs a reading profile"),
+            (
+                {
+                    "profile": json.dumps({"query": "X?", "set": "X {value}", "unit": "m/s"}),
+                    "shared": "on",
+                },
+                "held by one bench alone",
+            ),
             ({"profile": json.dumps({"query": "X?", "unit": "furlong"})}, "furlong"),
             (
                 {"profile": json.dumps({"query": "X?", "unit": "m/s", "buffer": 7})},

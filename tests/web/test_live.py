@@ -37,7 +37,7 @@ from hauch.live.protocol import (
 )
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Setting, Test
-from hauch.stores.models import Instrument
+from hauch.stores.models import Instrument, Rig
 from hauch.workshop.models import Specimen
 from tests.builder import PASSWORD, ROOM, build
 from tests.traces import whole
@@ -106,10 +106,18 @@ class LiveCase(TestCase):
             count=len(rows),
             data=np.ascontiguousarray(rows, "<f8").tobytes(),
         )
+        carried_out = wanted_of(Live.objects.get(pk=one.pk)).wishes[-1].n
+        said = {"throttle": throttle, "turned": 0.0, "calm": True, "seen": carried_out}
         Live.objects.filter(pk=one.pk).update(
-            heard_at=timezone.now(),
-            status={"throttle": throttle, "turned": 0.0, "calm": True, **status},
+            heard_at=timezone.now(), status={**said, "stands": throttle == 0, **status}
         )
+        return Live.objects.get(pk=one.pk)
+
+    def closed(self, one: Live, **status) -> Live:
+        """The throttle is closed and the part stands, or what else the recorder says."""
+        one.refresh_from_db()
+        said = {**one.status, "throttle": 0.0, "stands": True, **status}
+        Live.objects.filter(pk=one.pk).update(status=said)
         return Live.objects.get(pk=one.pk)
 
     def guarded(self, one: Live) -> Live:
@@ -142,6 +150,55 @@ class BeginTests(LiveCase):
         Instrument.objects.update(resource="")
         with self.assertRaisesRegex(ValidationError, "No meter of Rack rig is read over a line"):
             self.begin(subject=Subject(reference=self.built.reference))
+
+    def beside(self, **meters: Instrument) -> Test:
+        """A test on another rig with some of the same meters."""
+        noise = self.built.tests["noise"]
+        rig = Rig.objects.create(name="Another bench", kind=self.rig.kind)
+        for channel, instrument in meters.items():
+            rig.meters.create(channel=channel, instrument=instrument)
+        Test.objects.filter(pk=noise.pk).update(rig=rig)
+        return Test.objects.get(pk=noise.pk)
+
+    def test_a_motor_turns_on_one_bench_at_a_time(self):
+        """Whichever of two entries in Stores it is known by, and not even where it is said to be
+        shared.
+        """
+        line = {
+            "resource": "TCPIP0::127.0.0.1::10::SOCKET",
+            "profile": {"query": "T?", "set": "T {value}", "unit": "%"},
+        }
+        motor = self.rig.meters.get(channel="throttle").instrument
+        Instrument.objects.filter(pk=motor.pk).update(**line)
+        same = Instrument.objects.create(name="The same motor", channel="throttle", **line)
+        one, other = self.begin(), Subject(specimen=self.built.specimens["Kiebitz"])
+        test = self.beside(throttle=motor)
+        for instrument in (motor, same):
+            test.rig.meters.update(instrument=instrument)
+            with self.assertRaisesRegex(
+                ValidationError,
+                r"otor is held by another bench: Amsel.* is on .*, in Air test.* one bench at a time",
+            ):
+                live.begin(self.built.operator, test, other)
+        live.end(self.built.operator, one)
+        live.begin(self.built.operator, test, other)
+
+    def test_a_meter_that_only_reads_is_shared_where_its_keeper_says_so(self):
+        vane = self.rig.meters.get(channel="air_speed").instrument
+        test = self.beside(air_speed=vane)
+        self.begin()
+        other = Subject(specimen=self.built.specimens["Kiebitz"])
+        with self.assertRaisesRegex(ValidationError, "say at the meter that several benches"):
+            live.begin(self.built.operator, test, other)
+        Instrument.objects.filter(pk=vane.pk).update(shared=True)
+        live.begin(self.built.operator, test, other)
+
+    def test_no_throttle_opens_for_what_left_the_bench_meanwhile(self):
+        one = self.guarded(self.begin())
+        Specimen.objects.filter(pk=one.specimen_id).update(state="printed")
+        with self.assertRaisesRegex(ValidationError, "onto a bench through the safety gate"):
+            live.set_throttle(self.built.operator, one, 20.0)
+        live.set_throttle(self.built.operator, one, 0.0)
 
     def test_the_throttle_opens_only_behind_a_closed_guard(self):
         one = self.begin()
@@ -199,6 +256,33 @@ class ReadTests(LiveCase):
         with self.assertRaisesRegex(ValidationError, "no reading to take back"):
             live.undo(self.built.operator, one)
 
+    def test_no_reading_before_its_step(self):
+        """At the step Mount, with the throttle closed, standing, without the deciding meter."""
+        one = self.record(self.begin(), 40.0)
+        for made, said in (
+            (lambda: one, "Mount the part"),
+            (lambda: self.record(self.guarded(self.closed(one)), 40.0, 0.0), "throttle is closed"),
+            (lambda: self.record(one, 40.0, stands=True), "stands still"),
+            (lambda: self.record(one, 40.0, silent=["Air speed"]), "No answer from: Air speed"),
+        ):
+            with self.assertRaisesRegex(ValidationError, said):
+                live.take(self.built.operator, made())
+        live.take(self.built.operator, self.record(one, 40.0, silent=["Sound level"]))
+
+    def test_no_reading_in_the_middle_of_a_soak_or_before_the_background(self):
+        one = self.record(self.guarded(self.begin("noise")), 40.0)
+        with self.assertRaisesRegex(ValidationError, "Read the background first"):
+            live.take(self.built.operator, one)
+        live.end(self.built.operator, one)
+        rise = self.built.tests["rise"]
+        Test.objects.filter(pk=rise.pk).update(soak=Test.Soak.SETTLED, rig=self.rig)
+        rise.refresh_from_db()
+        one = self.record(self.guarded(self.begin("rise")), 40.0)
+        with self.assertRaisesRegex(ValidationError, "has not settled yet"):
+            live.take(self.built.operator, one)
+        end = {"end": 60.0, "half": 0.1, "tau": 100.0, "settled": True, "to_go": 0.0}
+        live.take(self.built.operator, self.record(one, 40.0, forecast=end))
+
     def test_accepting_makes_a_run_of_the_windows_and_goes_on(self):
         one = self.taken(
             self.record(self.guarded(self.begin()), 40.0), (10, 14), (15, 19), (30, 34)
@@ -228,7 +312,12 @@ class ReadTests(LiveCase):
         with self.assertRaisesRegex(ValidationError, "not accepted yet"):
             live.set_setting(self.built.operator, one, lid)
         a1 = live.accept(self.built.operator, one, ROOM)
+        with self.assertRaisesRegex(ValidationError, "Close the throttle first"):
+            live.set_setting(self.built.operator, one, lid)  # a hand goes in for it
+        one = self.closed(one)
         live.set_setting(self.built.operator, one, lid)
+        with self.assertRaisesRegex(ValidationError, "Mount the part"):
+            live.set_throttle(self.built.operator, one, 50.0)
         b = live.accept(
             self.built.operator, self.taken(Live.objects.get(pk=one.pk), (18, 22)), ROOM
         )
@@ -295,7 +384,7 @@ class OrderTests(LiveCase):
         self.assertEqual([w.n for w in wishes], [1, 2, 3, 4, 5])
 
     def test_no_wish_is_dropped_while_the_recorder_is_away(self):
-        one = self.record(self.guarded(self.begin()), 30.0)
+        one = self.record(self.guarded(self.begin()), 30.0, seen=-1)
         waiting = len(wanted_of(one).wishes)
         for _ in range(MOST_WAITING - waiting):
             live.set_throttle(self.built.operator, one, 10.0)
@@ -328,6 +417,17 @@ class OrderTests(LiveCase):
         one = self.record(self.guarded(self.begin()), 30.0)
         with self.assertRaisesRegex(ValidationError, "Close the throttle first"):
             live.confirm(self.built.operator, one, "mount")
+        one = self.record(one, 30.0, throttle=0.0, stands=False)  # runs down
+        with self.assertRaisesRegex(ValidationError, "still turns"):
+            live.confirm(self.built.operator, one, "mount")
+        one = self.record(one, 30.0, throttle=0.0, stands=None, turned=20.0)
+        with self.assertRaisesRegex(ValidationError, "closed 10 s ago, and no speed is read here"):
+            live.confirm(self.built.operator, one, "mount")
+        live.set_throttle(self.built.operator, self.record(one, 30.0, 0.0), 20.0)
+        with self.assertRaisesRegex(
+            ValidationError, "Close the throttle first"
+        ):  # it was asked for
+            live.confirm(self.built.operator, self.closed(one), "mount")
         one = self.record(one, 30.0, throttle=0.0)
         one = live.confirm(self.built.operator, one, "mount")
         with self.assertRaisesRegex(ValidationError, "Close the guard"):  # it was opened for this

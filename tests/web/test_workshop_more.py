@@ -350,6 +350,46 @@ class InPieces(Base):
         with self.assertRaisesRegex(ValidationError, "1 step of R-1 is not done yet"):
             shop.set_state(self.operator, specimen, "ready")
 
+    def ready(self) -> Specimen:
+        specimen = self.built.specimens["Amsel"]
+        Measure.objects.create(
+            specimen=specimen, kind="outer", place=1, value=0.124, by=self.operator
+        )
+        Specimen.objects.filter(pk=specimen.pk).update(state="ready", mass=0.045)
+        return Specimen.objects.get(pk=specimen.pk)
+
+    def test_a_step_after_the_gate_takes_it_off_the_bench(self):
+        specimen = self.ready()
+        shop.add_step(self.operator, specimen, "glue", "Glue the crack.")
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.state, "printed")
+        self.assertIn("Left the bench: 1 step of R-1 is not done yet", specimen.note)
+
+    def test_unbalance_after_the_gate_takes_it_off_the_bench_until_it_is_mended(self):
+        """G 6.3 at 2,000 1/min and 45 g: 6.3 / 209.4 * 45 = 1.35 g mm."""
+        specimen = self.ready()
+        readings = {
+            "speed": 2000.0,
+            "first": 4.0,
+            "first_angle": 0.0,
+            "trial": 2.4e-3,
+            "trial_radius": 0.01,
+            "trial_angle": 0.0,
+            "second": 8.0,
+            "second_angle": 0.0,
+        }
+        balance = shop.add_balance(self.operator, specimen, readings)
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.state, "printed")
+        self.assertIn("out of balance: 24 g mm where 1.4 g mm are allowed", specimen.note)
+        shop.set_residual(self.operator, balance, 0.3)
+        self.assertIn("1.8 g mm where 1.4 g mm", looked.why_no_gate(specimen))
+        shop.set_residual(self.operator, balance, 0.2)
+        self.assertEqual(looked.why_no_gate(specimen), "")
+        Specimen.objects.filter(pk=specimen.pk).update(mass=None)
+        specimen.refresh_from_db()
+        self.assertIn("not weighed", looked.why_no_gate(specimen))
+
     def test_limits_in_round_figures_downwards(self):
         file = self.attached()
         run_check(file.newest_check.pk)

@@ -143,7 +143,7 @@ PARTS: dict[tuple[str, str, int], tuple[str, Callable[[], trimesh.Trimesh]]] = {
     ("hushed-inlet", "Kiesel", 1): ("kiesel.stl", lambda: _mouth(0.012, 0.040)),
     ("warm-air-splitter", "Gabel", 1): ("gabel.stl", _duct),
     ("warm-air-splitter", "Flussdelta", 1): ("flussdelta.stl", lambda: _duct(7.8e-4, 7.1e-4, 8e-4)),
-    ("warm-air-splitter", "Efeu", 1): ("efeu.stl", lambda: _duct(11e-4, 9e-4, 8e-4, wall=0.0010)),
+    ("warm-air-splitter", "Efeu", 1): ("efeu.stl", lambda: _duct(11e-4, 9e-4, 8e-4)),
     ("warm-air-splitter", "Harke", 1): ("harke.stl", lambda: _duct(6e-4, 6e-4, 6e-4)),
     ("packing-table-ring", "Heiligenschein", 1): ("heiligenschein.stl", lambda: _ring(slot=0.0008, throat=0.2, exit=0.212)),
     ("packing-table-ring", "Brezel", 1): ("brezel.stl", _two_rings),

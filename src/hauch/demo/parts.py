@@ -179,7 +179,7 @@ def _finished(specimen: Specimen, petg: Material) -> None:
             trial_angle=0.0,
             second=5.6,
             second_angle=math.radians(38),
-            residual=0.5,
+            residual=0.4,
             by=odo,
             at=specimen.since,
         )

@@ -131,6 +131,7 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
 LEFT_OUT: dict[str, str] = {
     "Instrument.resource": "an imported file must not make this machine talk to others",
     "Instrument.profile": "goes with the resource name",
+    "Instrument.shared": "goes with the resource name",
     "RigCalibration.by": "people do not travel",
     "Calibration.entered_by": "people do not travel",
     "Calibration.entered_at": "when it was typed here; the day of the calibration travels",

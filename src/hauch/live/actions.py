@@ -27,7 +27,6 @@ from hauch.bench.runs import (
     seal_version,
 )
 from hauch.core.measure.channels import AMBIENT, CHANNELS
-from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.protocol import (
@@ -50,11 +49,12 @@ from hauch.live.protocol import (
     wanted_of,
     with_wish,
 )
+from hauch.live.readiness import needs_tare, why_no_hand, why_no_reading
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Setting, Test
-from hauch.stores.models import Picture, Rig
+from hauch.stores.models import Instrument, Picture, Rig
 
 RATE = 50.0
 """Ticks a second of a live recording."""
@@ -91,14 +91,58 @@ def on_rig(rig: Rig) -> Live | None:
     )
 
 
+def _line(instrument: Instrument) -> tuple[str, str]:
+    """What makes two entries in Stores one meter: where it is and what it is asked, or told."""
+    asked = instrument.profile.get("set") or instrument.profile.get("query")
+    return instrument.resource, asked or instrument.channel
+
+
+def _hold_meters(rig: Rig) -> None:
+    """Hold the meters and controllers of a rig for a recording.
+
+    Raises
+    ------
+    ValidationError : another bench holds one of them, with its name
+    """
+    mine = [m.instrument for m in rig.meters.exclude(instrument__resource="")]
+    lines = {_line(instrument): instrument for instrument in mine}
+    # Two benches that begin at once wait for each other here.
+    list(
+        Instrument.objects.select_for_update()
+        .filter(resource__in={resource for resource, _ in lines})
+        .order_by("pk")
+    )
+    others = (
+        Live.objects.filter(ended_at__isnull=True)
+        .exclude(test__rig=rig)
+        .select_related("test__rig", "specimen__version__entry", "reference__type")
+        .prefetch_related("test__rig__meters__instrument")
+    )
+    for there in others:
+        for meter in there.test.rig.meters.all():
+            held = lines.get(_line(meter.instrument))
+            if held is None or (held.shared and meter.instrument.shared):
+                continue
+            raise ValidationError(
+                f"{held} is held by another bench: {there.subject} is on {there.test.rig}, in"
+                f" {there.test.label}. A motor or a meter works on one bench at a time. End that"
+                " recording first"
+                + (
+                    "."
+                    if "set" in held.profile
+                    else ", or say at the meter that several benches may read it."
+                )
+            )
+
+
 @transaction.atomic
 def begin(user: User, test: Test, subject: Subject, setting: Setting | None = None) -> Live:
     """Begin to record a part on the test's rig.
 
     Raises
     ------
-    PermissionDenied, ValidationError : no meter of the rig is read over a line, the rig is taken,
-        or the part may not be run
+    PermissionDenied, ValidationError : no meter of the rig is read over a line, the rig or one of
+        its meters is taken, or the part may not be run
     """
     require(user, "run.record", test.round)
     subject.check(test.round)
@@ -120,6 +164,7 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
             f"No meter of {rig} is read over a line. Enter its resource name in Stores, or take the"
             " readings by hand."
         )
+    _hold_meters(rig)
     now = timezone.now()
     origin = now.replace(microsecond=now.microsecond // 20_000 * 20_000)
     recording = Recording.objects.create(
@@ -191,14 +236,11 @@ def confirm(user: User, live: Live, step: str) -> Live:
         raise ValidationError(f"There is no step “{step}” to confirm.")
     _going(live)
     done = steps_of(live)
-    if step == "guard" and done.mount is None and not bare(live):
+    if step == "guard" and done.mount is None and not needs_tare(live):
         raise ValidationError("Mount the part first.")
     now = round(live.seconds(), 2)
     if step == "mount":
-        if turning(live):
-            raise ValidationError(
-                "Close the throttle first, and wait until all stands still: no hand goes in before."
-            )
+        _no_hand_before(live)
         done = Steps(mount=now)  # the guard was opened for this
     else:
         done = Steps(mount=done.mount, guard=now)
@@ -210,25 +252,23 @@ def confirm(user: User, live: Live, step: str) -> Live:
     return live
 
 
-def bare(live: Live) -> bool:
-    """Whether the drive is to be read without the part first."""
-    return (
-        "tare_torque" in channels_of(live.test.how)
-        and "torque" in live.recording.columns
-        and TARE not in live.beside
-    )
-
-
 def _going(live: Live) -> None:
     """Raise ValidationError where a bench was given up, with the reason: nobody carries out a wish."""
     if stopped := status_of(live).stopped:
         raise ValidationError(stopped)
 
 
+def _no_hand_before(live: Live) -> None:
+    """Raise ValidationError with the reason where no hand may go in yet."""
+    if why := why_no_hand(live):
+        raise ValidationError(why)
+
+
 def _guarded(live: Live) -> None:
     _going(live)
+    Subject(live.specimen, live.reference).check(live.round)  # it may have left the bench meanwhile
     done = steps_of(live)
-    if done.mount is None and not bare(live):
+    if done.mount is None and not needs_tare(live):
         raise ValidationError("Mount the part and confirm it first.")
     if done.guard is None:
         raise ValidationError(
@@ -307,13 +347,8 @@ def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
     return live
 
 
-def _until_now(live: Live, seconds: float) -> list[float]:
-    """A stretch of the recording that ends with the newest row.
-
-    Raises
-    ------
-    ValidationError : nothing is being recorded, or the throttle was turned within it
-    """
+def _heard(live: Live) -> None:
+    """Raise ValidationError where nothing is being recorded."""
     _going(live)
     heard = (timezone.now() - live.heard_at).total_seconds() if live.heard_at else math.inf
     if heard > 5:
@@ -321,6 +356,16 @@ def _until_now(live: Live, seconds: float) -> list[float]:
             "The recorder is silent, so nothing is being recorded. Start ./hauch recorder where the"
             " meters are, or wait until it is back."
         )
+
+
+def _until_now(live: Live, seconds: float) -> list[float]:
+    """A stretch of the recording that ends with the newest row.
+
+    Raises
+    ------
+    ValidationError : nothing is being recorded, or the throttle was turned within it
+    """
+    _heard(live)
     end = max(live.seconds() - LATE / 2, 0.0)
     turned = last_turn(live)
     if turning(live) and not status_of(live).calm:
@@ -344,6 +389,10 @@ def _until_now(live: Live, seconds: float) -> list[float]:
 def take(user: User, live: Live) -> Live:
     """Take a reading: the last seconds of all channels."""
     live = _held(user, live)
+    _heard(live)
+    _guarded(live)
+    if why := why_no_reading(live):
+        raise ValidationError(why)
     window = _until_now(live, READING_SECONDS)
     if live.windows and window[0] < live.windows[-1][1]:
         raise ValidationError(
@@ -392,7 +441,8 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
 @transaction.atomic
 def set_setting(user: User, live: Live, setting: Setting) -> Live:
     """Go on with another setting of the same part; readings that were taken belong to the setting
-    before, so they must be accepted first.
+    before, so they must be accepted first. A hand goes in for it: the part stands still before, and
+    is mounted and guarded anew.
     """
     live = _held(user, live)
     if live.windows:
@@ -402,8 +452,11 @@ def set_setting(user: User, live: Live, setting: Setting) -> Live:
         )
     if setting.round_id != live.round_id:
         raise ValidationError("That setting is not of this round.")
-    live.setting = setting
-    live.save(update_fields=["setting"])
+    if setting.pk == live.setting_id:
+        return live
+    _no_hand_before(live)
+    live.setting, live.done = setting, plain(Steps())
+    live.save(update_fields=["setting", "done"])
     record(user, "live.setting", live, live.round, setting=setting.label)
     return live
 

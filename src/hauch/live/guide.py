@@ -19,6 +19,7 @@ from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.actions import READING_SECONDS, by_hand_swept
 from hauch.live.protocol import Status, guard_closed_at, status_of, steps_of
+from hauch.live.readiness import soaked, to_hold
 from hauch.rounds.models import HELD_EQUAL, Test
 
 
@@ -34,28 +35,6 @@ class Step:
     text: str = ""
     hints: list[str] = field(default_factory=list)
     button: str = ""
-
-
-def main_channel(live: Live) -> str:
-    """The channel that decides, for the large figure."""
-    columns = shown_channels(live)
-    if live.test.procedure == "electrical_power" and "power" in columns:
-        return "power"
-    for group in live.test.how.needs:
-        for channel in group:
-            if channel in columns:
-                return channel
-    return columns[0]
-
-
-def shown_channels(live: Live) -> list[str]:
-    """Channels on the screen: those that are read, and the power where volts and amps are."""
-    columns = list(live.recording.columns)
-    return (
-        [*columns, "power"]
-        if "power" not in columns and {"voltage", "current"} <= set(columns)
-        else columns
-    )
 
 
 HOLDABLE = ("power", "sound_level", "speed", "air_speed", "static_pressure")
@@ -212,32 +191,6 @@ def throttle_step(
         else "Open the throttle, low first."
     )
     return ("throttle", "Throttle", done, text, [], "It is open" if no_line else "Full throttle")
-
-
-def to_hold(live: Live) -> tuple[str, float] | None:
-    """Channel and target that the round holds equal at the bench, where the rig reads it."""
-    target = live.round.equal_value
-    channel = next((c for c, word in HELD_EQUAL.items() if word == live.round.equal), None)
-    if target is None or channel is None or live.test.how.equal:
-        return None
-    columns = set(live.recording.columns)
-    return (
-        (channel, target)
-        if channel in columns or (channel == "power" and {"voltage", "current"} <= columns)
-        else None
-    )
-
-
-def soaked(live: Live) -> bool:
-    """Whether the soak is over by the test's rule."""
-    status = status_of(live)
-    if live.test.soak == Test.Soak.MINUTES:
-        return (
-            status.turned is not None
-            and status.throttle > 0
-            and live.seconds() - status.turned >= 60 * (live.test.soak_minutes or 0)
-        )
-    return status.forecast is not None and status.forecast.settled
 
 
 def soak_text(live: Live) -> str:

@@ -133,6 +133,8 @@ class Status(msgspec.Struct, frozen=True):
     """Number of the last wish that was carried out."""
     silent: list[str] = []
     """Channels in words whose meter does not answer."""
+    stands: bool | None = None
+    """Whether the part stands still, as its speed says; None where none is read."""
     stopped: str = ""
     """Why this bench is not recorded any more; empty while it is."""
 
@@ -198,6 +200,16 @@ def last_turn(live: Live) -> float:
 def turning(live: Live) -> bool:
     """Whether the throttle is open, as far as the recorder has said."""
     return status_of(live).throttle > 0
+
+
+def opening(live: Live) -> bool:
+    """Whether the throttle was asked to open by a wish that the recorder has not carried out yet."""
+    seen = status_of(live).seen
+    asked = [w.wish for w in wanted_of(live).wishes if w.n > seen and isinstance(w.wish, TURNS)]
+    if not asked:
+        return False
+    last = asked[-1]
+    return isinstance(last, Hold | Sweep) or (isinstance(last, Throttle) and last.percent > 0)
 
 
 def guard_closed_at(live: Live) -> float:

@@ -42,6 +42,8 @@ STARTS_BY = 6.0
 OPEN = 10.0
 """Throttle [%] from which on a part should turn."""
 STEADY_LEAST, STEADY_MOST = 1.5, 20.0
+STANDS = 10.0
+"""A part below this speed stands still [1/min]: what a meter at rest may still show."""
 """How long a turned throttle is waited for, at least and at most [s]."""
 READ_SECONDS = 2.0
 """Over how long a search averages its figure [s]."""
@@ -451,6 +453,13 @@ class Session:
             over = {channel for channel, _, at in self.told if at == STUCK_NOW} - stuck
             self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
 
+    def stands(self) -> bool | None:
+        """Whether the part stands still, as its speed of the last second says; None where none is
+        read, or no meter answers.
+        """
+        speed = self.last("speed", 1.0)
+        return bool(speed.max() < STANDS) if speed.size else None
+
     def status(self) -> Status:
         """What the recorder says of it."""
         f, forecast = self.forecast, None
@@ -470,4 +479,5 @@ class Session:
             task=self.task.said() if self.task else None,
             calm=self.calm(),
             forecast=forecast,
+            stands=self.stands(),
         )

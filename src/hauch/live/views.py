@@ -26,7 +26,7 @@ from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
 from hauch.live import actions as live
-from hauch.live import guide
+from hauch.live import guide, readiness
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
 from hauch.people.requests import Request
@@ -83,14 +83,14 @@ def page(request: Request, slug: str, pk: int) -> HttpResponse:
     holdable = [
         (key, CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units])
         for key in guide.HOLDABLE
-        if key in guide.shown_channels(one)
+        if key in readiness.shown_channels(one)
     ]
     context = {
         "holdable": holdable,
         "round": round,
         "live": one,
         "config": config(request, one),
-        "main": guide.main_channel(one),
+        "main": readiness.main_channel(one),
         **_guide(request, one),
     }
     return render(request, "live/page.html", context)
@@ -105,7 +105,7 @@ def config(request: Request, one: Live) -> dict[str, Any]:
         m.channel: m.instrument.resolution for m in one.test.rig.meters.select_related("instrument")
     }
     channels = []
-    for key in guide.shown_channels(one):
+    for key in readiness.shown_channels(one):
         kind = CHANNELS[key].kind
         unit = KINDS[kind].shown[units]
         factor = factor_from_si(unit, kind)
@@ -133,7 +133,7 @@ def config(request: Request, one: Live) -> dict[str, Any]:
         )
     return {
         "channels": channels,
-        "main": guide.main_channel(one),
+        "main": readiness.main_channel(one),
         "rate": one.recording.rate,
         "origin": one.recording.started_at.timestamp(),
         "stream": reverse("live:stream", args=[one.round.slug, one.pk]),
@@ -176,7 +176,7 @@ def _guide(request: Request, one: Live) -> dict[str, Any]:
         "tags": Observation.Tag.choices,
         "can_turn": "throttle" in one.recording.columns,
         "seen": list(one.recording.observations.select_related("picture")),
-        "hold": guide.to_hold(one),
+        "hold": readiness.to_hold(one),
         "key": uuid.uuid4(),
         "bracket": bool(reference) and one.specimen_id is not None and bracket_due(one.test),
         "reference": reference,
@@ -244,7 +244,7 @@ def step(request: Request, slug: str, pk: int) -> HttpResponse:
         elif key == "throttle":
             live.set_throttle(request.user, one, 100.0)
         elif key == "hold":
-            if (held := guide.to_hold(one)) is None:
+            if (held := readiness.to_hold(one)) is None:
                 raise ValidationError("This round holds nothing equal.")
             live.hold(request.user, one, *held)
         elif key == "sweep":

@@ -49,8 +49,10 @@ class InstrumentForm(forms.ModelForm):
             "retired",
             "resource",
             "profile",
+            "shared",
         ]
         help_texts = {
+            "shared": "Else a recording holds it alone. Never what turns something.",
             "recalibrate_after": "",
             "resource": (
                 "Such as TCPIP0::127.0.0.1::15140::SOCKET or ASRL/dev/ttyUSB0::INSTR; empty where"
@@ -63,6 +65,7 @@ class InstrumentForm(forms.ModelForm):
             "retired": "No longer in use",
             "resource": "VISA resource name",
             "profile": "Reading profile",
+            "shared": "Several benches may read it at once",
         }
         widgets = {
             "profile": forms.Textarea(attrs={"rows": 4, "class": "code", "spellcheck": "false"}),
@@ -84,6 +87,7 @@ class InstrumentForm(forms.ModelForm):
         "resource",
         "like",
         "profile",
+        "shared",
     ]
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
@@ -125,6 +129,8 @@ class InstrumentForm(forms.ModelForm):
                 Profile.of(profile, self.instance.channel)
             except ProfileWrong as problem:
                 self.add_error("profile", str(problem))
+        if data.get("shared") and "set" in profile:
+            self.add_error("shared", "What turns something is held by one bench alone.")
         return data
 
     def _post_clean(self) -> None:

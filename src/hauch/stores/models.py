@@ -150,6 +150,10 @@ class Instrument(models.Model):
         default=dict, blank=True, help_text="reading profile: what is sent, and what comes back"
     )
 
+    shared = models.BooleanField(
+        default=False, help_text="several benches may read it at once; never what turns something"
+    )
+
     class Meta:
         ordering = ["name"]
         constraints = [

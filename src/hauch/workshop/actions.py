@@ -81,6 +81,16 @@ def add_specimen(
     return specimen
 
 
+def _off_the_bench(user: User, specimen: Specimen) -> None:
+    """Take a specimen off the bench where its gate would stay shut now; it passes the gate anew."""
+    specimen = Specimen.objects.select_for_update(of=("self",)).get(pk=specimen.pk)
+    why = queries.why_no_gate(specimen) if specimen.state == State.READY else ""
+    if why:
+        specimen.note = f"{specimen.note}\nLeft the bench: {why}".strip()
+        specimen.save(update_fields=["note"])
+        _moved(user, specimen, State.PRINTED)
+
+
 @transaction.atomic
 def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
     """Say in which state a specimen is. Ready for the bench it becomes only through the safety
@@ -231,6 +241,7 @@ def add_step(user: User, specimen: Specimen, kind: str, text: str) -> WorkStep:
     )
     row.full_clean(exclude=["specimen", "done_by"])
     row.save()
+    _off_the_bench(user, specimen)
     return row
 
 
@@ -253,6 +264,7 @@ def tick_step(user: User, step: WorkStep, done: bool) -> WorkStep:
     step.done_at, step.done_by = (timezone.now(), user) if done else (None, None)
     step.save(update_fields=["done_at", "done_by"])
     record(user, "specimen.step", specimen, specimen.version.entry.round, step=step.text, done=done)
+    _off_the_bench(user, specimen)
     return step
 
 
@@ -311,6 +323,7 @@ def add_balance(user: User, specimen: Specimen, values: Mapping[str, float]) -> 
     row.full_clean(exclude=["specimen", "by"])
     row.save()
     record(user, "specimen.balance", specimen, specimen.version.entry.round)
+    _off_the_bench(user, specimen)
     return row
 
 
@@ -322,6 +335,7 @@ def set_residual(user: User, balance: Balance, residual: float) -> Balance:
         raise ValidationError("A reading cannot be negative.")
     balance.residual = residual
     balance.save(update_fields=["residual"])
+    _off_the_bench(user, balance.specimen)
     return balance
 
 

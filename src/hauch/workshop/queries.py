@@ -365,7 +365,25 @@ def why_no_gate(specimen: Specimen) -> str:
             f"{left} step{'s' if left > 1 else ''} of {specimen} {'are' if left > 1 else 'is'} not"
             " done yet."
         )
-    return _why_checks_shut_it(specimen) or _why_no_limit(specimen)
+    return _why_checks_shut_it(specimen) or _why_no_limit(specimen) or _why_unbalanced(specimen)
+
+
+def _why_unbalanced(specimen: Specimen) -> str:
+    """A part whose newest balancing left more than is allowed keeps the gate shut, and one of which
+    nothing can be allowed since nobody weighed it.
+    """
+    newest = next(iter(balanced(specimen)), None)
+    if newest is None:
+        return ""
+    if newest.allowed is None:
+        return f"{specimen} was balanced and not weighed: what is allowed goes with its mass."
+    now = newest.correction.first if newest.left is None else newest.left
+    if now <= newest.allowed:
+        return ""
+    return (
+        f"{specimen} is out of balance: {1e6 * now:.3g} g mm where {1e6 * newest.allowed:.2g} g mm"
+        f" are allowed at {newest.row.speed:,.0f} 1/min. Correct it, and read what is left."
+    )
 
 
 def _why_no_limit(specimen: Specimen) -> str:

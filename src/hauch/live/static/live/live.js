@@ -138,7 +138,11 @@
     else if (f) still.textContent = f.settled ? "Settled: take the readings." : f.to_go ? `not settled: about ${Math.max(1, Math.round(f.to_go / 60))} min to go` : "not settled: no end in sight yet";
     else if (status.throttle === undefined) still.textContent = "Waiting for the recorder.";
     else if (!(status.throttle > 0)) still.textContent = "The throttle is closed.";
+    else if (status.stands) still.textContent = "It stands still.";
     else still.textContent = status.calm ? "Steady." : "Still moving.";
+    const old = silent || status.silent?.includes(byKey[chosen].label);
+    document.querySelector(".huge").classList.toggle("old", Boolean(old));
+    if (!silent && old) { still.className = "amber"; still.textContent = `No answer from ${byKey[chosen].label.toLowerCase()}: the figure is old.`; }
   }
 
   const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

@@ -8,7 +8,7 @@
     if (typing(event.target) || document.querySelector("dialog[open]")) return;
     // Enter and Space on a focused button or link belong to it, and to no key of the page.
     if ((event.key === "Enter" || event.key === " ") && event.target.closest("a, button, summary, input, [role=button]")) return;
-    const keyed = document.querySelector(`[data-key="${CSS.escape(event.key)}"]`);
+    const keyed = ["key", "also"].map((kind) => document.querySelector(`[data-${kind}="${CSS.escape(event.key)}"]`)).find(Boolean);
     if (keyed) {
       event.preventDefault();
       if (keyed.matches("input, textarea, select, [tabindex='-1']")) {
