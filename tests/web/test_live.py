@@ -38,6 +38,7 @@ from hauch.live.protocol import (
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Setting, Test
 from hauch.stores.models import Instrument, Rig
+from hauch.workshop import actions as shop
 from hauch.workshop.models import Specimen
 from tests.builder import PASSWORD, ROOM, build
 from tests.traces import whole
@@ -199,6 +200,16 @@ class BeginTests(LiveCase):
         with self.assertRaisesRegex(ValidationError, "onto a bench through the safety gate"):
             live.set_throttle(self.built.operator, one, 20.0)
         live.set_throttle(self.built.operator, one, 0.0)
+
+    def test_what_turns_is_stopped_when_it_leaves_the_bench(self):
+        one = self.record(self.guarded(self.begin()), 30.0)
+        other = self.built.specimens["Kiebitz"]
+        with self.captureOnCommitCallbacks(execute=True):
+            shop.add_step(self.built.operator, other, "glue", "Another one.")
+        self.assertNotEqual(last_wish(Live.objects.get(pk=one.pk)), Cut())
+        with self.captureOnCommitCallbacks(execute=True):
+            shop.add_step(self.built.operator, self.subject.specimen, "glue", "Glue the crack.")
+        self.assertEqual(last_wish(Live.objects.get(pk=one.pk)), Cut())
 
     def test_the_throttle_opens_only_behind_a_closed_guard(self):
         one = self.begin()

@@ -306,6 +306,14 @@ def cut(user: User, live: Live) -> Live:
 
 
 @transaction.atomic
+def cut_where(specimen: int) -> None:
+    """Close the throttle wherever a specimen is on a bench: it may not turn any more."""
+    rows = Live.objects.select_for_update(of=("self",)).filter(ended_at=None, specimen=specimen)
+    for live in rows.select_related("recording"):
+        _wish(live, Cut())
+
+
+@transaction.atomic
 def hold(
     user: User, live: Live, channel: str, target: float, tolerance: float | None = None
 ) -> Live:

@@ -21,6 +21,7 @@ from hauch.rounds.models import Round
 from hauch.stores.models import Material
 from hauch.workshop import queries
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
+from hauch.workshop.signals import left_the_bench
 
 State = Specimen.State
 FORWARD = {
@@ -114,6 +115,8 @@ def set_state(user: User, specimen: Specimen, state: str) -> Specimen:
 def _moved(user: User, specimen: Specimen, state: str) -> Specimen:
     before, specimen.state, specimen.since = specimen.state, state, timezone.now()
     specimen.save(update_fields=["state", "since"])
+    if before == State.READY and state != State.READY:
+        left_the_bench.send(Specimen, specimen=specimen)
     record(
         user, "specimen.state", specimen, specimen.version.entry.round, before=before, after=state
     )
@@ -144,6 +147,7 @@ def limits_anew(version: Version) -> None:
                 " the safety gate anew."
             )
             specimen.note = f"{specimen.note}\n{left}".strip()
+            left_the_bench.send(Specimen, specimen=specimen)
         specimen.save(update_fields=["cap", "state", "since", "note"])
 
 
