@@ -170,8 +170,11 @@ class BeginTests(LiveCase):
             "profile": {"query": "T?", "set": "T {value}", "unit": "%"},
         }
         motor = self.rig.meters.get(channel="throttle").instrument
-        Instrument.objects.filter(pk=motor.pk).update(**line)
-        same = Instrument.objects.create(name="The same motor", channel="throttle", **line)
+        Instrument.objects.filter(pk=motor.pk).update(shared=True, **line)
+        line["resource"] = "tcpip::127.0.0.1::10::socket"  # the same line, written otherwise
+        same = Instrument.objects.create(
+            name="The same motor", channel="throttle", shared=True, **line
+        )
         one, other = self.begin(), Subject(specimen=self.built.specimens["Kiebitz"])
         test = self.beside(throttle=motor)
         for instrument in (motor, same):

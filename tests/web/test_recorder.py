@@ -571,6 +571,24 @@ class SessionTests(TransactionTestCase):
     def session(self, **more):
         return Session(1, ["load_temperature", "speed"], 10.0, None, **more)
 
+    def test_every_rotor_has_its_limit_and_stands_before_a_hand_goes_in(self):
+        """Of two rotors on one shaft line the second alone runs too fast, or runs down longer."""
+        session = Session(1, ["speed", "speed_2"], 10.0, None, cap=1500.0, throttle=50.0)
+        session.add(Rows(0, np.tile([1400.0, 1450.0], (20, 1))))
+        session.watch()
+        self.assertEqual((session.throttle, session.stands()), (50.0, False))
+        session.add(Rows(20, np.tile([1400.0, 1650.0], (10, 1))))
+        session.watch()
+        self.assertEqual(session.throttle, 0.0)
+        self.assertIn("1,650 1/min is above the limit", session.events[-1])
+        for start, row, stands in (
+            (30, [0.0, 300.0], False),
+            (50, [0.0, np.nan], None),
+            (70, [0.0, 2.0], True),
+        ):
+            session.add(Rows(start, np.tile(row, (20, 1))))
+            self.assertIs(session.stands(), stands)
+
     def test_a_forecast_begins_with_the_turn_of_the_throttle(self):
         from hauch.instruments.grid import Piece
 

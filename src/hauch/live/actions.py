@@ -29,6 +29,7 @@ from hauch.bench.runs import (
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
+from hauch.live.meters import hold_meters
 from hauch.live.protocol import (
     MOST_WAITING,
     WANTED,
@@ -54,7 +55,7 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Setting, Test
-from hauch.stores.models import Instrument, Picture, Rig
+from hauch.stores.models import Picture, Rig
 
 RATE = 50.0
 """Ticks a second of a live recording."""
@@ -91,50 +92,6 @@ def on_rig(rig: Rig) -> Live | None:
     )
 
 
-def _line(instrument: Instrument) -> tuple[str, str]:
-    """What makes two entries in Stores one meter: where it is and what it is asked, or told."""
-    asked = instrument.profile.get("set") or instrument.profile.get("query")
-    return instrument.resource, asked or instrument.channel
-
-
-def _hold_meters(rig: Rig) -> None:
-    """Hold the meters and controllers of a rig for a recording.
-
-    Raises
-    ------
-    ValidationError : another bench holds one of them, with its name
-    """
-    mine = [m.instrument for m in rig.meters.exclude(instrument__resource="")]
-    lines = {_line(instrument): instrument for instrument in mine}
-    # Two benches that begin at once wait for each other here.
-    list(
-        Instrument.objects.select_for_update()
-        .filter(resource__in={resource for resource, _ in lines})
-        .order_by("pk")
-    )
-    others = (
-        Live.objects.filter(ended_at__isnull=True)
-        .exclude(test__rig=rig)
-        .select_related("test__rig", "specimen__version__entry", "reference__type")
-        .prefetch_related("test__rig__meters__instrument")
-    )
-    for there in others:
-        for meter in there.test.rig.meters.all():
-            held = lines.get(_line(meter.instrument))
-            if held is None or (held.shared and meter.instrument.shared):
-                continue
-            raise ValidationError(
-                f"{held} is held by another bench: {there.subject} is on {there.test.rig}, in"
-                f" {there.test.label}. A motor or a meter works on one bench at a time. End that"
-                " recording first"
-                + (
-                    "."
-                    if "set" in held.profile
-                    else ", or say at the meter that several benches may read it."
-                )
-            )
-
-
 @transaction.atomic
 def begin(user: User, test: Test, subject: Subject, setting: Setting | None = None) -> Live:
     """Begin to record a part on the test's rig.
@@ -164,7 +121,7 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
             f"No meter of {rig} is read over a line. Enter its resource name in Stores, or take the"
             " readings by hand."
         )
-    _hold_meters(rig)
+    hold_meters(rig)
     now = timezone.now()
     origin = now.replace(microsecond=now.microsecond // 20_000 * 20_000)
     recording = Recording.objects.create(

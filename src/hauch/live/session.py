@@ -15,6 +15,7 @@ from typing import Literal
 
 import numpy as np
 
+from hauch.core.measure.channels import SPEEDS
 from hauch.core.measure.seek import Search, Stepper, Turn
 from hauch.core.quantity import expanded
 from hauch.core.sound.level import energy_mean
@@ -300,20 +301,21 @@ class Session:
         """Guards that act at once: the speed limit, a part that stands still, one that never
         started.
         """
+        for channel in SPEEDS:  # of each rotor
+            rows = self.last(channel, CAP_TICKS / self.rate + 0.02)
+            if (
+                self.cap is not None
+                and rows.size >= CAP_TICKS
+                and rows.min() > self.cap
+                and self.throttle > 0
+            ):
+                self.cut(
+                    f"{rows[-1]:,.0f} 1/min is above the limit of {self.cap:,.0f} 1/min from the"
+                    " safety gate. The throttle was closed."
+                )
         speed = self.last("speed", 0.5)
         if not speed.size:
             return
-        rows = self.last("speed", CAP_TICKS / self.rate + 0.02)
-        if (
-            self.cap is not None
-            and rows.size >= CAP_TICKS
-            and rows.min() > self.cap
-            and self.throttle > 0
-        ):
-            self.cut(
-                f"{rows[-1]:,.0f} 1/min is above the limit of {self.cap:,.0f} 1/min from the safety"
-                " gate. The throttle was closed."
-            )
         if self.send is None or self.throttle < OPEN:
             self.was_running = False
         else:
@@ -454,11 +456,13 @@ class Session:
             self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
 
     def stands(self) -> bool | None:
-        """Whether the part stands still, as its speed of the last second says; None where none is
-        read, or no meter answers.
+        """Whether all rotors stand still, as their speeds of the last second say; None where none is
+        read, or one of their meters does not answer.
         """
-        speed = self.last("speed", 1.0)
-        return bool(speed.max() < STANDS) if speed.size else None
+        speeds = [self.last(c, 1.0) for c in SPEEDS if self.column(c) is not None]
+        if any(speed.size and speed.max() >= STANDS for speed in speeds):
+            return False
+        return True if speeds and all(speed.size for speed in speeds) else None
 
     def status(self) -> Status:
         """What the recorder says of it."""

@@ -140,9 +140,9 @@
     else if (!(status.throttle > 0)) still.textContent = "The throttle is closed.";
     else if (status.stands) still.textContent = "It stands still.";
     else still.textContent = status.calm ? "Steady." : "Still moving.";
-    const old = silent || status.silent?.includes(byKey[chosen].label);
-    document.querySelector(".huge").classList.toggle("old", Boolean(old));
-    if (!silent && old) { still.className = "amber"; still.textContent = `No answer from ${byKey[chosen].label.toLowerCase()}: the figure is old.`; }
+    const mute = (byKey[chosen].product ?? [chosen]).map((key) => byKey[key].label).filter((label) => status.silent?.includes(label));
+    document.querySelector(".huge").classList.toggle("old", silent || mute.length > 0);
+    if (!silent && !status.stopped && mute.length) { still.className = "amber"; still.textContent = `No answer from ${mute.join(", ").toLowerCase()}: the figure is old.`; }
   }
 
   const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
