@@ -55,6 +55,16 @@ class UntoldTests(unittest.TestCase):
         self.assertIsNone(found.reference["air"]["comparable"])
         self.assertIsNone(found.ground)
 
+    def test_many_tests_are_counted_in_a_row_and_named_above(self):
+        tests = [
+            replace(air((1, (110.0,)), reference=(100.0,)), key=f"t{k}", label=f"Test {k}")
+            for k in range(5)
+        ]
+        terms = {test.key: (1.0, None) for test in tests}
+        found = judge(replace(RULES, terms=terms), Field(ENTRIES, tests, REFERENCES))
+        self.assertEqual(found.rows[0]["reason"], "Not ranked: 5 tests not repeated by anyone yet.")
+        self.assertRegex(found.notes[0], "^Test 0, Test 1, Test 2, Test 3, Test 4: nothing was")
+
     def test_the_rigs_history_tells_it(self):
         test = replace(
             air((1, (110.0,)), (2, (95.0,)), reference=(100.0,)), history=Scatter(0.004, 12)

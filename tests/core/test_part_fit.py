@@ -16,6 +16,7 @@ import trimesh
 from hauch.core.geometry.envelope import Box, Envelope, KeepOut
 from hauch.core.part.blades import measure_blades
 from hauch.core.part.drawing import cut_open, section_drawing
+from hauch.core.part.findings import Asked
 from hauch.core.part.passage import free_areas, holes_along, openings, screw_hole, steep
 from hauch.core.part.pose import (
     find_bore,
@@ -27,9 +28,11 @@ from hauch.core.part.pose import (
 )
 from hauch.core.part.printing import USUAL, annealing, best_way_up, lay, print_figures
 from hauch.core.part.rays import Caster, sample, walls
+from hauch.core.part.report import check
 from hauch.core.part.sections import cylinder_cuts, plane_cuts
 from hauch.core.part.size import mass_figures
 from hauch.core.part.slot import find_slot
+from hauch.core.strength.material import MATERIALS
 from tests.core.test_part_figures import TRUTH, part
 
 ROTOR = Envelope.from_json("rotor", {"values": {"shaft": 0.005, "tip_gap": 0.0004}})
@@ -362,6 +365,17 @@ class Passages(unittest.TestCase):
         self.assertAlmostEqual(found.mean, 1.2, delta=0.01)
         self.assertAlmostEqual(max(found.widths), 1.7, delta=0.01)
         self.assertAlmostEqual(min(found.widths), 0.7, delta=0.01)
+
+    def test_a_slot_that_is_closed_over_a_third_is_told(self):
+        band = manifold3d.CrossSection([np.array([(73, 1), (76, 1), (76, 12), (73, 12)], float)])
+        envelope = Envelope.from_json("ring", {})
+        for closed in (False, True):
+            solid = self.solid(1.1, 2.0, ribs=12, thick=1.5)
+            if closed:
+                solid += manifold3d.Manifold.revolve(band, 180, 120.0)
+            report = check(meshed(solid), Asked(envelope, MATERIALS["petg"], file_unit=1.0))
+            said = " ".join(r.text for r in report.reasons)
+            (self.assertIn if closed else self.assertNotIn)("% of the way around the ring", said)
 
     def test_a_groove_and_a_slot_over_a_third_of_the_way_are_no_slots(self):
         groove = meshed(

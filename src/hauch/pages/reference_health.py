@@ -220,7 +220,7 @@ class Care:
                 " look for wear, and repeat."
             )
         known = (
-            f"known to ± {self.per_y * b.half_width:.2g} {unit}, "
+            f"known to ± {self.per_y * b.half_width:.3g} {unit}, "
             if math.isfinite(b.half_width)
             else ""
         )

@@ -107,6 +107,10 @@ def _outcome_of(
     )  # type: ignore[arg-type]
 
 
+MOST_NAMED = 3
+"""So many tests are named in a row's reason; above the table all are."""
+
+
 def judge(rules: Rules, field: Field) -> Judged:
     """Judge a round by its rules."""
     racing = [entry for entry in field.entries if entry.dnf is None]
@@ -140,7 +144,9 @@ def judge(rules: Rules, field: Field) -> Judged:
         untold = [d.test.label.lower() for d in wanted if d.untold]
         reason = f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}."
         if not lacking and untold:
-            reason = f"Not ranked: {', '.join(dict.fromkeys(untold))} not repeated by anyone yet."
+            named = list(dict.fromkeys(untold))
+            which = ", ".join(named) if len(named) <= MOST_NAMED else f"{len(named)} tests"
+            reason = f"Not ranked: {which} not repeated by anyone yet."
         rows.append({"entry_id": entry.key, "state": "incomplete", "reason": reason})
     out = [entry for entry in field.entries if entry.dnf is not None]
     for entry in sorted(out, key=lambda e: e.name.casefold()):

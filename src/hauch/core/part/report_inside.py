@@ -37,6 +37,12 @@ THIN_CARE, THIN_BACK = 0.08, 0.40
 """Shares of the surface with less wall than is asked that mean care and sending back."""
 
 
+CLOSED = 0.15
+"""Share of the way around from which what closes a slot is more than ribs: twelve of 3 mm close 8 %
+of a ring of 150 mm.
+"""
+
+
 OVERLAP = 0.01
 """Share of rays that meet another wall from outside before the far side of their own."""
 
@@ -255,6 +261,12 @@ def _ring(report: Report, placed: Placed, caster: Caster, found: list[Any]) -> N
     )
     report.add("slot_area", "Passages", "Slot area between ribs", "area", _area(slot.area))
     report.data["slot"] = [round(w, 4) for w in slot.widths]
+    if slot.closed > CLOSED:
+        report.say(
+            "care",
+            f"The slot is closed over {100 * slot.closed:.0f} % of the way around the ring: it"
+            " blows unevenly.",
+        )
     spread = max(slot.widths) - min(slot.widths)
     if spread > 0.1 * slot.mean:
         report.say(
