@@ -5,10 +5,15 @@ stall, equal power, phone and dark.
 from __future__ import annotations
 
 import re
+from datetime import timedelta
+from unittest import mock
 
+from django.db.models.functions import Now
 from playwright.sync_api import expect
 
 from hauch.bench.models import Live, Observation, Run
+from hauch.live.presence import with_absence
+from hauch.live.recorder import Recorder
 from tests.browser.live_base import LiveBrowserTests
 from tests.traces import whole
 
@@ -71,12 +76,12 @@ class LiveTests(LiveBrowserTests):
         ):  # at once: it is told to wait, unless the machine itself stood still for so long
             taken = rows.count()
             page.keyboard.press(" ")
-            expect(page.locator(".problem-line").or_(rows.nth(taken))).to_be_visible()
+            expect(page.locator("#guide .problem-line").or_(rows.nth(taken))).to_be_visible()
             if rows.count() == taken:
                 break
-        expect(page.locator(".problem-line")).to_contain_text("Wait a moment")
+        expect(page.locator("#guide .problem-line")).to_contain_text("Wait a moment")
         page.keyboard.press("Enter")  # the room is not known yet
-        expect(page.locator(".problem-line")).to_contain_text("Room temperature is missing")
+        expect(page.locator("#guide .problem-line")).to_contain_text("Room temperature is missing")
         page.keyboard.press("Tab")
         for label, text in (
             ("Room temperature", "21.4"),
@@ -110,20 +115,103 @@ class LiveTests(LiveBrowserTests):
         self.step(page, "Enter", "Read")
         self.steady(page)
         self.server.stop()
-        expect(page.locator("#still")).to_contain_text("No word from the server")
+        expect(page.locator("#still")).to_have_text("The figure is old.")
+        lost = page.locator("#lost")
+        expect(lost).to_contain_text("The part runs on at 100 %, as far as is known.")
+        expect(lost).to_contain_text("if no page is back within 60 s, the recorder closes")
         page.keyboard.press(" ")
-        expect(page.get_by_role("alert")).to_contain_text(
+        expect(page.locator("#messages")).to_contain_text(
             "The server cannot be reached. Nothing is lost"
         )
+        # Closing the throttle is sent until it got through.
+        page.keyboard.press("x")
+        expect(lost).to_contain_text("Closing the throttle did not get through")
         page.wait_for_timeout(1_500)
+        self.assertEqual(self.meters.bench.rig.throttle, 100.0)
         self.server.start()
-        self.steady(page)
+        expect(page.locator("#still")).to_have_text("The throttle is closed.")
+        self.assertEqual(self.meters.bench.rig.throttle, 0.0)
+        expect(lost).to_be_hidden()
         page.wait_for_timeout(1_000)
         # The picture has no gap: what was recorded meanwhile came after.
         times, _ = whole(Live.objects.get().recording)
         self.assertLess(float((times[1:] - times[:-1]).max()), 0.05)
         self.assertTrue(self.troubles)
         self.troubles.clear()
+
+    def test_nobody_there(self):
+        """The page says that it is there; without one the throttle closes, whoever ran the part."""
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        Live.objects.update(watched_at=Now() - timedelta(seconds=50))
+        page.wait_for_timeout(11_000)
+        absence = with_absence(Live.objects.all()).get().absence.total_seconds()
+        self.assertLess(absence, 10)
+        self.assertEqual(self.meters.bench.rig.throttle, 100.0)
+        address = page.url
+        page.close()
+        Live.objects.update(watched_at=Now() - timedelta(seconds=57))
+        back = self.new_page()
+        for _ in range(80):
+            back.wait_for_timeout(100)
+            if self.meters.bench.rig.throttle == 0.0:
+                break
+        self.assertEqual(self.meters.bench.rig.throttle, 0.0)
+        self.sign_in("host", back)
+        back.goto(address)
+        expect(back.locator("#events")).to_contain_text(
+            "Nobody had this bench's page open for 60 s, the most that the round allows."
+        )
+
+    def test_a_recorder_that_dies_leaves_no_page_that_looks_safe(self):
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        with mock.patch.object(Recorder, "_close"):  # killed: it closes nothing
+            self.recorder.stop()
+            lost = page.locator("#lost")
+            expect(lost).to_contain_text("The recorder does not answer. The part runs on at 100 %")
+            expect(lost).to_contain_text("switch the supply off by hand")
+        expect(page.locator(".huge")).to_have_class(re.compile("old"))
+        for held in self.recorder.held.values():
+            held.close()
+
+    def test_two_browsers_see_what_the_other_does(self):
+        page = self.open_live()
+        other = self.sign_in("host", self.new_page())
+        other.goto(page.url)
+        expect(other.locator("#still")).to_have_text("The throttle is closed.")
+        page.keyboard.press("n")
+        page.keyboard.type("a whistle at the lip")
+        page.get_by_role("button", name="Keep it").click()
+        expect(other.locator(".seen")).to_contain_text("a whistle at the lip", timeout=1_000)
+        page.keyboard.press("Enter")
+        expect(other.locator(".live-steps [aria-current=step]")).to_contain_text(
+            "Guard", timeout=1_000
+        )
+        # What is being written in the other one is kept though the recording ends meanwhile.
+        other.keyboard.press("n")
+        other.keyboard.type("a crack at the root")
+        page.keyboard.press("e")
+        page.get_by_role("button", name="End it", exact=True).click()
+        expect(other.locator("#still")).to_have_text("This recording has ended.", timeout=1_000)
+        other.get_by_role("button", name="Keep it").click()
+        expect(other.locator("dialog#note")).to_be_hidden()
+        expect(other.locator("#guide")).to_contain_text("Operator ended it")
+        expect(other.locator(".live-throttle")).to_be_hidden()
+        self.assertEqual(
+            [one.text for one in Observation.objects.order_by("pk")],
+            ["a whistle at the lip", "a crack at the root"],
+        )
+        # Who comes back after the end learns it too, and so does a page that was away.
+        late = self.sign_in("host", self.new_page())
+        late.goto(other.url)
+        expect(late).to_have_url(re.compile("/bench/$"))
 
     def test_a_stall_is_told_and_becomes_did_not_finish(self):
         page = self.open_live()

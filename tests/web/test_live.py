@@ -11,6 +11,7 @@ from unittest import mock
 import numpy as np
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import IntegrityError, transaction
+from django.db.models.functions import Now
 from django.test import TestCase
 from django.urls import reverse
 from django.utils import timezone
@@ -25,7 +26,7 @@ from hauch.bench.runs import Room, Subject
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version
 from hauch.live import actions as live
-from hauch.live import guide
+from hauch.live import guide, presence
 from hauch.live.protocol import (
     KEPT_WISHES,
     MOST_WAITING,
@@ -35,8 +36,10 @@ from hauch.live.protocol import (
     Wave,
     wanted_of,
 )
+from hauch.live.stream import changes
 from hauch.people.models import AuditEntry
-from hauch.rounds.models import Setting, Test
+from hauch.rounds.models import Round, Setting, Test
+from hauch.rounds.queries import current_rules
 from hauch.stores.models import Instrument, Rig
 from hauch.workshop import actions as shop
 from hauch.workshop.models import Specimen
@@ -128,6 +131,122 @@ class LiveCase(TestCase):
     def taken(self, one: Live, *windows) -> Live:
         Live.objects.filter(pk=one.pk).update(windows=[list(w) for w in windows])
         return Live.objects.get(pk=one.pk)
+
+
+class PresenceTests(LiveCase):
+    """Nobody there: what the round allows, and who counts."""
+
+    def absent(self, one: Live, seconds: float) -> str:
+        """Why the throttle closes after so long without a page."""
+        Live.objects.filter(pk=one.pk).update(watched_at=Now() - timedelta(seconds=seconds))
+        found = presence.with_absence(Live.objects.select_related("round", "test")).get(pk=one.pk)
+        return presence.why_closed(found, found.absence.total_seconds())
+
+    def test_the_round_says_for_how_long(self):
+        one = self.begin()
+        self.assertEqual(self.absent(one, 59), "")
+        self.assertIn("page open for 60 s, the most that the round allows", self.absent(one, 61))
+        Round.objects.update(presence=30)
+        self.assertIn("for 30 s", self.absent(one, 31))
+        with self.assertRaisesMessage(IntegrityError, "round_presence_sane"):
+            Round.objects.update(presence=3600)
+
+    def test_whoever_has_the_page_open_is_there_and_so_is_who_does_something(self):
+        one = self.begin()
+        self.assertNotEqual(self.absent(one, 300), "")
+        self.client.force_login(self.built.people["host"])
+        self.assertEqual(
+            self.client.post(reverse("live:here", args=[one.round.slug, one.pk])).status_code, 204
+        )
+        here = presence.with_absence(Live.objects.all()).get()
+        self.assertLess(here.absence.total_seconds(), 5)
+        self.absent(one, 300)
+        live.confirm(self.built.operator, one, "mount")
+        here = presence.with_absence(Live.objects.all()).get()
+        self.assertLess(here.absence.total_seconds(), 5)
+        for who in ("designer", "viewer"):
+            with self.assertRaises(PermissionDenied):
+                presence.here(self.built.people[who], one)
+        self.client.force_login(self.built.people["viewer"])
+        answer = self.client.post(reverse("live:here", args=[one.round.slug, one.pk]))
+        self.assertIn(answer.status_code, (403, 404))
+
+    def test_an_unattended_soak_of_a_part_that_has_run_since_its_gate(self):
+        specimen = self.built.specimens["Amsel"]
+        one = self.begin("rise")
+        Test.objects.filter(pk=one.test_id).update(soak="settled")
+        Round.objects.update(unattended=20)
+        self.assertIn("for 60 s", self.absent(one, 90))  # its first run
+        self.built.air(specimen, 0, (3.1, 3.2))
+        self.assertEqual(self.absent(one, 90), "")
+        self.assertIn("for 20 min", self.absent(one, 1201))
+        # What is turned by rule is watched, and so is a test that does not soak.
+        Live.objects.update(status={"task": {"kind": "sweep", "done": False}})
+        self.assertIn("for 60 s", self.absent(one, 90))
+        Live.objects.update(status={})
+        Test.objects.filter(pk=one.test_id).update(soak="none")
+        self.assertIn("for 60 s", self.absent(one, 90))
+        # A gate that was passed anew makes it a first run again.
+        Test.objects.filter(pk=one.test_id).update(soak="settled")
+        specimen.gates.create(power="lab_supply", cautions=[])
+        self.assertIn("for 60 s", self.absent(one, 90))
+
+    def test_only_the_host_says_how_long(self):
+        address = reverse("rounds:change", args=[self.built.round.slug])
+        self.client.force_login(self.built.people["operator"])
+        self.assertEqual(self.client.get(address).status_code, 403)
+        self.client.force_login(self.built.people["host"])
+        self.assertContains(self.client.get(address), "Throttle closes when nobody is there for, s")
+        rules = current_rules(self.built.round).number
+        field = self.client.get(address).context["form"].initial
+        sent = {k: "" if v is None else v for k, v in field.items()} | {"equal_value": ""}
+        self.assertContains(
+            self.client.post(address, sent | {"presence": "5"}),
+            "20 to 600 s with nobody",
+            status_code=422,
+        )
+        self.assertEqual(
+            self.client.post(address, sent | {"presence": "90", "unattended": "15"}).status_code,
+            302,
+        )
+        self.built.round.refresh_from_db()
+        self.assertEqual((self.built.round.presence, self.built.round.unattended), (90, 15))
+        self.assertEqual(current_rules(self.built.round).number, rules)  # no rule of the contest
+
+
+class TwoBrowsersTests(LiveCase):
+    """What one does stands in the other."""
+
+    def test_each_action_is_counted_and_a_refused_one_is_not(self):
+        one = self.begin()
+        before = Live.objects.get().changes
+        with self.assertRaises(ValidationError):
+            live.confirm(self.built.operator, one, "guard")
+        self.assertEqual(Live.objects.get().changes, before)
+        live.confirm(self.built.operator, one, "mount")
+        live.note(self.built.operator, one, "a whistle", [])
+        self.assertEqual(Live.objects.get().changes, before + 2)
+        self.assertEqual(changes(one.pk), {"changes": before + 2, "ended": False})
+
+    def test_the_end_is_told_with_who_ended_it_and_a_note_is_kept_after_it(self):
+        one = self.begin()
+        live.end(self.built.people["host"], one)
+        self.assertTrue(changes(one.pk)["ended"])
+        self.client.force_login(self.built.operator)
+        place = [one.round.slug, one.pk]
+        answer = self.client.get(reverse("live:guide", args=place), headers={"HX-Request": "true"})
+        self.assertContains(answer, "This recording has ended")
+        self.assertContains(answer, f"{self.built.people['host']} ended it")
+        self.assertContains(answer, "No run was accepted")
+        answer = self.client.post(
+            reverse("live:step", args=place), {"step": "mount"}, headers={"HX-Request": "true"}
+        )
+        self.assertContains(answer, "Begin another one", status_code=422)
+        self.assertContains(answer, "This recording has ended", status_code=422)
+        self.client.post(
+            reverse("live:note", args=place), {"text": "a crack"}, headers={"HX-Request": "true"}
+        )
+        self.assertEqual(Observation.objects.get().text, "a crack")
 
 
 class BeginTests(LiveCase):
@@ -343,6 +462,51 @@ class ReadTests(LiveCase):
         self.assertEqual(row.found.word, "too close to call")
         # The rig's and the meter's own doubts cancel.
         self.assertLess(row.found.change.expanded, 0.5 * 100 * b.result.expanded / b.result.value)
+
+    def test_at_full_repeats_the_next_setting_comes_before_the_end(self):
+        """A, the lid on, A again: each as often as the test asks for; then there is no more."""
+        lid = Setting.objects.create(round=self.built.round, label="Lid on")
+        Test.objects.filter(pk=self.built.tests["air"].pk).update(repeats=2)
+        one = self.record(self.guarded(self.begin()), 90.0)
+
+        def run(start):
+            live.accept(
+                self.built.operator,
+                self.taken(Live.objects.get(pk=one.pk), (start, start + 4)),
+                ROOM,
+            )
+            return Live.objects.select_related("test").get(pk=one.pk)
+
+        def now(one):
+            return next(step for step in guide.steps(one, "si") if step.state == "now")
+
+        self.assertEqual(guide.offer(run(10)).settings, [])
+        one = run(20)
+        self.assertEqual((guide.offer(one).settings, guide.offer(one).closes), ([lid], False))
+        self.assertEqual(now(one).key, "cut")  # a hand goes in for it
+        one = self.closed(one)
+        self.assertEqual(now(one).key, "setting")
+        self.client.force_login(self.built.operator)
+        place = [one.round.slug, one.pk]
+        guided = reverse("live:guide", args=place)
+        answer = self.client.get(guided, headers={"HX-Request": "true"})
+        self.assertContains(answer, "Go on at “Lid on”")
+        self.assertContains(answer, "End, next part <kbd>Enter</kbd>")
+        live.set_setting(self.built.operator, one, lid)
+        self.assertEqual(guide.offer(run(30)).settings, [])
+        one = run(40)
+        self.assertEqual(guide.offer(one), guide.Offer([one.test.setting], closes=True))
+        answer = self.client.get(guided, headers={"HX-Request": "true"})
+        self.assertContains(answer, f"Go on at “{one.test.setting}” <kbd>Enter</kbd>")
+        live.set_setting(self.built.operator, one, one.test.setting)
+        one = Live.objects.select_related("test").get(pk=one.pk)
+        self.assertEqual(guide.offer(one).settings, [])
+        self.assertEqual(guide.offer(run(50)).settings, [])
+        # The way out goes to what is due.
+        answer = self.client.post(
+            reverse("live:end", args=place), {"then": "next"}, headers={"HX-Request": "true"}
+        )
+        self.assertIn("/bench/tests/", answer["HX-Redirect"])
 
     def test_noise_with_its_background_read_first(self):
         one = self.guarded(self.begin("noise"))
@@ -1065,12 +1229,11 @@ class PageTests(LiveCase):
             run.get_absolute_url(),
             fetch_redirect_response=False,
         )
-        self.assertEqual(
+        self.assertContains(
             self.client.get(
-                reverse("live:guide", args=[self.slug, one.pk]),
-                headers={"HX-Request": "true"},
-            )["HX-Redirect"],
-            reverse("bench:overview", args=[self.slug]),
+                reverse("live:guide", args=[self.slug, one.pk]), headers={"HX-Request": "true"}
+            ),
+            run.get_absolute_url(),
         )
 
     def test_accept_and_next_goes_to_what_is_due(self):

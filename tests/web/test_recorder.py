@@ -12,11 +12,13 @@ import subprocess
 import sys
 import threading
 import time
+from datetime import timedelta
 from unittest import mock
 
 import numpy as np
 from asgiref.sync import sync_to_async
 from django.db import OperationalError, connection, connections
+from django.db.models.functions import Now
 from django.test import TransactionTestCase
 from msgspec.structs import replace
 
@@ -120,6 +122,32 @@ class RecorderCase(TransactionTestCase):
 
 
 class RecorderTests(RecorderCase):
+    def test_nobody_there_closes_the_throttle(self):
+        self.recorder()
+        self.ready()
+        self.spin(60.0)
+        Live.objects.update(watched_at=Now() - timedelta(seconds=61))
+        self.until(lambda one: self.meters.bench.rig.throttle == 0.0, 5.0, "the throttle closing")
+        self.until(
+            lambda one: any("Nobody had this bench's page open" in e for e in one.status["events"]),
+            what="the reason",
+        )
+        # Another hand turns the controller's own knob: with the guard closed it is told, and the
+        # throttle is where the controller shows it.
+        self.meters.call("motor", "SOUR:THR 30")
+        self.until(lambda one: one.status["throttle"] == 30.0, 10.0, "the other hand")
+        live.cut(self.built.operator, self.one)
+        self.until(lambda one: one.status["stands"], what="standing still")
+        live.confirm(self.built.operator, self.one, "mount")
+        time.sleep(2.2)
+        self.meters.call("motor", "SOUR:THR 30")
+        self.until(
+            lambda one: any("guard is not confirmed" in e for e in one.status["events"]),
+            10.0,
+            "the guard's own",
+        )
+        self.until(lambda one: self.meters.bench.rig.throttle == 0.0, 5.0, "the throttle closing")
+
     def test_a_run_from_the_meters_without_a_lost_sample(self):
         self.recorder()
         self.ready()
@@ -588,6 +616,45 @@ class SessionTests(TransactionTestCase):
         ):
             session.add(Rows(start, np.tile(row, (20, 1))))
             self.assertIs(session.stands(), stands)
+
+    def turned(self, shown, asked=50.0, **more):
+        """A session whose controller shows a throttle for three seconds."""
+        sent: list[float] = []
+        session = Session(1, ["throttle"], 10.0, None, throttle=asked, send=sent.append, **more)
+        session.add(Rows(0, np.full((30, 1), float(shown))))
+        session.turned = 0.0
+        session.watch()
+        return session, sent
+
+    def test_what_is_said_of_the_throttle_is_what_the_controller_answers(self):
+        session, sent = self.turned(50.04)
+        self.assertEqual((session.throttle, list(session.events)), (50.0, []))
+        session, sent = self.turned(80.0)
+        self.assertEqual((session.throttle, sent), (80.0, []))
+        self.assertIn("shows 80 % where 50 % was asked for: another hand", session.events[-1])
+        # A search does not go on from a throttle that it did not set.
+        session = Session(1, ["throttle"], 10.0, None, throttle=50.0, send=sent.append)
+        session.task = task_of(Sweep([50.0, 60.0, 70.0], 5.0))
+        session.add(Rows(0, np.full((30, 1), 80.0)))
+        session.turned = 0.0
+        session.watch()
+        self.assertTrue(session.task.done)
+        self.assertIn("another hand", session.task.text)
+        # One that still moves is waited for.
+        session = Session(1, ["throttle"], 10.0, None, throttle=50.0, send=sent.append)
+        session.add(Rows(0, np.linspace(0, 40, 30)[:, None]))
+        session.turned = 0.0
+        session.watch()
+        self.assertEqual(session.throttle, 50.0)
+
+    def test_another_hand_opens_no_throttle_while_the_guard_is_open(self):
+        session, sent = self.turned(30.0, asked=0.0, guarded=False)
+        self.assertEqual((session.throttle, sent), (0.0, [0.0]))
+        self.assertIn("while the guard is not confirmed", session.events[-1])
+        session.add(Rows(30, np.full((30, 1), 30.0)))  # it does not obey
+        session.watch()
+        self.assertEqual((session.throttle, sent), (30.0, [0.0]))
+        self.assertIn("Switch the supply off by hand", session.events[-1])
 
     def test_a_forecast_begins_with_the_turn_of_the_throttle(self):
         from hauch.instruments.grid import Piece

@@ -129,6 +129,8 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
 """Relations that travel: by the identity of what they lead to, or by standing inside it."""
 
 LEFT_OUT: dict[str, str] = {
+    "Round.presence": "who stays at a bench is decided where it stands",
+    "Round.unattended": "who stays at a bench is decided where it stands",
     "Instrument.resource": "an imported file must not make this machine talk to others",
     "Instrument.profile": "goes with the resource name",
     "Instrument.shared": "goes with the resource name",

@@ -4,18 +4,21 @@ through the database.
 
 from __future__ import annotations
 
+import json
 import math
 import uuid
 from datetime import timedelta
 
 from django.core.exceptions import ValidationError
 from django.db import connection, transaction
+from django.db.models import F
+from django.db.models.functions import Now
 from django.utils import timezone
 
 from hauch.bench.changes import runs_changed
 from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording, Run
-from hauch.bench.observations import round_s
+from hauch.bench.observations import observe, round_s
 from hauch.bench.runs import (
     NewRun,
     Room,
@@ -32,6 +35,7 @@ from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.meters import hold_meters
 from hauch.live.protocol import (
     MOST_WAITING,
+    RECORDED,
     WANTED,
     Cut,
     Hold,
@@ -178,7 +182,17 @@ def _held(user: User, live: Live) -> Live:
     require(user, "run.record", live.round)
     if live.ended_at is not None:
         raise ValidationError("This recording has ended. Begin another one.")
+    _changed(live)
     return live
+
+
+def _changed(live: Live) -> None:
+    """Somebody is there and does something: all who watch are told, once it is done."""
+    Live.objects.filter(pk=live.pk).update(changes=F("changes") + 1, watched_at=Now())
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select pg_notify(%s, %s)", [RECORDED, json.dumps({"live": live.pk, "changed": True})]
+        )
 
 
 GUARDED = ("mount", "guard")
@@ -351,6 +365,26 @@ def _until_now(live: Live, seconds: float) -> list[float]:
 
 
 @transaction.atomic
+def note(
+    user: User, live: Live, text: str, tags: list[str], picture: Picture | None = None
+) -> Observation:
+    """Write down what was seen at this moment, with tags and a picture. What was typed while the
+    recording ended is kept too.
+    """
+    seen = observe(
+        user,
+        live.round,
+        recording=live.recording,
+        at_s=min(live.seconds(), live.seconds(live.ended_at)),
+        text=text,
+        tags=tags,
+        picture=picture,
+    )
+    _changed(live)
+    return seen
+
+
+@transaction.atomic
 def take(user: User, live: Live) -> Live:
     """Take a reading: the last seconds of all channels."""
     live = _held(user, live)
@@ -514,12 +548,17 @@ def _hours_since_last(live: Live) -> float:
 def end(user: User, live: Live) -> Live:
     """End the recording; the throttle is closed."""
     live = _held(user, live)
-    live.ended_at = timezone.now()
-    live.save(update_fields=["ended_at"])
-    _wish(live, Cut())
-    defer_compact(live.recording_id)
+    _over(user, live)
     record(user, "live.end", live, live.round)
     return live
+
+
+def _over(user: User, live: Live) -> None:
+    """The recording is over, and the throttle closed."""
+    live.ended_at, live.ended_by = timezone.now(), user
+    live.save(update_fields=["ended_at", "ended_by"])
+    _wish(live, Cut())
+    defer_compact(live.recording_id)
 
 
 @transaction.atomic
@@ -563,9 +602,6 @@ def give_up(user: User, live: Live, reason: str, picture: Picture | None = None)
     seal_version(run)
     Observation.objects.filter(recording=live.recording, run=None).update(run=run)
     record(user, "run.dnf", run, live.round, reason=run.reason)
-    live.ended_at = timezone.now()
-    live.save(update_fields=["ended_at"])
-    _wish(live, Cut())
-    defer_compact(live.recording_id)
+    _over(user, live)
     runs_changed(live.round, [run])
     return run

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from itertools import groupby
 from typing import Any
 
 import numpy as np
 
 from hauch.bench.models import Live, Run
 from hauch.bench.reduction import places_of
+from hauch.bench.runs import Subject
 from hauch.bench.traces import trace_of
 from hauch.core.judge.band import Band, of_next
 from hauch.core.measure.channels import CHANNELS
@@ -18,9 +20,9 @@ from hauch.core.quantity.show import show
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.actions import READING_SECONDS, by_hand_swept
-from hauch.live.protocol import Status, guard_closed_at, status_of, steps_of
-from hauch.live.readiness import soaked, to_hold
-from hauch.rounds.models import HELD_EQUAL, Test
+from hauch.live.protocol import Status, guard_closed_at, opening, status_of, steps_of, turning
+from hauch.live.readiness import soaked, to_hold, why_no_hand
+from hauch.rounds.models import HELD_EQUAL, Setting, Test
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +37,35 @@ class Step:
     text: str = ""
     hints: list[str] = field(default_factory=list)
     button: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """Settings at which a part may go on when all its repeats are in; ``closes`` where the first of
+    them is the one before, so that drift falls out of the comparison (A-B-A).
+    """
+
+    settings: list[Setting]
+    closes: bool = False
+
+
+def offer(live: Live) -> Offer:
+    """What comes after the last repeat at a setting: the one before again, or one that no test is
+    scored at and that this part was not run at yet.
+    """
+    subject = Subject(live.specimen, live.reference).fields
+    valid = Run.objects.filter(test=live.test, state=Run.State.VALID, **subject)
+    if live.windows or valid.filter(setting=live.setting).count() < live.test.repeats:
+        return Offer([])
+    run_at = valid.filter(recording=live.recording).order_by("started_at", "pk")
+    order = [pk for pk, _ in groupby(run_at.values_list("setting_id", flat=True))]
+    if not order or order[-1] != live.setting_id:
+        return Offer([])
+    if len(order) >= 2 and order[-1] not in order[:-1]:
+        return Offer(list(Setting.objects.filter(pk=order[-2])), closes=True)
+    scored = Test.objects.filter(round=live.round).values("setting")
+    others = Setting.objects.filter(round=live.round).exclude(pk__in=scored).exclude(pk__in=order)
+    return Offer(list(others))
 
 
 HOLDABLE = ("power", "sound_level", "speed", "air_speed", "static_pressure")
@@ -110,13 +141,35 @@ def steps(live: Live, units: str) -> list[Step]:
                 "Take reading",
             )
         )
-    wanted.append(("accept", "Accept", False, "Look at the readings, then accept the run.", [], ""))
+    after = offer(live)
+    if after.settings and (turning(live) or opening(live)):
+        wanted = [row for row in wanted if row[0] in {"mount", "guard"}]
+        close = "All repeats at this setting are in. Close the throttle."
+        wanted.append(("cut", "Close", False, close, [], "Close the throttle"))
+    elif after.settings:
+        wanted = [setting_step(live, after)]
+    else:
+        accept = "Look at the readings, then accept the run."
+        wanted.append(("accept", "Accept", False, accept, [], ""))
     made, found = [], False
     for key, label, is_done, text, hints, button in wanted:
         state = "done" if is_done else "later" if found else "now"
         found = found or state == "now"
         made.append(Step(key, label, state, text, hints, button))
     return made
+
+
+def setting_step(live: Live, after: Offer) -> tuple[str, str, bool, str, list[str], str]:
+    """Another setting of the same part, when all repeats at this one are in."""
+    why = "the same setting before and after, so that drift falls out" if after.closes else ""
+    text = (
+        f"All {live.test.repeats} repeats at “{live.setting}” are in. Go on at"
+        f" “{after.settings[0]}” again: {why}."
+        if why
+        else f"All {live.test.repeats} repeats at “{live.setting}” are in. Take the next part, or go"
+        " on with this one at another setting."
+    )
+    return ("setting", "Setting", False, text, [why_no_hand(live)] if why_no_hand(live) else [], "")
 
 
 def assembly(live: Live) -> list[str]:

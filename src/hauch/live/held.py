@@ -21,7 +21,7 @@ from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.instruments.link import Link
 from hauch.instruments.profile import Profile, ProfileWrong
-from hauch.live.protocol import TURNS, Hold, Sweep, TaskSaid, status_of, wanted_of
+from hauch.live.protocol import TURNS, Hold, Sweep, TaskSaid, status_of, steps_of, wanted_of
 from hauch.live.session import RECENT_SECONDS, Assessed, Session, Task
 
 STALE = 6.0
@@ -108,7 +108,11 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
         resolution=live.test.resolution or 0.3,
         soaks="load_temperature" in channels,
         throttle=status.throttle,
+        throttle_digit=next(
+            (m.instrument.resolution for m in meters if m.channel == "throttle"), 0.1
+        ),
         turned=status.turned or -math.inf,
+        guarded=steps_of(live).guard is not None,
     )
     session.events.extend(status.events)
     held = Held(session, recording.pk, origin)

@@ -29,6 +29,7 @@ from hauch.bench.traces import RECORDER_LOCK, remake_minute
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search
 from hauch.live.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
+from hauch.live.presence import why_closed, with_absence
 from hauch.live.protocol import (
     RECORDED,
     WANTED,
@@ -41,9 +42,10 @@ from hauch.live.protocol import (
     Wave,
     Wish,
     plain,
+    steps_of,
     wanted_of,
 )
-from hauch.live.session import assessed
+from hauch.live.session import Session, assessed
 from hauch.live.storing import insert, keep_over, keep_waves
 
 log = logging.getLogger(__name__)
@@ -302,8 +304,10 @@ class Recorder:
         """Take up new live recordings, do what is wanted, let go of those that ended."""
         listener = self._connect()
         self._tell_failed()
-        going_on = Live.objects.filter(ended_at__isnull=True).select_related(
-            "test__rig", "recording", "specimen"
+        going_on = with_absence(
+            Live.objects.filter(ended_at__isnull=True).select_related(
+                "round", "test__rig", "recording", "specimen"
+            )
         )
         wanted = {live.pk: live for live in going_on if not live.status.get("stopped")}
         for pk in [pk for pk in self.held if pk not in wanted]:
@@ -321,6 +325,7 @@ class Recorder:
             if pk in self.held:
                 with self._alone(pk):
                     self._obey(self.held[pk], wanted_of(live))
+                    self._heed(self.held[pk].session, live)
 
     def _take_up(self, free: list[Live]) -> None:
         """Hold recordings that nobody holds: all meters are read before the first history is."""
@@ -344,6 +349,13 @@ class Recorder:
             for live, held, _ in taken:
                 if live.pk not in self.held:
                     held.close()
+
+    @staticmethod
+    def _heed(session: Session, live: Live) -> None:
+        """Whether somebody is there, and whether the guard is closed."""
+        session.guarded = steps_of(live).guard is not None
+        if session.throttle > 0 and (why := why_closed(live, live.absence.total_seconds())):
+            session.cut(why)
 
     def _obey(self, held: Held, wanted: Wanted) -> None:
         """Do what is wanted, in order and once."""

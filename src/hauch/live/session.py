@@ -38,14 +38,18 @@ held burns its motor.
 """
 CAP_TICKS = 3
 """So many rows in a row above the speed limit close the throttle."""
+OTHER_HAND = 2.0
+"""A motor controller that shows another throttle so long after it was turned was turned by another
+hand, or does not obey [s].
+"""
 STARTS_BY = 6.0
 """A part that does not turn so long after the throttle was opened never started [s]."""
 OPEN = 10.0
 """Throttle [%] from which on a part should turn."""
 STEADY_LEAST, STEADY_MOST = 1.5, 20.0
+"""How long a turned throttle is waited for, at least and at most [s]."""
 STANDS = 10.0
 """A part below this speed stands still [1/min]: what a meter at rest may still show."""
-"""How long a turned throttle is waited for, at least and at most [s]."""
 READ_SECONDS = 2.0
 """Over how long a search averages its figure [s]."""
 
@@ -144,6 +148,10 @@ class Session:
     soaks: bool = False
     send: Callable[[float], None] | None = None
     throttle: float = 0.0
+    throttle_digit: float = 0.1
+    """Digit of the throttle that the controller shows [%]."""
+    guarded: bool = True
+    """Whether the guard is confirmed, so that the throttle may be open at all."""
     turned: float = -math.inf
     task: Task | None = None
     recent: deque[np.ndarray] = field(default_factory=deque)
@@ -159,6 +167,8 @@ class Session:
     told: set[tuple[str, str, int]] = field(default_factory=set)
     still_since: float = math.nan
     was_running: bool = False
+    closed_again: bool = False
+    """Whether a throttle that another hand opened was told to close."""
     forecast: Settling | None = None
     lock: threading.Lock = field(default_factory=threading.Lock)
     urgent: bool = False
@@ -301,6 +311,7 @@ class Session:
         """Guards that act at once: the speed limit, a part that stands still, one that never
         started.
         """
+        self._watch_controller()
         for channel in SPEEDS:  # of each rotor
             rows = self.last(channel, CAP_TICKS / self.rate + 0.02)
             if (
@@ -320,6 +331,38 @@ class Session:
             self.was_running = False
         else:
             self._watch_still(speed)
+
+    def _watch_controller(self) -> None:
+        """What is said of the throttle is what the controller answers: it may have been turned by
+        another hand.
+        """
+        shown = self.last("throttle", 1.0)
+        if self.send is None or shown.size < 2 or self.now - self.turned < OTHER_HAND:
+            return
+        near = max(self.throttle_digit, 0.1) * 1.1
+        now = float(shown[-1])
+        if float(np.ptp(shown)) > near or abs(now - self.throttle) <= near:
+            return
+        asked, closed_again = self.throttle, self.closed_again
+        self.closed_again = asked == 0 and not self.guarded and not closed_again
+        if self.closed_again:
+            self.cut(
+                f"The controller shows {now:.0f} % while the guard is not confirmed: it was turned"
+                " by another hand. It was told to close."
+            )
+            self.turned = self.now  # it is given time to obey
+            return
+        self.break_off("Stopped: the throttle was turned by another hand.")
+        self.throttle, self.turned, self.urgent = now, self.now, True
+        off = (
+            " Switch the supply off by hand; nobody goes near before all stands still."
+            if asked == 0
+            else ""
+        )
+        self.events.append(
+            f"The controller shows {now:.0f} % where {asked:.0f} % was asked for: another hand"
+            f" turned it, or it does not obey.{off}"
+        )
 
     def _watch_still(self, speed: np.ndarray) -> None:
         """Close the throttle of a part that stands still or does not start."""

@@ -145,11 +145,18 @@ def history(live: Live) -> dict[str, Any]:
     }
 
 
+def changes(pk: int) -> dict[str, Any]:
+    """How far a bench is, so that a page knows whether it is behind, and whether it has ended."""
+    count, ended = Live.objects.values_list("changes", "ended_at").get(pk=pk)
+    return {"changes": count, "ended": ended is not None}
+
+
 async def events(live: Live, last: int | None) -> AsyncIterator[str]:
     """The stream of one browser: history, then what comes."""
     queue = hub.join(live.pk)
     try:
         yield "retry: 700\n\n"
+        yield event("changed", await sync_to_async(changes)(live.pk))
         known = -1 if last is None else last
         if last is None:
             told = await sync_to_async(history)(live)
@@ -174,7 +181,10 @@ async def events(live: Live, last: int | None) -> AsyncIterator[str]:
                 )
             elif "status" in got:
                 yield event("status", got["status"])
+            elif "changed" in got:
+                yield event("changed", await sync_to_async(changes)(live.pk))
             else:  # too many rows for one notice, or the database was away
+                yield event("changed", await sync_to_async(changes)(live.pk))
                 async for text in _missed(live, known):
                     yield text
                     known = int(text.partition("id: ")[2].partition("\n")[0] or known)

@@ -8,6 +8,7 @@ urlpatterns = [
     path("live/<int:pk>/", views.page, name="page"),
     path("live/<int:pk>/stream/", views.stream, name="stream"),
     path("live/<int:pk>/guide/", views.guide_part, name="guide"),
+    path("live/<int:pk>/here/", views.here, name="here"),
     path("live/<int:pk>/step/", views.step, name="step"),
     path("live/<int:pk>/throttle/", views.throttle, name="throttle"),
     path("live/<int:pk>/take/", views.take, name="take"),

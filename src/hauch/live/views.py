@@ -17,7 +17,6 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
-from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
 from hauch.bench.runs import Room, Subject
 from hauch.bench.views import capture_url, last_room
@@ -26,7 +25,7 @@ from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
 from hauch.live import actions as live
-from hauch.live import guide, readiness
+from hauch.live import guide, presence, readiness
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
 from hauch.people.requests import Request
@@ -50,6 +49,7 @@ def live_for(request: Request, round: Round, pk: int) -> Live:
             "specimen__version__entry",
             "reference__type",
             "operator",
+            "ended_by",
         )
         .filter(pk=pk, round=round)
         .first()
@@ -137,7 +137,10 @@ def config(request: Request, one: Live) -> dict[str, Any]:
         "rate": one.recording.rate,
         "origin": one.recording.started_at.timestamp(),
         "stream": reverse("live:stream", args=[one.round.slug, one.pk]),
-        "cap": one.specimen.cap if one.specimen else None,
+        "here": reverse("live:here", args=[one.round.slug, one.pk]),
+        "beat": presence.BEAT,
+        "presence": one.round.presence,
+        "turns": "throttle" in one.recording.columns,
     }
 
 
@@ -153,10 +156,11 @@ def _guide(request: Request, one: Live) -> dict[str, Any]:
     )
     known = all(room.get(name) is not None for name in AMBIENT)
     shown = [c for c in one.recording.columns if c != "throttle"][:6]
-    plan = plan_of(one.round, 3)
+    plan, after = plan_of(one.round, 3), guide.offer(one)
     reference = plan.references.get(one.test_id)
     return {
         "steps": made,
+        "offer": after,
         "now": now,
         "rows": rows,
         "shown": shown,
@@ -200,11 +204,27 @@ def guide_part(request: Request, slug: str, pk: int) -> HttpResponse:
     """The guide alone, when something changed."""
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
+    return _show(request, one)
+
+
+def _show(request: Request, one: Live, problem: str = "") -> HttpResponse:
+    """The guide as it is now, or that the recording has ended."""
+    status = 422 if problem else 200
+    context = {"round": one.round, "live": one, "problem": problem}
     if one.ended_at is not None:
-        return _go(request, reverse("bench:overview", args=[slug]))
-    return render(
-        request, "live/_guide.html", {"round": round, "live": one, **_guide(request, one)}
-    )
+        made = one.recording.runs.order_by("pk").select_related(
+            "test__round", "specimen__version__entry", "reference__type"
+        )
+        return render(request, "live/_ended.html", context | {"made": made}, status=status)
+    return render(request, "live/_guide.html", context | _guide(request, one), status=status)
+
+
+@require_POST
+def here(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Somebody has the page open."""
+    round = round_for(request.user, slug, "run.record")
+    presence.here(request.user, live_for(request, round, pk))
+    return HttpResponse(status=204)
 
 
 def _go(request: Request, target: str) -> HttpResponse:
@@ -228,9 +248,7 @@ def _do(request: Request, slug: str, pk: int, action: Callable[[Live], Any]) -> 
         if problem:
             messages.error(request, problem)
         return redirect(one)
-    one = live_for(request, round, pk)
-    context = {"round": round, "live": one, "problem": problem, **_guide(request, one)}
-    return render(request, "live/_guide.html", context, status=422 if problem else 200)
+    return _show(request, live_for(request, round, pk), problem)
 
 
 @require_POST
@@ -241,6 +259,8 @@ def step(request: Request, slug: str, pk: int) -> HttpResponse:
     def action(one: Live) -> None:
         if key in {"background", "tare"}:
             live.read_beside(request.user, one, key)
+        elif key == "cut":
+            live.cut(request.user, one)
         elif key == "throttle":
             live.set_throttle(request.user, one, 100.0)
         elif key == "hold":
@@ -328,14 +348,12 @@ def note(request: Request, slug: str, pk: int) -> HttpResponse:
     """Write down what was seen, with a picture."""
 
     def action(one: Live) -> None:
-        observe(
+        live.note(
             request.user,
-            one.round,
-            recording=one.recording,
-            at_s=one.seconds(),
-            text=request.POST.get("text", ""),
-            tags=request.POST.getlist("tags"),
-            picture=_picture(request),
+            one,
+            request.POST.get("text", ""),
+            request.POST.getlist("tags"),
+            _picture(request),
         )
 
     return _do(request, slug, pk, action)
@@ -402,8 +420,8 @@ def accept(request: Request, slug: str, pk: int) -> HttpResponse:
 
 
 def _next(request: Request, one: Live) -> str:
-    """Where to go after a run: on with the next repeat of this part, or off the rig and to what is
-    due.
+    """Where to go after a run: on with the next repeat of this part or to another setting of it, or
+    off the rig and to what is due.
     """
     count = Run.objects.filter(
         test=one.test,
@@ -411,9 +429,14 @@ def _next(request: Request, one: Live) -> str:
         state=Run.State.VALID,
         **Subject(one.specimen, one.reference).fields,
     ).count()
-    if one.specimen_id and count < one.test.repeats:
+    if one.specimen_id and (count < one.test.repeats or guide.offer(one).settings):
         return one.get_absolute_url()
     live.end(request.user, one)
+    return _due(one)
+
+
+def _due(one: Live) -> str:
+    """Where the next run that is due is taken."""
     due = plan_of(one.round, 1).next
     return (
         capture_url(one.round, due.test, Subject(due.specimen, due.reference))
@@ -436,6 +459,8 @@ def end(request: Request, slug: str, pk: int) -> HttpResponse:
         )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
+    if request.POST.get("then") == "next":
+        return _go(request, _due(one))
     reference = (
         plan_of(round, 0).references.get(one.test_id)
         if request.POST.get("then") == "reference"

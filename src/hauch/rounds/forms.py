@@ -61,6 +61,8 @@ class BriefForm(forms.ModelForm):
             "equal",
             "entries_until",
             "safety",
+            "presence",
+            "unattended",
         ]
         labels = {
             "may_vary": "What may vary, what stays",
@@ -70,13 +72,22 @@ class BriefForm(forms.ModelForm):
             "equal": "Compared at",
             "entries_until": "Entries until",
             "safety": "Safety note",
+            "presence": "Throttle closes when nobody is there for, s",
+            "unattended": "A soak may run with nobody there for, min",
         }
         widgets = {
             "may_vary": forms.Textarea(attrs={"rows": 3}),
             "safety": forms.Textarea(attrs={"rows": 3}),
             "entries_until": forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
         }
-        help_texts = {"orientation": "such as “axis upright”; empty where it does not matter"}
+        help_texts = {
+            "orientation": "such as “axis upright”; empty where it does not matter",
+            "presence": "there is whoever may run the bench and has its page open",
+            "unattended": (
+                "empty: never. Only in a soak, and never in a part's first run since the safety"
+                " gate; what can burn or break while nobody looks is yours to judge"
+            ),
+        }
 
     def __init__(self, *args: Any, units: str, **kwargs: Any):
         super().__init__(*args, **kwargs)

@@ -57,6 +57,13 @@ class Round(models.Model):
     )
     entries_until = models.DateField(null=True, blank=True)
     safety = models.TextField(blank=True)
+    presence = models.PositiveSmallIntegerField(
+        default=60,
+        help_text="s without a page of somebody who may run the bench, then the throttle closes",
+    )
+    unattended = models.PositiveSmallIntegerField(
+        null=True, blank=True, help_text="min for which a soak may run with nobody there"
+    )
     state = models.CharField(max_length=10, choices=State.choices, default=State.BRIEF)
     created_at = models.DateTimeField(default=timezone.now)
     published_at = models.DateTimeField(null=True, blank=True)
@@ -78,6 +85,19 @@ class Round(models.Model):
                 condition=Q(equal_value__isnull=True) | Q(equal_value__gt=0),
                 name="round_equal_value_sane",
                 violation_error_message="What is held equal must be above 0.",
+            ),
+            models.CheckConstraint(
+                condition=Q(presence__gte=20) & Q(presence__lte=600),
+                name="round_presence_sane",
+                violation_error_message=(
+                    "The throttle closes after 20 to 600 s with nobody at the bench's page."
+                ),
+            ),
+            models.CheckConstraint(
+                condition=Q(unattended__isnull=True)
+                | Q(unattended__gte=1) & Q(unattended__lte=480),
+                name="round_unattended_sane",
+                violation_error_message="A soak runs 1 to 480 min with nobody there, or not at all.",
             ),
         ]
 

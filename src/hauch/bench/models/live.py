@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import uuid
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
+from django.db.models.functions import Now
 from django.urls import reverse
 from django.utils import timezone
 
@@ -64,6 +65,23 @@ class Live(models.Model):
         help_text="what the recorder says, hauch.live.protocol.Status",
     )
     heard_at = models.DateTimeField(null=True, blank=True, help_text="when the recorder last wrote")
+    watched_at = models.DateTimeField(
+        db_default=Now(),
+        help_text="when a page of somebody who may run it last said that it is there; the database's clock",
+    )
+    changes = models.PositiveIntegerField(
+        default=0, help_text="counted up with each action, so that a page knows that it is behind"
+    )
+    ended_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL,
+        null=True,
+        blank=True,
+        on_delete=models.PROTECT,
+        related_name="+",
+    )
+
+    absence: timedelta
+    """How long nobody has been there, where `live.presence.with_absence` asked."""
 
     class Meta:
         ordering = ["-started_at", "-id"]

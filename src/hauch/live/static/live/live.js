@@ -6,6 +6,7 @@
   const products = Object.values(byKey).filter((channel) => channel.product);
   const list = document.getElementById("channels");
   let chosen = config.main, status = {}, newest = -1, heard = 0, source = null, drawn = 0;
+  let behind = 0, ended = false, beaten = -Infinity, unseen = false, unsent = false;
   const calm = window.matchMedia("(prefers-reduced-motion: reduce)");
 
   const shown = (channel, value) => value * channel.factor + channel.offset;
@@ -97,14 +98,36 @@
   // The guide is asked anew when what it shows has changed, and again each second until it came. What a person does goes first:
   // it aborts such a question (hx-sync in the templates), so that no older answer comes in over a newer one.
   const guide = document.getElementById("guide");
-  let signature = "", latest = "", asked = "";
+  let signature = "", latest = "", asked = "", toldAt = 0;
   guide.addEventListener("htmx:beforeSend", (event) => { if (event.detail.elt === guide) asked = latest; });
   guide.addEventListener("htmx:afterRequest", (event) => { if (event.detail.elt === guide && event.detail.successful) signature = asked; });
-  function told(data) {
-    status = data;
+  function ask() {
+    const old = latest !== signature || behind > Number(guide.querySelector("[data-changes]")?.dataset.changes ?? 0);
+    if (old && !ended && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
+  }
+  // What somebody did in another browser: the guide is asked anew; after the end there is nothing more to do here.
+  function changed(event) {
+    const data = JSON.parse(event.data);
     heard = performance.now();
-    latest = JSON.stringify([data.throttle > 0, data.calm, data.forecast?.settled, data.task?.done, data.task?.text, data.silent?.length > 0, data.stopped]);
-    if (latest !== signature && !document.querySelector("dialog[open]") && !guide.contains(document.activeElement?.closest?.("input, textarea, select"))) htmx.trigger(guide, "refresh");
+    behind = data.changes;
+    if (data.ended) closed();
+    else ask();
+  }
+  function closed() {
+    if (ended) return;
+    ended = true;
+    source.close();
+    document.querySelector(".live-throttle").hidden = true;
+    if (!guide.querySelector("[data-ended]")) htmx.trigger(guide, "refresh");
+    say();
+  }
+  function told(data) {
+    if (performance.now() - toldAt > 4000) signature = "";  // what was said of a silence is over
+    status = data;
+    heard = toldAt = performance.now();
+    latest = JSON.stringify([data.throttle > 0, data.calm, data.stands, data.forecast?.settled, data.task?.done, data.task?.text, data.silent, data.stopped]);
+    ask();
+    if (unsent) closeThrottle();
     const percent = document.getElementById("percent");
     if (percent && document.activeElement !== percent) percent.value = String(Math.round(data.throttle * 10) / 10);
     const events = document.getElementById("events");
@@ -119,6 +142,30 @@
     say();
   }
 
+  // Whoever has this page open is there, and keeps the throttle open. It hangs on what comes in, too: timers of a page that is not
+  // in front are slow.
+  async function beat() {
+    if (ended || performance.now() - beaten < config.beat * 1000) return;
+    beaten = performance.now();
+    try {
+      unseen = (await fetch(config.here, { method: "POST", headers: JSON.parse(document.body.getAttribute("hx-headers")), redirect: "manual" })).status !== 204;
+    } catch {
+      // the line is away, which is said below
+    }
+  }
+
+  // What is dangerous while this page hears nothing, or nobody hears it.
+  function danger(silent) {
+    const runs = status.throttle > 0 ? `The part runs on at ${Math.round(status.throttle)} %, as far as is known. ` : "", stop = "To stop it now, switch the supply off by hand.";
+    if (ended || status.stopped) return "";
+    if (unsent) return `Closing the throttle did not get through; it is sent as soon as the server is back. ${runs}${stop}`;
+    if (!runs) return "";
+    if (silent && source?.readyState === EventSource.OPEN) return `The recorder does not answer. ${runs}Nothing here can close the throttle. ${stop}`;
+    if (silent) return `No connection to the server. ${runs}Stay with it: if no page is back within ${config.presence} s, the recorder closes the throttle. ${stop}`;
+    if (unseen) return `You are not signed in any more, so this page does not keep the throttle open: it closes within ${config.presence} s. Sign in again in another tab.`;
+    return "";
+  }
+
   const minutes = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
   function say() {
     const forecast = document.getElementById("forecast"), still = document.getElementById("still"), f = status.forecast;
@@ -130,9 +177,19 @@
       forecast.innerHTML = "";
       forecast.append(f.settled ? "settled at " : "will end near ", Object.assign(document.createElement("b"), { textContent: `${shown(load, f.end).toFixed(digits)} ± ${half.toFixed(digits)} ${load.unit}` }));
     }
-    const silent = performance.now() - heard > 3000;
+    const silent = performance.now() - heard > 3000, lost = document.getElementById("lost"), sentence = danger(silent);
+    beat();
+    if (lost.textContent !== sentence) lost.textContent = sentence;
+    lost.hidden = !sentence;
+    if (ended) {
+      still.className = "quiet";
+      still.textContent = "This recording has ended.";
+      document.querySelector(".huge").classList.add("old");
+      return;
+    }
     still.className = silent || (f && !f.settled) ? "amber" : "quiet";
-    if (silent) still.textContent = heard ? "No word from the server. The recording goes on; the picture follows." : "Waiting for the meters.";
+    if (sentence && silent) still.textContent = "The figure is old.";
+    else if (silent) still.textContent = heard ? "No word from the server. The recording goes on; the picture follows." : "Waiting for the meters.";
     else if (status.stopped) { still.className = "amber"; still.textContent = "This bench was stopped."; }
     else if (status.task && !status.task.done) still.textContent = status.task.text || "The throttle is turned by rule.";
     else if (f) still.textContent = f.settled ? "Settled: take the readings." : f.to_go ? `not settled: about ${Math.max(1, Math.round(f.to_go / 60))} min to go` : "not settled: no end in sight yet";
@@ -281,10 +338,22 @@
     source.addEventListener("history", past);
     source.addEventListener("rows", rows);
     source.addEventListener("status", (event) => told(JSON.parse(event.data)));
+    source.addEventListener("changed", changed);
     // A stream that was refused (the server is away) is not tried again by the browser itself.
     source.onerror = () => { if (source.readyState === EventSource.CLOSED) setTimeout(listen, 1000); };
   }
 
+  // Closing the throttle is sent until it got through.
+  const closer = document.querySelector("[data-key=x]");
+  function closeThrottle() {
+    unsent = false;
+    closer?.click();
+  }
+  for (const kind of ["htmx:sendError", "htmx:timeout", "htmx:responseError"])
+    document.addEventListener(kind, (event) => {
+      if (event.detail.elt === closer && !(event.detail.xhr.status >= 400 && event.detail.xhr.status < 500)) unsent = true;
+      say();
+    });
   document.addEventListener("click", (event) => {
     const turn = event.target.closest("[data-turn]");
     if (!turn) return;
