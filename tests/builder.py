@@ -50,6 +50,7 @@ class Built:
     specimens: dict[str, Specimen]
     reference: ReferenceSpecimen
     people: dict[str, User]
+    meters: dict[str, Instrument]
 
     @property
     def host(self) -> User:
@@ -197,4 +198,4 @@ def build(published: bool = False, kinds: tuple[str, ...] = ("air", "power")) ->
         specimens[name] = Specimen.objects.create(
             version=version, code=f"R-{number + 1}", state="ready"
         )
-    return Built(round, tests, entries, specimens, reference, people)
+    return Built(round, tests, entries, specimens, reference, people, meters)

@@ -343,6 +343,7 @@ class ImportTests(TestCase):
             "rate": 50.0,
             "shift": 0.0,
             "shift_note": "",
+            "set_aside_at": None,
             "created_at": "2026-05-01T08:00:00+00:00",
             "source": None,
             "beside": None,
@@ -467,7 +468,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 9))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 10))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual(
             {"value", "u", "parts", "working"} & set(run["result"]),

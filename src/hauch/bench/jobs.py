@@ -9,11 +9,14 @@ from procrastinate.contrib.django import app
 
 from hauch.bench.importing import run_import
 from hauch.bench.models import Recording, Run
+from hauch.bench.queries import RunQuerySet, runs
+from hauch.bench.results import recompute
 from hauch.bench.signals import results_changed
 from hauch.bench.successors import carry_over
 from hauch.bench.traces import compact, ended_in_pieces, held_by_recorder
 from hauch.people.models import User
 from hauch.rounds.models import Test
+from hauch.stores.models import Rig
 
 CARRIED_AT_ONCE = 1500
 """Tests of up to this many runs are carried over in the request that changed the rules; larger ones
@@ -68,6 +71,31 @@ def carry_over_later(user_id: int, old_id: int, new_id: int) -> None:
     old, new = Test.objects.get(pk=old_id), Test.objects.select_related("round").get(pk=new_id)
     carry_over(User.objects.get(pk=user_id), old, new)
     results_changed.send(Test, round=new.round)
+
+
+@app.task(name="bench.recompute_rig")
+def recompute_rig(rig_id: int) -> None:
+    """Compute the runs of a rig in one of its states again; safe to run twice."""
+    recompute(runs_of_rig(rig_id))
+
+
+def runs_of_rig(rig_id: int) -> RunQuerySet:
+    """Runs of a rig in one of its states that may have a figure."""
+    return runs().filter(rig=rig_id, state=Run.State.VALID)
+
+
+def follow_meters(sender: Any, rig: Rig, channels: Sequence[str], **_: Any) -> None:
+    """Runs in which channels were read whose meter is named only now are computed again, many by
+    the worker.
+    """
+    if runs_of_rig(rig.pk).count() <= RECOMPUTED_AT_ONCE:
+        recompute_rig(rig.pk)
+    else:
+        recompute_rig.defer(rig_id=rig.pk)
+
+
+RECOMPUTED_AT_ONCE = 100
+"""So many runs are computed again in the request that named a meter of their rig."""
 
 
 def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
+from django.db.models import Exists, OuterRef, Q
+from django.utils import timezone
 
 from hauch.bench.models import LogMapping, Recording, Run, SourceFile
 from hauch.bench.queries import runs as run_rows
@@ -28,7 +30,7 @@ from hauch.bench.traces import store, trace_of
 from hauch.core.measure.channels import CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import channels_of, fed_by
 from hauch.core.trace.align import NotAligned, align
-from hauch.core.trace.source import Held
+from hauch.core.trace.source import Held, Trace
 from hauch.formats.logger_csv import Log
 from hauch.formats.logger_table import Column
 from hauch.people.audit import record
@@ -55,11 +57,48 @@ class NewRecording:
 
 
 def imported_before(round: Round, sha256: str) -> Recording | None:
-    """The recording that was imported from a file of the same content, if any."""
+    """The recording that was imported from a file of the same content and still counts, if any. One
+    of which all runs were voided does not: the file may come in again, read otherwise.
+    """
+    standing = Recording.objects.filter(
+        round=round, source__sha256=sha256, set_aside_at__isnull=True
+    )
+    counts = Exists(Run.objects.filter(recording=OuterRef("pk")).exclude(state=Run.State.VOID))
     return (
-        Recording.objects.filter(round=round, source__sha256=sha256)
+        standing.filter(counts | Q(beside__isnull=False))
+        .select_related("beside", "source")
         .prefetch_related("runs__test")
         .first()
+    )
+
+
+def _make_way(user: User, round: Round, source: SourceFile) -> None:
+    """Set aside what was imported from the file before, where all its runs were voided.
+
+    Raises
+    ------
+    ValidationError : it still counts
+    """
+    SourceFile.objects.select_for_update(no_key=True).get(pk=source.pk)  # one import at a time
+    if (before := imported_before(round, source.sha256)) is not None:
+        raise ValidationError(
+            f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not"
+            " taken twice. It can feed further tests."
+        )
+    for old in Recording.objects.filter(round=round, source=source, set_aside_at__isnull=True):
+        _set_aside(user, old)
+
+
+def _set_aside(user: User, recording: Recording) -> None:
+    recording.set_aside_at, recording.set_aside_by = timezone.now(), user
+    recording.save(update_fields=["set_aside_at", "set_aside_by"])
+    source = recording.source
+    record(
+        user,
+        "recording.set_aside",
+        recording,
+        recording.round,
+        file=source.name if source else "",
     )
 
 
@@ -88,14 +127,8 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
     new.subject.check(new.round)
     new.room.check()
     check_fed(new.tests, {*new.log.channels, *(k for k, typed in new.extra.items() if typed)})
-    if (
-        new.source is not None
-        and (before := imported_before(new.round, new.source.sha256)) is not None
-    ):
-        raise ValidationError(
-            f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not"
-            " taken twice."
-        )
+    if new.source is not None:
+        _make_way(user, new.round, new.source)
     # All of them first, in one order: a run by hand in one of them waits for us, and neither waits
     # for the other.
     locked = {test.pk: in_turn(test) for test in sorted(new.tests, key=lambda test: test.pk)}
@@ -105,33 +138,116 @@ def import_log(user: User, new: NewRecording) -> list[Run]:
     )
     trace = Held(new.log.times, new.log.channels)
     store(recording, trace)
-    runs = []
-    for test in new.tests:
-        extra = {
-            key: typed for key, typed in new.extra.items() if key in channels_of(test.how) and typed
-        }
-        _check_readings_of_extra(extra)
-        key = uuid.uuid5(new.uid, test.key)
-        run = make_run(
+    return [
+        _run_of(
             user,
-            NewRun(
-                test, new.subject, new.room, new.started_at, note=new.note, form_key=key, uid=key
-            ),
+            NewRun(test, new.subject, new.room, new.started_at, note=new.note),
             recording,
             trace,
             locked[test.pk],
+            new.extra,
         )
-        store_readings(run, extra)
-        record(
+        for test in new.tests
+    ]
+
+
+def _run_of(
+    user: User,
+    new: NewRun,
+    recording: Recording,
+    trace: Trace,
+    locked: Test,
+    typed_beside: Mapping[str, Sequence[Typed]],
+) -> Run:
+    """A run of a recording's file in a test, with its result."""
+    test = new.test
+    extra = {
+        key: typed for key, typed in typed_beside.items() if key in channels_of(test.how) and typed
+    }
+    _check_readings_of_extra(extra)
+    before = Run.objects.filter(recording=recording, test=test).count()
+    key = uuid.uuid5(recording.uid, f"{test.key}:{before}" if before else test.key)
+    run = make_run(user, replace(new, form_key=key, uid=key), recording, trace, locked)
+    store_readings(run, extra)
+    source = recording.source
+    file = source.name if source else ""
+    record(user, "run.import", run, recording.round, run=str(run.uid), file=file)
+    return finish_run(run, trace)
+
+
+def may_feed(recording: Recording, tests: Sequence[Test]) -> list[Test]:
+    """Tests of which no run of the recording counts yet."""
+    fed = set(recording.runs.exclude(state=Run.State.VOID).values_list("test_id", flat=True))
+    return [test for test in tests if test.pk not in fed]
+
+
+@transaction.atomic
+def feed(
+    user: User,
+    recording: Recording,
+    tests: Sequence[Test],
+    typed_beside: Mapping[str, Sequence[Typed]] | None = None,
+) -> list[Run]:
+    """Runs in further tests from a file that is in already, or again in one whose run was voided: of
+    the same part, in the same room.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : with a sentence; nothing is saved then
+    """
+    require(user, "run.record", recording.round)
+    recording = Recording.objects.select_for_update(of=("self",)).get(pk=recording.pk)
+    if recording.set_aside_at is not None or recording.beside_id is not None:
+        raise ValidationError("No runs are made of this file: it was taken out, or ran beside.")
+    last = recording.runs.order_by("state", "-pk").first()
+    if recording.source is None or last is None:
+        raise ValidationError("Only a file that was imported can feed further tests.")
+    open_ones = {test.pk for test in may_feed(recording, tests)}
+    for test in tests:
+        if test.pk not in open_ones:
+            raise ValidationError(f"{test.label} has a run from this file already.")
+    extra = typed_beside or {}
+    stored = trace_of(recording)
+    at_hand = {channel for channel, _ in recording.columns if channel}
+    at_hand |= {c for one in recording.loggers_beside for c, _ in one.columns if c}
+    check_fed(tests, at_hand | {key for key, typed in extra.items() if typed})
+    subject = Subject(last.specimen, last.reference)
+    subject.check(recording.round)
+    room = Room(last.temperature, last.pressure, last.humidity)
+    locked = [in_turn(test) for test in sorted(tests, key=lambda test: test.pk)]
+    return [
+        _run_of(
             user,
-            "run.import",
-            run,
-            new.round,
-            run=str(run.uid),
-            file=new.source.name if new.source else "",
+            NewRun(test, subject, room, recording.started_at),
+            recording,
+            stored,
+            test,
+            extra,
         )
-        runs.append(finish_run(run, trace))
-    return runs
+        for test in locked
+    ]
+
+
+@transaction.atomic
+def take_out(user: User, second: Recording) -> Recording:
+    """Take the file of a second logger out again; the runs beside which it stood are computed
+    without it, and the file may come in anew.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : it is no second file, or was taken out before
+    """
+    require(user, "run.record", second.round)
+    second = Recording.objects.select_for_update(of=("self",)).get(pk=second.pk)
+    first = second.beside
+    if first is None:
+        raise ValidationError(
+            "Only the file of a second logger is taken out. Void the run instead."
+        )
+    if second.set_aside_at is None:
+        _set_aside(user, second)
+        recompute(run_rows().filter(recording=first, state=Run.State.VALID))
+    return first
 
 
 def _check_readings_of_extra(extra: Mapping[str, Sequence[Typed]]) -> None:
@@ -167,8 +283,7 @@ def add_second(
         saved then
     """
     require(user, "run.record", first.round)
-    if imported_before(first.round, source.sha256) is not None:
-        raise ValidationError("This file was imported before; it is not taken twice.")
+    _make_way(user, first.round, source)
     own = trace_of(first).own_window()
     times, channels = own.times, own.channels
     fresh = [key for key in log.channels if key not in channels]

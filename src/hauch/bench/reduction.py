@@ -15,7 +15,7 @@ from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter
-from hauch.core.measure.procedures import channels_of
+from hauch.core.measure.procedures import channels_of, without_meter
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import significant
 from hauch.core.trace import beside, trouble
@@ -181,7 +181,8 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
     try:
         given, reduced = run_input(run, trace)
         marks = reduced.marks if reduced else []
-        troubles = clipped_told(run) + [
+        troubles = clipped_told(run) + without_meter(run.test.how, given)
+        troubles += [
             s
             for s in (
                 trouble.speed_short(given.readings, run.test.common_speed),

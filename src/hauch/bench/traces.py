@@ -45,7 +45,7 @@ class StoredTrace:
     @cached_property
     def _beside(self) -> list[tuple[float, StoredTrace]]:
         """Those of loggers that ran beside it, with the seconds to add to their times."""
-        return [(second.shift, StoredTrace(second)) for second in self.recording.seconds.all()]
+        return [(second.shift, StoredTrace(second)) for second in self.recording.loggers_beside]
 
     @cached_property
     def own_extent(self) -> tuple[float, float] | None:

@@ -14,6 +14,8 @@ urlpatterns = [
     path("runs/<int:pk>/exclude/<int:exclusion_pk>/restore/", views_run.restore, name="restore"),
     path("runs/<int:pk>/observe/", views_run.observe, name="observe"),
     path("imports/<int:pk>/", views_import.importing, name="importing"),
+    path("recordings/<int:pk>/feed/", views_import.feed, name="feed"),
+    path("recordings/<int:pk>/take-out/", views_import.take_out, name="take_out"),
     path("files/", views_import.upload, name="upload"),
     path("files/<slug:sha256>/", views_import.preview, name="preview"),
 ]

@@ -11,6 +11,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
+from hauch.bench import logs
 from hauch.bench.files import file_content, keep_file
 from hauch.bench.forms import (
     RoomForm,
@@ -24,20 +25,21 @@ from hauch.bench.forms import (
 )
 from hauch.bench.importing import AT_ONCE, Asked, Second, read_asked, store_asked, told
 from hauch.bench.imports import ask_import, stop_import
-from hauch.bench.logs import imported_before
+from hauch.bench.logs import imported_before, may_feed
 from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
 from hauch.bench.queries import plan_of
 from hauch.bench.runs import Subject
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
-from hauch.core.measure.procedures import fed_by
+from hauch.core.measure.procedures import channels_of, fed_by
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
 from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping, glance
 from hauch.formats.logger_names import guess_mapping
 from hauch.formats.logger_table import TIME, Column, Table
 from hauch.people.requests import Request
-from hauch.rounds.models import Round
-from hauch.rounds.queries import round_for
+from hauch.rounds.models import Round, Test
+from hauch.rounds.queries import round_for, round_tests
+from hauch.stores.models import RigMeter
 from hauch.ui.fields import parse_number
 
 BY_HAND = {"background_level": "sound_level"}
@@ -45,6 +47,72 @@ BY_HAND = {"background_level": "sound_level"}
 with.
 """
 SHOWN_ROWS = 4
+
+
+def feeds(recording: Recording, round: Round, units: str) -> dict[str, Any] | None:
+    """What the form asks by which a file that is in feeds further tests; None where it can feed
+    none.
+    """
+    if recording.source_id is None or recording.beside_id is not None:
+        return None
+    read = {c for one in [recording, *recording.loggers_beside] for c, _ in one.columns if c}
+    at_hand = read | {key for key, beside in BY_HAND.items() if beside in read}
+    tests = [t for t in may_feed(recording, round_tests(round)) if fed_by(t.how, at_hand)]
+    if not tests or recording.set_aside_at is not None:
+        return None
+    asked = {c for test in tests for c in channels_of(test.how)}
+    extra = [key for key, beside in BY_HAND.items() if beside in read - {key} and key in asked]
+    return {
+        "recording": recording,
+        "tests": tests,
+        "extra": [
+            {
+                "key": key,
+                "label": CHANNELS[key].label,
+                "unit": KINDS[CHANNELS[key].kind].shown[units],
+            }
+            for key in extra
+        ],
+    }
+
+
+@require_POST
+def feed(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Runs in further tests from a file that is in already."""
+    round = round_for(request.user, slug, "run.record")
+    recording = get_object_or_404(Recording, pk=pk, round=round)
+    chosen = [int(one) for one in request.POST.getlist("tests") if one.isdigit()]
+    tests = [test for test in round_tests(round) if test.pk in chosen]
+    last = recording.runs.order_by("state", "-pk").first()
+    try:
+        extra, problems = typed_readings(_split(request), tuple(BY_HAND), request.user.units)
+        if problems:
+            raise ValidationError(problems)
+        made = logs.feed(request.user, recording, tests, extra)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(last or reverse("bench:overview", args=[slug]))
+    name = recording.source.name if recording.source else ""
+    messages.success(request, f"{name} now feeds {', '.join(one.test.label for one in made)} too.")
+    return redirect(made[0])
+
+
+@require_POST
+def take_out(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Take the file of a second logger out again."""
+    round = round_for(request.user, slug, "run.record")
+    second = get_object_or_404(Recording, pk=pk, round=round)
+    try:
+        first = logs.take_out(request.user, second)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect("bench:overview", slug)
+    messages.success(
+        request,
+        f"{second.source} was taken out: the runs beside which it stood are computed without it."
+        " Its rows stay, and the audit trail says who did it.",
+    )
+    return redirect(first.runs.order_by("state", "-pk").first() or first.round)
 
 
 @require_POST
@@ -72,7 +140,13 @@ def upload(request: Request, slug: str) -> HttpResponse:
         return render(
             request,
             "bench/imported_before.html",
-            {"round": round, "recording": before, "source": source, "name": name},
+            {
+                "round": round,
+                "recording": before,
+                "source": source,
+                "name": name,
+                "feeds": feeds(before, round, request.user.units),
+            },
             status=409,
         )
     beside = request.POST.get("beside", "")
@@ -140,7 +214,10 @@ def preview(request: Request, slug: str, sha256: str) -> HttpResponse:
         "many": plan.many,
         "beside": beside,
         "subject": request.POST.get("subject") or request.GET.get("subject", ""),
-        "tests": [(t, str(t.pk) in chosen) for t in tests],
+        "tests": [
+            (t, str(t.pk) in chosen, lacking)
+            for t, lacking in _without_meter(tests, {c.channel for c in mapping})
+        ],
         "extra": [
             {
                 "key": key,
@@ -191,6 +268,24 @@ def _columns(table: Table, mapping: list[Column]) -> list[dict[str, Any]]:
             }
         )
     return rows
+
+
+def _without_meter(tests: list[Test], read: set[str]) -> list[tuple[Test, list[str]]]:
+    """Each test with the columns that it could use, were their meter on its rig known."""
+    known = set(
+        RigMeter.objects.filter(rig__in={t.rig_id for t in tests}).values_list("rig_id", "channel")
+    )
+    return [
+        (
+            test,
+            [
+                CHANNELS[c].label.lower()
+                for c in channels_of(test.how)
+                if c in read and (test.rig_id, c) not in known
+            ],
+        )
+        for test in tests
+    ]
 
 
 def _room_from(table: Table, mapping: list[Column], round: Round, units: str) -> dict[str, str]:

@@ -18,6 +18,7 @@ from hauch.bench.queries import repeats_chart, runs, seen_in
 from hauch.bench.reduction import marks_in
 from hauch.bench.runs import void_run
 from hauch.bench.traces import trace_of
+from hauch.bench.views_import import feeds
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import contributions
@@ -38,7 +39,7 @@ def run_for(request: Request, round: Round, pk: int) -> Run:
         runs()
         .visible_to(request.user, round)
         .with_names()
-        .select_related("recording__source")
+        .select_related("recording__source", "rig")
         .filter(pk=pk)
         .first()
     )
@@ -86,7 +87,16 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         "exclusions": left_out,
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],
         "tags": Observation.Tag.choices,
-        "seconds": list(run.recording.seconds.select_related("source")) if run.recording else [],
+        "seconds": (
+            list(run.recording.seconds.filter(set_aside_at=None).select_related("source"))
+            if run.recording
+            else []
+        ),
+        "feeds": (
+            feeds(run.recording, round, request.user.units)
+            if run.recording and allowed(request.user, "run.record", round)
+            else None
+        ),
         "suspects": (
             trouble.wrong_unit(result.value, chart["reference"][0], "The figure")
             if result and result.value and chart and chart["reference"]

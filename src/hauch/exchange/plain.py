@@ -76,7 +76,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Balance: ("speed", "first", "first_angle", "trial", "trial_radius", "trial_angle", "second", "second_angle", "residual", "at"),
     Gate: ("power", "cautions", "cap", "working", "at"),
     Material: ("key", "label", "density", "along", "across", "stiffness", "heat", "anneal", "shrinks", "grows", "price", "cautions", "retired"),
-    Recording: ("uid", "started_at", "columns", "rate", "shift", "shift_note", "created_at"),
+    Recording: ("uid", "started_at", "columns", "rate", "shift", "shift_note", "created_at", "set_aside_at"),
     Run: (
         "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",
     ),
@@ -134,6 +134,7 @@ LEFT_OUT: dict[str, str] = {
     "Instrument.resource": "an imported file must not make this machine talk to others",
     "Instrument.profile": "goes with the resource name",
     "Instrument.shared": "goes with the resource name",
+    "Recording.set_aside_by": "people do not travel",
     "RigCalibration.by": "people do not travel",
     "Calibration.entered_by": "people do not travel",
     "Calibration.entered_at": "when it was typed here; the day of the calibration travels",

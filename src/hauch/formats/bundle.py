@@ -27,7 +27,7 @@ import numpy as np
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 9
+SCHEMA_VERSION = 10
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -451,6 +451,17 @@ def _from_version_8(content: dict[str, Any]) -> dict[str, Any]:
         ) from problem
 
 
+def _from_version_9(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 9 took no recording out."""
+    try:
+        recordings = [{"set_aside_at": None} | row for row in content["recordings"]]
+        return content | {"recordings": recordings}
+    except (LookupError, TypeError, AttributeError) as problem:
+        raise BundleRefused(
+            f"round.json of version 9 cannot be read: {type(problem).__name__}: {problem}"
+        ) from problem
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -463,6 +474,7 @@ STEPS = {
     6: _from_version_6,
     7: _from_version_7,
     8: _from_version_8,
+    9: _from_version_9,
 }
 """Version -> what makes its content one of the next version."""
 

@@ -38,7 +38,7 @@ from hauch.stores.models import (
     RigMeter,
 )
 from hauch.stores.pictures import keep_picture
-from hauch.stores.signals import rig_changed
+from hauch.stores.signals import meters_named, rig_changed
 
 Constants = Mapping[str, tuple[float, float]]
 
@@ -252,7 +252,8 @@ def change_rig(
     note: str | None = None,
 ) -> Rig:
     """Change a rig. Once it has runs the change is its next state, so that old runs keep theirs;
-    gives the rig as it is now.
+    gives the rig as it is now. Where nothing changed and a meter is only named that was not known
+    yet, it belongs to the present state and its runs.
 
     Raises
     ------
@@ -266,10 +267,9 @@ def change_rig(
     check_rig(rig.how, constants)
     stored = {name: [value, u] for name, (value, u) in constants.items()}
     note = rig.note if note is None else note
-    same_meters = {m.channel: m.instrument_id for m in rig.meters.all()} == {
-        channel: i.pk for channel, i in meters.items()
-    }
-    if stored == rig.constants and same_meters:
+    had = {m.channel: m.instrument_id for m in rig.meters.all()}
+    wanted = {channel: i.pk for channel, i in meters.items()}
+    if stored == rig.constants and had == wanted:
         if note != rig.note:
             Rig.objects.filter(pk=rig.pk).update(note=note)
         return Rig.objects.get(pk=rig.pk)
@@ -278,6 +278,15 @@ def change_rig(
         rig.save(update_fields=["constants", "note"])
         _set_meters(rig, meters)
         record(user, "rig.change", rig, constants=stored, change=change)
+        return rig
+    if not change.strip() and stored == rig.constants and had.items() < wanted.items():
+        # It was there all along, and only now somebody says which one it is.
+        more = {channel: meter for channel, meter in meters.items() if channel not in had}
+        RigMeter.objects.bulk_create(
+            RigMeter(rig=rig, channel=channel, instrument=meter) for channel, meter in more.items()
+        )
+        record(user, "rig.meters", rig, added={channel: str(m) for channel, m in more.items()})
+        meters_named.send(Rig, rig=rig, channels=list(more))
         return rig
     if not change.strip():
         raise ValidationError(

@@ -83,10 +83,26 @@ class Recording(models.Model):
     )
     shift_note = models.CharField(max_length=300, blank=True, help_text="how the shift was found")
     created_at = models.DateTimeField(default=timezone.now)
+    set_aside_at = models.DateTimeField(
+        null=True,
+        blank=True,
+        help_text="when it was taken out: nothing is read from it any more, its rows stay",
+    )
+    set_aside_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL,
+        null=True,
+        blank=True,
+        on_delete=models.PROTECT,
+        related_name="+",
+    )
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["round", "source"], name="file_once_in_a_round"),
+            models.UniqueConstraint(
+                fields=["round", "source"],
+                condition=Q(set_aside_at__isnull=True),
+                name="file_once_in_a_round",
+            ),
             models.CheckConstraint(
                 condition=Q(rate__isnull=True) | Q(rate__gt=0), name="recording_rate_above_zero"
             ),
@@ -94,6 +110,11 @@ class Recording(models.Model):
 
     def __str__(self) -> str:
         return f"recording of {self.started_at:%Y-%m-%d %H:%M}"
+
+    @property
+    def loggers_beside(self) -> list[Recording]:
+        """Recordings of second loggers that count."""
+        return [one for one in self.seconds.all() if one.set_aside_at is None]
 
 
 class Piece(models.Model):

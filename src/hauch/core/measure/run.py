@@ -64,25 +64,35 @@ class RunInput:
     as_read: bool = False
 
     def has(self, channel: str) -> bool:
-        """Whether the channel was read."""
-        return channel in self.steady or len(self.readings.get(channel, ())) > 0
+        """Whether the channel was read, by a meter that is known: what has none is not used."""
+        read_at_all = len(self.readings.get(channel, ())) > 0
+        return channel in self.steady or (read_at_all and channel in self.meters)
 
-    def mean(self, channel: str) -> Quantity:
-        """The channel's mean with doubt."""
-        if channel in self.steady:
-            return self.steady[channel]
-        if not self.has(channel):
-            raise NoResult(f"{CHANNELS[channel].label} was not read. Add at least one reading.")
+    def meter(self, channel: str) -> Meter:
+        """The meter that reads a channel.
+
+        Raises
+        ------
+        NoResult : none is set
+        """
         meter = self.meters.get(channel)
         if meter is None:
             raise NoResult(
                 f"No meter is set for {CHANNELS[channel].label.lower()} on this rig. Choose one in"
                 " Stores."
             )
+        return meter
+
+    def mean(self, channel: str) -> Quantity:
+        """The channel's mean with doubt."""
+        if channel in self.steady:
+            return self.steady[channel]
+        if not len(self.readings.get(channel, ())):
+            raise NoResult(f"{CHANNELS[channel].label} was not read. Add at least one reading.")
         return read(
             channel,
             self.readings[channel],
-            meter,
+            self.meter(channel),
             self.run,
             correlation=self.correlation.get(channel, 1.0),
         )

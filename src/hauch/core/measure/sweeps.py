@@ -59,15 +59,17 @@ def stands(run: RunInput, *channels: str, optional: Sequence[str] = ()) -> dict[
     same quantity in each, so that its causes are shared
     """
     numbers = {
-        channel: set(np.asarray(run.positions.get(channel, ()), int).tolist()) - {0}
+        channel: (
+            set(np.asarray(run.positions.get(channel, ()), int).tolist()) - {0}
+            if run.has(channel) or channel in channels
+            else set()
+        )
         for channel in {*channels, *optional}
     }
     common = sorted(set.intersection(*(numbers[channel] for channel in channels)))
     kept = [*channels, *(c for c in optional if numbers[c] and numbers[c] >= set(common))]
     once = [
-        c
-        for c in run.readings
-        if run.has(c) and c in run.meters and (c in SHARED or not any(run.positions.get(c, ())))
+        c for c in run.readings if run.has(c) and (c in SHARED or not any(run.positions.get(c, ())))
     ]
     steady = dict(run.steady) | {channel: run.mean(channel) for channel in once}
     return {number: _stand(run, number, kept, steady) for number in common}

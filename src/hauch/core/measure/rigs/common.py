@@ -9,7 +9,7 @@ import numpy as np
 from hauch.core.air import STANDARD_DENSITY
 from hauch.core.measure.calibration import leak_flow
 from hauch.core.measure.laws import Law
-from hauch.core.measure.meter import Meter, read
+from hauch.core.measure.meter import read
 from hauch.core.measure.rigs.base import Constant
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.tunnel import round_area
@@ -83,10 +83,7 @@ def by_place(run: RunInput, channel: str) -> dict[str, Quantity]:
             f"Nothing was read at place {', '.join(missing)} of {places}. Read every place, in"
             " order."
         )
-    values, meter = (
-        np.asarray(run.readings[channel], float),
-        run.meters.get(channel, Meter("", "no meter")),
-    )
+    values, meter = np.asarray(run.readings[channel], float), run.meter(channel)
     return {
         f"x{p}": read(channel, values[positions == p], meter, f"{run.run}:place{p}")
         for p in range(1, places + 1)

@@ -43,6 +43,10 @@ RIG = RigKind(
 )
 
 
+WHOLE_POINTS = 1.0
+"""Steps in which judges give points where no scale is named as the meter."""
+
+
 def panel_points(run: RunInput) -> Quantity:
     """Mean points [points] of the judges, each judge's own mean counting once; doubt from how far
     they disagree, and from the steps in which points are given, so that five judges who agree to
@@ -67,7 +71,7 @@ def panel_points(run: RunInput) -> Quantity:
         f"run:{run.run}:panel:scatter", "judges disagree", "own", "A", max(len(judges) - 1.0, 1.0)
     )
     meter = run.meters.get("panel_points")
-    step = meter.resolution / math.sqrt(12 * len(judges)) if meter else 0.0
+    step = (meter.resolution if meter else WHOLE_POINTS) / math.sqrt(12 * len(judges))
     steps = Influence(f"run:{run.run}:panel:step", "steps in which points are given", "own", "B")
     note = (
         f"{len(judges)} judges, {min(judges):g} to {max(judges):g} points"

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from hauch.core.measure import curves, laws
-from hauch.core.measure.meter import Meter, read
+from hauch.core.measure.meter import read
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch, length, within
 from hauch.core.measure.rigs.common import LEAK, SPIN, converted, leak_put_back
@@ -138,8 +138,8 @@ def _air_speed(run: RunInput) -> Quantity:
             symbols={"p": "Δp", "rho": "ρ"},
         )
     speed = run.mean("air_speed")
-    meter = run.meters["air_speed"] if "air_speed" in run.meters else Meter("", "")
-    if meter.principle == "hot_wire":
+    meter = run.meters.get("air_speed")
+    if meter is not None and meter.principle == "hot_wire":
         return derive(
             "Hot wire to the room's air",
             "v = v_ind ρ₀ / ρ",
@@ -159,7 +159,7 @@ def _traverse(run: RunInput) -> Quantity | None:
     values, points = np.asarray(run.readings["air_speed"], float), np.asarray(positions)
     means = {
         f"v{p}": read(
-            "air_speed", values[points == p], run.meters["air_speed"], f"{run.run}:point{p}"
+            "air_speed", values[points == p], run.meter("air_speed"), f"{run.run}:point{p}"
         )
         for p in sorted(set(positions))
     }
