@@ -23,6 +23,7 @@ from hauch.core.trace.source import Held
 from hauch.formats.logger_csv import inspect, read_log
 from hauch.formats.logger_names import guess_mapping
 from hauch.live import actions as live
+from hauch.live import runs
 from hauch.live.stream import history
 from hauch.stores.models import Instrument
 from tests.builder import ROOM, START, Built, build
@@ -152,7 +153,7 @@ def _four_hours(built: Built) -> Iterator[Row]:
     everything = time.perf_counter() - start
     yield row(f"live bench of 4 h, {len(stretch.times):,} rows: read all of it", everything, "s")
     start = time.perf_counter()
-    live.accept(built.operator, Live.objects.get(pk=one.pk), ROOM)
+    runs.accept(built.operator, Live.objects.get(pk=one.pk), ROOM)
     yield row("live bench of 4 h: accept a run", time.perf_counter() - start, "s", 1.0)
     start = time.perf_counter()
     history(Live.objects.get(pk=one.pk))

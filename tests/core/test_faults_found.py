@@ -5,6 +5,9 @@ import unittest
 
 import numpy as np
 
+from hauch.core.measure.meter import Meter
+from hauch.core.measure.run import NoResult
+from hauch.core.rig.live import LiveRig
 from hauch.core.sound.clip import clipping
 from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
@@ -255,10 +258,24 @@ class TroubleTests(unittest.TestCase):
         self.assertEqual(trouble.rotors_apart({"speed": [1900.0], "speed_2": [1870.0]}), "")
 
     def test_a_wrong_unit_is_told_by_its_factor(self):
-        self.assertIn("ft/min read as m/s", trouble.wrong_unit(4.1 * 196.85, 4.0, "The figure"))
-        self.assertIn("mmH₂O read as Pa", trouble.wrong_unit(46.0 / 9.80665, 46.0, "The figure"))
-        self.assertEqual(trouble.wrong_unit(4.4, 4.0, "The figure"), "")
-        self.assertEqual(trouble.wrong_unit(float("nan"), 4.0, "The figure"), "")
+        for value, usual, channels, words in (
+            (4.1 * 196.85, 4.0, ["air_speed"], "air speed in ft/min taken for m/s"),
+            (4.1 / 3.6, 4.0, ["air_speed"], "air speed in m/s taken for km/h"),
+            (46.0 / 9.80665, 46.0, ["static_pressure"], "in mmH2O taken for Pa"),
+            # The flow goes with the root of what a pitot tube shows.
+            (0.05 * 9.80665**0.5, 0.05, ["pitot_pressure"], "in Pa taken for mmH2O"),
+            (4500.0, 4.5, ["voltage", "current"], "voltage in mV taken for V"),
+        ):
+            self.assertIn(words, trouble.wrong_unit(value, usual, channels))
+        # Ten times as much is no slip of an anemometer; and units that are near each other say nothing.
+        for value, usual, channels in (
+            (40.0, 4.0, ["air_speed"]),
+            (4.1 * 1.94, 4.0, ["air_speed"]),
+            (4.4, 4.0, ["air_speed"]),
+            (float("nan"), 4.0, ["air_speed"]),
+            (9.8, 1.0, ["sound_level"]),
+        ):
+            self.assertEqual(trouble.wrong_unit(value, usual, channels), "")
 
 
 class ClippingTests(unittest.TestCase):
@@ -300,3 +317,90 @@ class ClippingTests(unittest.TestCase):
         self.assertFalse(clipping(np.zeros(0)).clipped)
         noise[100:105] = 2.0
         self.assertFalse(clipping(noise).clipped)
+
+
+class OtherUnitTests(unittest.TestCase):
+    """A key of a meter is pressed for some seconds, or for good."""
+
+    CHANNELS = (
+        "air_speed",
+        "static_pressure",
+        "sound_level",
+        "load_temperature",
+        "room_temperature",
+        "voltage",
+        "current",
+        "speed",
+        "throttle",
+    )
+
+    def bench(self, seed: int, rate: float = 50.0, fault=None, turns: bool = False):
+        """70 s on the virtual bench; a fault from 30 s on, or another throttle each 10 s."""
+        random = np.random.default_rng(seed)
+        rig = LiveRig(rate=rate, seed=seed)
+        rig.start(0.0)
+        rig.set_throttle(random.uniform(30, 100))
+        rig.advance(30.0)
+        if fault:
+            rig.fault(*fault)
+        for end in (40.0, 50.0, 60.0, 70.0):
+            rig.advance(end)
+            if turns:
+                rig.set_throttle(random.uniform(20, 100))
+        channels = {c: rig.since(c, -1)[1] for c in self.CHANNELS}
+        return np.arange(len(channels["speed"])) / rate, channels
+
+    def found(self, times, channels):
+        return [m for m in find_marks(times, channels) if m.kind in {"unit", "jump", "spike"}]
+
+    def test_three_seconds_in_another_unit(self):
+        cases = (
+            ("air_speed", 196.85, "ft/min taken for m/s"),
+            ("air_speed", 3.6, "km/h taken for m/s"),
+            ("air_speed", 2.2369, "mph taken for m/s"),
+            ("static_pressure", 1 / 9.80665, "mmH2O taken for Pa"),
+            ("static_pressure", 1 / 249.09, "inH2O taken for Pa"),
+            ("current", 1000.0, "mA taken for A"),
+        )
+        for seed in range(18):
+            channel, factor, words = cases[seed % len(cases)]
+            with self.subTest(channel=channel, factor=factor, seed=seed):
+                times, channels = self.bench(seed, fault=(channel, "unit", 3.0, factor))
+                (mark,) = [m for m in self.found(times, channels) if m.channel == channel]
+                self.assertEqual((mark.kind, mark.note), ("unit", words))
+                self.assertAlmostEqual(mark.from_s, 30.0, delta=0.1)
+                self.assertAlmostEqual(mark.to_s, 33.0, delta=0.1)
+
+    def test_a_part_that_changes_is_in_no_other_unit(self):
+        for rate in (50.0, 10.0, 1.0):
+            for seed in range(100, 115):
+                times, channels = self.bench(seed, rate, turns=True)
+                marks = [m for m in self.found(times, channels) if m.kind != "spike"]
+                self.assertEqual(marks, [], (rate, seed))
+
+    def test_temperature(self):
+        times = np.arange(0, 200.0)
+        load = 60 - 38 * np.exp(-times / 60)
+        load[120:130] = load[120:130] * 1.8 + 32
+        (mark,) = self.found(times, {"load_temperature": np.round(load, 1)})
+        self.assertEqual((mark.kind, mark.note), ("unit", "°F taken for °C"))
+        self.assertEqual((mark.from_s, mark.to_s), (120.0, 129.0))
+
+    def test_a_change_for_good_is_no_result_until_somebody_says_which_side_is_right(self):
+        times, channels = self.bench(5, fault=("air_speed", "unit", 900.0, 196.85))
+        meters = {"air_speed": Meter("m", "Vane", 0.01), "speed": Meter("n", "Tacho", 1.0)}
+        kept = {"air_speed": channels["air_speed"], "speed": channels["speed"]}
+        trace = Held(times, kept)
+        with self.assertRaisesRegex(NoResult, "jumps at 30.0 s and stays.*ft/min taken for m/s"):
+            steady_readings(trace, meters, "r")
+        chosen = Chosen([(10.0, 20.0)], [("air_speed", 29.9, 70.0)])
+        found = steady_readings(trace, meters, "r", chosen=chosen)
+        self.assertLess(found.readings["air_speed"].mean(), 5.0)
+        # A jump that lies wholly before what was read asks too: all of it may be in feet a minute.
+        with self.assertRaisesRegex(NoResult, "jumps at"):
+            steady_readings(trace, meters, "r", chosen=Chosen([(40.0, 50.0)]))
+
+    def test_what_lasts_longer_than_the_rest_is_asked_about(self):
+        times, channels = self.bench(6, fault=("air_speed", "unit", 38.0, 3.6))
+        (mark,) = [m for m in self.found(times, channels) if m.kind != "spike"]
+        self.assertEqual(mark.kind, "jump")

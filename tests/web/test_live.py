@@ -26,7 +26,8 @@ from hauch.bench.runs import Room, Subject
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version
 from hauch.live import actions as live
-from hauch.live import guide, presence
+from hauch.live import guide, presence, readings
+from hauch.live import runs as live_runs
 from hauch.live.protocol import (
     KEPT_WISHES,
     MOST_WAITING,
@@ -420,7 +421,7 @@ class ReadTests(LiveCase):
         one = self.taken(
             self.record(self.guarded(self.begin()), 40.0), (10, 14), (15, 19), (30, 34)
         )
-        run = live.accept(self.built.operator, one, ROOM, "quiet today")
+        run = live_runs.accept(self.built.operator, one, ROOM, "quiet today")
         self.assertEqual((run.state, run.replicate, run.note), ("valid", 1, "quiet today"))
         self.assertAlmostEqual(run.result.value, 0.0430, delta=0.002)
         self.assertIn(
@@ -429,39 +430,101 @@ class ReadTests(LiveCase):
         one.refresh_from_db()
         self.assertEqual((one.windows, one.room["temperature"], one.ended_at), ([], 21.0, None))
         with self.assertRaisesRegex(ValidationError, "at least one reading"):
-            live.accept(self.built.operator, one, ROOM)
-        again = live.accept(
+            live_runs.accept(self.built.operator, one, ROOM)
+        again = live_runs.accept(
             self.built.operator, self.taken(one, (20, 24)), ROOM, form_key=run.form_key
         )
         self.assertEqual(again.pk, run.pk)
-        second = live.accept(self.built.operator, self.taken(one, (20, 24)), ROOM)
+        second = live_runs.accept(self.built.operator, self.taken(one, (20, 24)), ROOM)
         self.assertEqual((second.replicate, second.recording_id), (2, run.recording_id))
         with self.assertRaises(ValidationError):
-            live.accept(self.built.operator, self.taken(one, (25, 29)), Room(None, None, None))
+            live_runs.accept(self.built.operator, self.taken(one, (25, 29)), Room(None, None, None))
 
     def test_several_settings_of_one_specimen_in_one_session(self):
         lid = Setting.objects.create(round=self.built.round, label="Lid on")
         one = self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14))
         with self.assertRaisesRegex(ValidationError, "not accepted yet"):
             live.set_setting(self.built.operator, one, lid)
-        a1 = live.accept(self.built.operator, one, ROOM)
+        a1 = live_runs.accept(self.built.operator, one, ROOM)
         with self.assertRaisesRegex(ValidationError, "Close the throttle first"):
             live.set_setting(self.built.operator, one, lid)  # a hand goes in for it
         one = self.closed(one)
         live.set_setting(self.built.operator, one, lid)
         with self.assertRaisesRegex(ValidationError, "Mount the part"):
             live.set_throttle(self.built.operator, one, 50.0)
-        b = live.accept(
+        b = live_runs.accept(
             self.built.operator, self.taken(Live.objects.get(pk=one.pk), (18, 22)), ROOM
         )
         live.set_setting(self.built.operator, one, a1.setting)
-        live.accept(self.built.operator, self.taken(Live.objects.get(pk=one.pk), (28, 32)), ROOM)
+        live_runs.accept(
+            self.built.operator, self.taken(Live.objects.get(pk=one.pk), (28, 32)), ROOM
+        )
         self.assertEqual((b.setting.label, b.replicate), ("Lid on", 1))
         row = next(r for r in compared(b) if "A-B-A" in r.what)
         self.assertLess(abs(row.found.change.value), 1.0)
         self.assertEqual(row.found.word, "too close to call")
         # The rig's and the meter's own doubts cancel.
         self.assertLess(row.found.change.expanded, 0.5 * 100 * b.result.expanded / b.result.value)
+
+    def test_a_reading_far_off_asks_before_it_counts(self):
+        """One of five readings was taken with another damper, say: it counts only when somebody says
+        so, or is left out.
+        """
+        one = self.record(self.guarded(self.begin()), 60.0)
+        rows = np.frombuffer(Piece.objects.get(recording=one.recording).data, "<f8")
+        rows = rows.reshape(-1, len(one.recording.columns)).copy()
+        column = one.recording.columns.index("air_speed")
+        rows[300:350, column] *= 1.4 + 0.02 * np.sin(np.arange(50))
+        Piece(recording=one.recording, first=0, count=len(rows), data=rows.tobytes()).save()
+        one = self.taken(one, (10, 14), (20, 24), (30, 34), (40, 44), (50, 54))
+        with self.assertRaisesRegex(
+            ValidationError, "Reading 3 lies far off.*air speed is 1.4 times"
+        ):
+            live_runs.accept(self.built.operator, one, ROOM)
+        self.client.force_login(self.built.operator)
+        place = [one.round.slug, one.pk]
+        page = self.client.get(reverse("live:guide", args=place), headers={"HX-Request": "true"})
+        self.assertContains(page, "It was so: all readings count")
+        self.assertContains(page, "leave out</button>", count=1)
+        run = live_runs.accept(self.built.operator, one, ROOM, far_off_count=True)
+        self.assertEqual(len(run.windows), 5)
+        one = self.taken(one, (10, 14), (20, 24), (30, 34), (40, 44), (50, 54))
+        self.client.post(
+            reverse("live:drop", args=place), {"reading": "3"}, headers={"HX-Request": "true"}
+        )
+        one = Live.objects.get(pk=one.pk)
+        self.assertEqual([w[0] for w in one.windows], [10, 20, 40, 50])
+        better = live_runs.accept(self.built.operator, one, ROOM)
+        self.assertLess(better.result.u, run.result.u)
+        with self.assertRaisesRegex(ValidationError, "no such reading"):
+            live.drop(self.built.operator, one, 9)
+
+    def test_the_table_and_the_run_leave_out_the_same(self):
+        """Another unit for three seconds within one of the readings."""
+        one = self.record(self.guarded(self.begin()), 60.0)
+        rows = np.frombuffer(Piece.objects.get(recording=one.recording).data, "<f8")
+        rows = rows.reshape(-1, len(one.recording.columns)).copy()
+        column = one.recording.columns.index("air_speed")
+        good = rows[:, column].copy()
+        rows[305:335, column] *= 196.85
+        Piece(recording=one.recording, first=0, count=len(rows), data=rows.tobytes()).save()
+        one = self.taken(one, (10, 14), (30, 34), (50, 54))
+        table = readings.readings_of(one)
+        self.assertEqual(table[1].left_out["air_speed"], 30)
+        self.assertEqual([row.odd for row in table], [set(), set(), set()])
+        self.assertAlmostEqual(table[1].means["air_speed"], good[300:341].mean(), delta=0.05)
+        run = live_runs.accept(self.built.operator, one, ROOM)
+        bore, factor = 0.1252, 0.846
+        self.assertAlmostEqual(
+            run.result.as_read or run.result.value,
+            factor * np.pi / 4 * bore**2 * np.mean([r.means["air_speed"] for r in table]),
+            delta=2e-4,
+        )
+        self.assertIn(
+            "Air speed: reads in another unit, as ft/min taken for m/s, from 30.5 to 33.4 s"
+            " (30 samples left out).",
+            run.result.troubles,
+        )
 
     def test_at_full_repeats_the_next_setting_comes_before_the_end(self):
         """A, the lid on, A again: each as often as the test asks for; then there is no more."""
@@ -470,7 +533,7 @@ class ReadTests(LiveCase):
         one = self.record(self.guarded(self.begin()), 90.0)
 
         def run(start):
-            live.accept(
+            live_runs.accept(
                 self.built.operator,
                 self.taken(Live.objects.get(pk=one.pk), (start, start + 4)),
                 ROOM,
@@ -517,10 +580,10 @@ class ReadTests(LiveCase):
         one = self.record(one, 40.0)
         Live.objects.filter(pk=one.pk).update(beside={"background": [0.0, 0.5]})
         with mock.patch("hauch.core.trace.beside.LEAST", 100):
-            run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
+            run = live_runs.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
         self.assertIn("too few samples", run.result.missing)
         Live.objects.filter(pk=one.pk).update(beside={"background": [0.0, 2.0]})
-        run = live.accept(
+        run = live_runs.accept(
             self.built.operator, self.taken(Live.objects.get(pk=one.pk), (30, 34)), ROOM
         )
         self.assertIn(
@@ -530,10 +593,10 @@ class ReadTests(LiveCase):
     def test_did_not_finish_keeps_what_was_recorded(self):
         one = self.record(self.guarded(self.begin()), 30.0)
         with self.assertRaisesRegex(ValidationError, "Say in a few words"):
-            live.give_up(self.built.operator, one, " ")
+            live_runs.give_up(self.built.operator, one, " ")
         from hauch.stores.pictures import keep_picture
 
-        run = live.give_up(
+        run = live_runs.give_up(
             self.built.operator, one, "rubs at the frame", keep_picture(self.built.operator, png())
         )
         self.assertEqual(
@@ -710,7 +773,7 @@ class CurveTests(LiveCase):
             ["mount", "guard", "sweep", "accept"],
         )
         with self.assertRaisesRegex(ValidationError, "at least three steps"):
-            live.accept(self.built.operator, self.record(one, 20.0), ROOM)
+            live_runs.accept(self.built.operator, self.record(one, 20.0), ROOM)
         rig = LiveRig(rate=RATE, seed=8)
         rig.start(0.0)
         rig.set_throttle(100.0)
@@ -734,7 +797,7 @@ class CurveTests(LiveCase):
         )
         one = Live.objects.get(pk=one.pk)
         self.assertEqual(next(s for s in guide.steps(one, "si") if s.state == "now").key, "accept")
-        run = live.accept(
+        run = live_runs.accept(
             self.built.operator, one, Room(20.0, 101_325.0, 50.0)
         )  # 1.2 kg/m3, which the stand-in's plates read at
         self.assertEqual(run.result.missing, "")
@@ -760,7 +823,7 @@ class CurveTests(LiveCase):
         step = next(s for s in guide.steps(one, "si") if s.state == "now")
         self.assertEqual((step.key, step.text), ("sweep", "Step 2 of 8: 40 %"))
         with self.assertRaisesRegex(ValidationError, "come to its end"):
-            live.accept(self.built.operator, one, ROOM)
+            live_runs.accept(self.built.operator, one, ROOM)
 
 
 class PlacesTests(LiveCase):
@@ -777,9 +840,9 @@ class PlacesTests(LiveCase):
         self.assertIn(
             "Place 3 of 3 is next", next(s for s in guide.steps(one, "si") if s.key == "read").text
         )
-        run = live.accept(self.built.operator, one, ROOM)
+        run = live_runs.accept(self.built.operator, one, ROOM)
         self.assertIn("Nothing was read at place 3 of 3", run.result.missing)
-        run = live.accept(
+        run = live_runs.accept(
             self.built.operator,
             self.taken(Live.objects.get(pk=one.pk), (10, 14), (16, 20), (30, 34)),
             ROOM,
@@ -791,7 +854,7 @@ class CarriedTests(LiveCase):
     def test_windows_and_exclusions_go_with_readings_that_count_for_other_rules(self):
         from hauch.bench.successors import carry_over
 
-        run = live.accept(
+        run = live_runs.accept(
             self.built.operator,
             self.taken(self.record(self.guarded(self.begin()), 60.0), (10, 14), (20, 24)),
             ROOM,
@@ -866,8 +929,8 @@ class GuideTests(LiveCase):
         self.assertEqual(self.now(one), "read")
         self.taken(one, (10, 14), (20, 24))
         self.assertEqual(self.now(one), "accept")
-        rows = guide.reading_rows(Live.objects.get(pk=one.pk))
-        self.assertAlmostEqual(rows[0]["means"]["speed"], 1900, delta=3)
+        rows = readings.readings_of(Live.objects.get(pk=one.pk))
+        self.assertAlmostEqual(rows[0].means["speed"], 1900, delta=3)
 
     def test_the_order_of_assembly_and_the_cap_stand_where_they_are_needed(self):
         version = self.subject.specimen.version
@@ -914,8 +977,8 @@ class GuideTests(LiveCase):
         self.assertEqual(self.now(one), "read")
 
     def test_a_reading_far_off_the_others_is_marked(self):
-        self.assertTrue(guide.odd_one(5.0, np.array([4.0, 4.01, 5.0, 4.02])))
-        self.assertFalse(guide.odd_one(4.02, np.array([4.0, 4.01, 5.0, 4.02])))
+        self.assertTrue(readings.odd_one(5.0, np.array([4.0, 4.01, 5.0, 4.02])))
+        self.assertFalse(readings.odd_one(4.02, np.array([4.0, 4.01, 5.0, 4.02])))
 
     def test_the_reference_is_due_again_after_four_runs_of_entries(self):
         test = self.built.tests["air"]
@@ -952,7 +1015,7 @@ class GuideTests(LiveCase):
 class ExclusionTests(LiveCase):
     def setUp(self):
         super().setUp()
-        self.run_ = live.accept(
+        self.run_ = live_runs.accept(
             self.built.operator,
             self.taken(self.record(self.guarded(self.begin()), 40.0), (10, 14), (20, 24)),
             ROOM,
@@ -1055,7 +1118,7 @@ class ObservationTests(LiveCase):
         )
         self.assertAlmostEqual(seen.at_s, 40.0, delta=1.0)
         self.assertEqual(seen.tag_words, ["tufts"])
-        run = live.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
+        run = live_runs.accept(self.built.operator, self.taken(one, (30, 34)), ROOM)
         seen.refresh_from_db()
         self.assertEqual(seen.run_id, run.pk)
         self.client.login(username="operator", password=PASSWORD)

@@ -30,6 +30,7 @@ from hauch.formats.sound import read_wav
 from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.live import actions as live
+from hauch.live import runs as live_runs
 from hauch.live.held import STALE, Held, go_on, task_again, task_of
 from hauch.live.protocol import (
     Cut,
@@ -156,7 +157,7 @@ class RecorderTests(RecorderCase):
             lambda one: one.status["at"] - one.status["turned"] > 8.6, what="time for a reading"
         )
         live.take(self.built.operator, self.one)
-        run = live.accept(self.built.operator, self.one, ROOM)
+        run = live_runs.accept(self.built.operator, self.one, ROOM)
         # The virtual bench's own truth: 1,900 1/min, its true bore and profile, which the stores
         # believe to be the same within their doubt.
         rig = self.meters.bench.rig
@@ -184,7 +185,7 @@ class RecorderTests(RecorderCase):
         )
         self.assertIn(
             "was clipped",
-            " ".join(live.accept(self.built.operator, self.one, ROOM).result.troubles),
+            " ".join(live_runs.accept(self.built.operator, self.one, ROOM).result.troubles),
         )
         live.end(self.built.operator, self.one)
         self.until(lambda one: self.meters.bench.rig.throttle == 0.0, what="the throttle closing")

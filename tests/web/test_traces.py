@@ -19,6 +19,7 @@ from hauch.bench.runs import Subject
 from hauch.bench.traces import compact, ended_in_pieces, keep_minutes, store, trace_of
 from hauch.core.trace.source import Held
 from hauch.live import actions as live
+from hauch.live import runs as live_runs
 from hauch.live.stream import history
 from hauch.stores.models import Instrument
 from tests.builder import ROOM, build
@@ -209,7 +210,7 @@ class LongTests(TraceCase):
         took = {}
         begin = time.perf_counter()
         with CaptureQueriesContext(connection) as asked:
-            run = live.accept(self.built.operator, one, ROOM)
+            run = live_runs.accept(self.built.operator, one, ROOM)
         took["accept"] = time.perf_counter() - begin
         read = [q for q in asked if 'FROM "bench_piece"' in q["sql"] and '"data"' in q["sql"]]
         self.assertLessEqual(len(read), 4)

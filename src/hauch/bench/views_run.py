@@ -40,6 +40,7 @@ def run_for(request: Request, round: Round, pk: int) -> Run:
         .visible_to(request.user, round)
         .with_names()
         .select_related("recording__source", "rig")
+        .prefetch_related("readings")
         .filter(pk=pk)
         .first()
     )
@@ -98,12 +99,21 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
             else None
         ),
         "suspects": (
-            trouble.wrong_unit(result.value, chart["reference"][0], "The figure")
+            trouble.wrong_unit(result.value, chart["reference"][0], deciding_channels(run))
             if result and result.value and chart and chart["reference"]
             else ""
         ),
     }
     return render(request, "bench/run.html", context)
+
+
+def deciding_channels(run: Run) -> list[str]:
+    """Channels of a run that its figure is made of."""
+    columns = run.recording.columns if run.recording else []
+    read = {one if isinstance(one, str) else one[0] for one in columns}
+    read |= {reading.channel for reading in (run.carried_from or run).readings.all()}
+    groups = [channel for group in run.test.how.needs for channel in group]
+    return [channel for channel in dict.fromkeys(groups) if channel in read]
 
 
 def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
@@ -147,6 +157,8 @@ SHORT_WORDS = {
     "gap": "no record",
     "over_range": "over range",
     "excluded": "left out",
+    "unit": "other unit",
+    "jump": "unit changes",
 }
 
 
@@ -206,7 +218,13 @@ def _traces(
     return charts
 
 
-COUNTED = {"dropout": "lost", "spike": "spiked", "stuck": "stuck", "excluded": "left out by hand"}
+COUNTED = {
+    "dropout": "lost",
+    "spike": "spiked",
+    "stuck": "stuck",
+    "unit": "in another unit",
+    "excluded": "left out by hand",
+}
 """Samples that are counted beside a chart's name."""
 
 MOST_MARKS = 60

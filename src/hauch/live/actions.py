@@ -6,8 +6,6 @@ from __future__ import annotations
 
 import json
 import math
-import uuid
-from datetime import timedelta
 
 from django.core.exceptions import ValidationError
 from django.db import connection, transaction
@@ -15,21 +13,13 @@ from django.db.models import F
 from django.db.models.functions import Now
 from django.utils import timezone
 
-from hauch.bench.changes import runs_changed
 from hauch.bench.jobs import defer_compact
-from hauch.bench.models import Live, Observation, Recording, Run
+from hauch.bench.models import Live, Observation, Recording
 from hauch.bench.observations import observe, round_s
 from hauch.bench.runs import (
-    NewRun,
-    Room,
     Subject,
-    finish_run,
-    in_turn,
-    make_run,
-    next_replicate,
-    seal_version,
 )
-from hauch.core.measure.channels import AMBIENT, CHANNELS
+from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.meters import hold_meters
@@ -45,7 +35,6 @@ from hauch.live.protocol import (
     Throttle,
     Wave,
     Wish,
-    guard_closed_at,
     last_turn,
     plain,
     status_of,
@@ -165,7 +154,7 @@ def _wish(live: Live, wish: Wish) -> None:
         cursor.execute("select pg_notify(%s, %s)", [WANTED, str(live.pk)])
 
 
-def _held(user: User, live: Live) -> Live:
+def held_for(user: User, live: Live) -> Live:
     """The row for a change, by somebody who may.
 
     Raises
@@ -202,7 +191,7 @@ GUARDED = ("mount", "guard")
 @transaction.atomic
 def confirm(user: User, live: Live, step: str) -> Live:
     """Confirm a step of the procedure: mounted, guard closed."""
-    live = _held(user, live)
+    live = held_for(user, live)
     if step not in GUARDED:
         raise ValidationError(f"There is no step “{step}” to confirm.")
     _going(live)
@@ -258,7 +247,7 @@ def _turnable(live: Live) -> None:
 @transaction.atomic
 def set_throttle(user: User, live: Live, percent: float) -> Live:
     """Turn the throttle [0 to 100 %]."""
-    live = _held(user, live)
+    live = held_for(user, live)
     if not (math.isfinite(percent) and 0 <= percent <= 100):
         raise ValidationError(f"A throttle turns from 0 to 100 %, not to {percent:g} %.")
     if percent > 0:
@@ -270,7 +259,7 @@ def set_throttle(user: User, live: Live, percent: float) -> Live:
 @transaction.atomic
 def cut(user: User, live: Live) -> Live:
     """Close the throttle at once and end what turns it."""
-    live = _held(user, live)
+    live = held_for(user, live)
     _wish(live, Cut())
     record(user, "live.cut", live, live.round)
     return live
@@ -291,7 +280,7 @@ def hold(
     """Turn the throttle until a figure holds: equal power, equal noise, a speed [SI unit of the
     channel].
     """
-    live = _held(user, live)
+    live = held_for(user, live)
     _guarded(live)
     _turnable(live)
     known = CHANNELS.get(channel)
@@ -311,7 +300,7 @@ def hold(
 @transaction.atomic
 def sweep(user: User, live: Live, levels: list[float], dwell: float) -> Live:
     """Step the throttle through levels [%], each held for some seconds."""
-    live = _held(user, live)
+    live = held_for(user, live)
     _guarded(live)
     _turnable(live)
     try:
@@ -387,7 +376,7 @@ def note(
 @transaction.atomic
 def take(user: User, live: Live) -> Live:
     """Take a reading: the last seconds of all channels."""
-    live = _held(user, live)
+    live = held_for(user, live)
     _heard(live)
     _guarded(live)
     if why := why_no_reading(live):
@@ -408,7 +397,7 @@ def take(user: User, live: Live) -> Live:
 @transaction.atomic
 def undo(user: User, live: Live) -> Live:
     """Take the last reading back; the trace stays."""
-    live = _held(user, live)
+    live = held_for(user, live)
     if not live.windows:
         raise ValidationError("There is no reading to take back.")
     live.windows = live.windows[:-1]
@@ -417,9 +406,20 @@ def undo(user: User, live: Live) -> Live:
 
 
 @transaction.atomic
+def drop(user: User, live: Live, number: int) -> Live:
+    """Leave a reading out, by its number from 1; the trace stays."""
+    live = held_for(user, live)
+    if not 1 <= number <= len(live.windows):
+        raise ValidationError("There is no such reading any more.")
+    live.windows = [*live.windows[: number - 1], *live.windows[number:]]
+    live.save(update_fields=["windows"])
+    return live
+
+
+@transaction.atomic
 def read_beside(user: User, live: Live, kind: str) -> Live:
     """Read the background with the part off, or the torque without the part."""
-    live = _held(user, live)
+    live = held_for(user, live)
     if kind not in {BACKGROUND, TARE}:
         raise ValidationError("That cannot be read beside a run.")
     if kind == BACKGROUND and turning(live):
@@ -443,7 +443,7 @@ def set_setting(user: User, live: Live, setting: Setting) -> Live:
     before, so they must be accepted first. A hand goes in for it: the part stands still before, and
     is mounted and guarded anew.
     """
-    live = _held(user, live)
+    live = held_for(user, live)
     if live.windows:
         raise ValidationError(
             f"{len(live.windows)} readings at “{live.setting}” are not accepted yet. Accept them or"
@@ -461,147 +461,17 @@ def set_setting(user: User, live: Live, setting: Setting) -> Live:
 
 
 @transaction.atomic
-def accept(
-    user: User, live: Live, room: Room, note: str = "", form_key: uuid.UUID | None = None
-) -> Run:
-    """Make a run of the readings that were taken; the recording goes on for the next one.
-
-    Raises
-    ------
-    PermissionDenied, ValidationError : no reading taken, or the room is not known
-    """
-    key = form_key or uuid.uuid4()
-    if (sent := Run.objects.filter(form_key=key).first()) is not None:
-        return sent
-    live = _held(user, live)
-    room.check()
-    if not live.windows and not live.test.how.by_point:
-        raise ValidationError("Take at least one reading first (Space).")
-    if live.test.how.by_point and not live.windows:
-        live.windows = [swept(live)]
-    subject = Subject(live.specimen, live.reference)
-    subject.check(live.round)
-    started = live.recording.started_at
-    if live.windows:
-        started += timedelta(seconds=live.windows[0][0])
-    run = make_run(
-        user,
-        NewRun(live.test, subject, room, started, setting=live.setting, note=note, form_key=key),
-        live.recording,
-    )
-    run.windows, run.beside, run.hours = live.windows, live.beside, _hours_since_last(live)
-    run.save(update_fields=["windows", "beside", "hours"])
-    record(user, "run.record", run, live.round, run=str(run.uid), live=str(live.uid))
-    run = finish_run(run)
-    Observation.objects.filter(recording=live.recording, run=None).update(run=run)
-    live.windows, live.room = [], {name: getattr(room, name) for name in AMBIENT}
-    live.save(update_fields=["windows", "room"])
-    return run
-
-
-def swept(live: Live) -> list[float]:
-    """Where the steps of a curve are looked for: the sweep of the throttle, or what was stepped by
-    hand since it was last turned.
-
-    Raises
-    ------
-    ValidationError : nothing was swept yet
-    """
-    task, now = status_of(live).task, round_s(live.seconds() - LATE)
-    if task is not None and task.kind == "sweep" and task.begun > guard_closed_at(live):
-        if not task.done:
-            raise ValidationError(
-                "Let the sweep come to its end first: the curve is read from its steps."
-            )
-        return [task.begun, now]
-    begin = last_turn(live) + SETTLES
-    if not by_hand_swept(live):
-        raise ValidationError(
-            "Sweep the throttle first, or step the damper by hand: the curve is read from at least"
-            " three steps."
-        )
-    return [round_s(begin), now]
-
-
-SWEPT_BY_HAND = 30.0
-"""So long the throttle stands at least while a damper is stepped by hand [s]: three steps of ten
-seconds.
-"""
-
-
-def by_hand_swept(live: Live) -> bool:
-    """Whether there was time to step a damper by hand since the throttle was last turned."""
-    turns = turning(live) or "throttle" not in live.recording.columns
-    begun = max(last_turn(live), guard_closed_at(live))
-    return turns and live.seconds() - begun > SETTLES + SWEPT_BY_HAND
-
-
-def _hours_since_last(live: Live) -> float:
-    """Hours for which the part ran since the run before in this recording."""
-    last = live.recording.runs.exclude(windows=[]).order_by("-pk").first()
-    begun = steps_of(live).guard or 0.0
-    since = max(last.windows[-1][1] if last is not None and last.windows else begun, begun)
-    return max(live.seconds() - since, 0.0) / 3600
-
-
-@transaction.atomic
 def end(user: User, live: Live) -> Live:
     """End the recording; the throttle is closed."""
-    live = _held(user, live)
-    _over(user, live)
+    live = held_for(user, live)
+    close_down(user, live)
     record(user, "live.end", live, live.round)
     return live
 
 
-def _over(user: User, live: Live) -> None:
+def close_down(user: User, live: Live) -> None:
     """The recording is over, and the throttle closed."""
     live.ended_at, live.ended_by = timezone.now(), user
     live.save(update_fields=["ended_at", "ended_by"])
     _wish(live, Cut())
     defer_compact(live.recording_id)
-
-
-@transaction.atomic
-def give_up(user: User, live: Live, reason: str, picture: Picture | None = None) -> Run:
-    """Record that the part did not finish, with the reason, a picture and all that was recorded so
-    far.
-    """
-    live = _held(user, live)
-    if live.reference_id:
-        raise ValidationError(
-            "A reference that does not finish is retired in Stores; it has no row in the standing."
-        )
-    if not reason.strip():
-        raise ValidationError(
-            {
-                "reason": (
-                    "Say in a few words why it did not finish, such as “two blades rub the frame"
-                    " above 1,150 1/min”."
-                )
-            }
-        )
-    subject = Subject(live.specimen, None)
-    subject.check(live.round)
-    in_turn(live.test)
-    run = Run.objects.create(
-        test=live.test,
-        rig=live.test.rig,
-        setting=live.setting,
-        specimen=live.specimen,
-        replicate=next_replicate(live.test, live.setting, subject),
-        started_at=live.recording.started_at,
-        operator=user,
-        state=Run.State.DNF,
-        reason=reason.strip(),
-        recording=live.recording,
-        windows=live.windows,
-        picture=picture,
-        hours=_hours_since_last(live),
-        **live.room,
-    )
-    seal_version(run)
-    Observation.objects.filter(recording=live.recording, run=None).update(run=run)
-    record(user, "run.dnf", run, live.round, reason=run.reason)
-    _over(user, live)
-    runs_changed(live.round, [run])
-    return run

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from itertools import groupby
-from typing import Any
 
 import numpy as np
 
@@ -17,11 +16,11 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.measure.rigs import RIGS
 from hauch.core.quantity.show import show
-from hauch.core.sound.level import energy_mean
 from hauch.core.trace.beside import BACKGROUND, TARE
-from hauch.live.actions import READING_SECONDS, by_hand_swept
+from hauch.live.actions import READING_SECONDS
 from hauch.live.protocol import Status, guard_closed_at, opening, status_of, steps_of, turning
 from hauch.live.readiness import soaked, to_hold, why_no_hand
+from hauch.live.runs import by_hand_swept
 from hauch.rounds.models import HELD_EQUAL, Setting, Test
 
 
@@ -254,36 +253,6 @@ def soak_text(live: Live) -> str:
         "Soak until it has settled: the doubt of its end and what still moves are both below what"
         " the round asks for."
     )
-
-
-def reading_rows(live: Live) -> list[dict[str, Any]]:
-    """Means of each reading that was taken, for the table; a reading far off the others is marked."""
-    rows = []
-    for low, high in live.windows:
-        means = {}
-        for key, values in trace_of(live.recording).window(low, high).channels.items():
-            good = values[np.isfinite(values)]
-            level = CHANNELS[key].kind == "level"
-            means[key] = (
-                (float(energy_mean(good)) if level else float(good.mean())) if good.size else None
-            )
-        rows.append({"from": low, "to": high, "means": means, "odd": set()})
-    for key in live.recording.columns:
-        known = np.array([row["means"][key] for row in rows if row["means"][key] is not None])
-        if known.size >= 3:
-            for row in rows:
-                if row["means"][key] is not None and odd_one(row["means"][key], known):
-                    row["odd"].add(key)
-    return rows
-
-
-def odd_one(value: float, all_values: np.ndarray) -> bool:
-    """Whether one of a few readings lies far off the others: more than 5 robust standard deviations
-    and 1 % from their median.
-    """
-    centre = float(np.median(all_values))
-    spread = 1.4826 * float(np.median(np.abs(all_values - centre)))
-    return abs(value - centre) > max(5 * spread, 0.01 * abs(centre))
 
 
 def bands(test: Test) -> dict[str, Band]:

@@ -57,6 +57,14 @@ READ_SECONDS = 2.0
 STUCK_NOW = -1
 """In place of a second: a stuck meter is told once for as long as it lasts."""
 
+SPIKE_LIVE = 5.5
+"""A sample so many robust standard deviations off is told at once: each is looked at a hundred times
+while it passes through the last minute. What a reading leaves out is found when it is reduced.
+"""
+
+AT_ONCE = frozenset(("stuck", "jump"))
+"""What is told while it still lasts."""
+
 LATE_SECONDS = 4.0
 """So long after its end [s] a gap is told: a meter whose line comes back hands in what it kept."""
 
@@ -120,7 +128,9 @@ def assessed(snapshot: Snapshot) -> Assessed:
     marks, rows = [], snapshot.rows
     if len(rows) >= LEAST_ROWS:
         times = (snapshot.first + np.arange(len(rows))) / snapshot.rate
-        marks = find_marks(times, {key: rows[:, i] for i, key in enumerate(snapshot.channels)})
+        marks = find_marks(
+            times, {key: rows[:, i] for i, key in enumerate(snapshot.channels)}, sigmas=SPIKE_LIVE
+        )
     forecast = None
     if np.isfinite(snapshot.load).sum() >= LEAST_SECONDS:
         forecast = fit_rise(snapshot.seconds_at, snapshot.load, snapshot.room, snapshot.resolution)
@@ -481,7 +491,7 @@ class Session:
         for mark in found.marks:
             # A mark that begins with the oldest row may have begun before; one that touches the
             # newest is not over. A stuck meter may last.
-            lasts = mark.kind == "stuck"
+            lasts = mark.kind in AT_ONCE
             if mark.kind == "stall" or (
                 not lasts and (mark.last >= found.rows - 1 or mark.first == 0)
             ):
@@ -494,9 +504,12 @@ class Session:
                 self.told.add(key)
                 self.events.append(told(mark))
         if found.rows >= LEAST_ROWS:
-            stuck = {mark.channel for mark in found.marks if mark.kind == "stuck"}
-            over = {channel for channel, _, at in self.told if at == STUCK_NOW} - stuck
-            self.told -= {(channel, "stuck", STUCK_NOW) for channel in over}
+            last = {(mark.channel, mark.kind) for mark in found.marks}
+            self.told = {
+                (channel, kind, at)
+                for channel, kind, at in self.told
+                if at != STUCK_NOW or (channel, kind) in last
+            }
 
     def stands(self) -> bool | None:
         """Whether all rotors stand still, as their speeds of the last second say; None where none is

@@ -13,6 +13,7 @@ urlpatterns = [
     path("live/<int:pk>/throttle/", views.throttle, name="throttle"),
     path("live/<int:pk>/take/", views.take, name="take"),
     path("live/<int:pk>/undo/", views.undo, name="undo"),
+    path("live/<int:pk>/drop/", views.drop, name="drop"),
     path("live/<int:pk>/setting/", views.setting, name="setting"),
     path("live/<int:pk>/note/", views.note, name="note"),
     path("live/<int:pk>/accept/", views.accept, name="accept"),

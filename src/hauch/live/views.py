@@ -18,14 +18,14 @@ from django.views.decorators.http import require_POST
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation, Run
 from hauch.bench.queries import bracket_due, plan_of
-from hauch.bench.runs import Room, Subject
+from hauch.bench.runs import Room, Subject, next_replicate
 from hauch.bench.views import capture_url, last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
 from hauch.live import actions as live
-from hauch.live import guide, presence, readiness
+from hauch.live import guide, presence, readiness, readings, runs
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
 from hauch.people.requests import Request
@@ -147,7 +147,7 @@ def config(request: Request, one: Live) -> dict[str, Any]:
 def _guide(request: Request, one: Live) -> dict[str, Any]:
     """What the guide shows: steps, readings taken, room, tasks."""
     units, status = request.user.units, status_of(one)
-    rows = guide.reading_rows(one)
+    taken = readings.readings_of(one)
     made = guide.steps(one, units)
     now = next((step for step in made if step.state == "now"), made[-1])
     room = one.room or _room_of(one)
@@ -162,7 +162,7 @@ def _guide(request: Request, one: Live) -> dict[str, Any]:
         "steps": made,
         "offer": after,
         "now": now,
-        "rows": rows,
+        "far_off": readings.asks(one, taken),
         "shown": shown,
         "labels": {c: CHANNELS[c].label for c in shown},
         "form": form,
@@ -170,11 +170,17 @@ def _guide(request: Request, one: Live) -> dict[str, Any]:
         "table": [
             {
                 "number": i,
+                "odd": bool(row.odd),
                 "cells": [
-                    (show(row["means"][c], CHANNELS[c].kind, units), c in row["odd"]) for c in shown
+                    (
+                        show(row.means[c], CHANNELS[c].kind, units),
+                        c in row.odd,
+                        row.left_out.get(c, 0),
+                    )
+                    for c in shown
                 ],
             }
-            for i, row in enumerate(rows, 1)
+            for i, row in enumerate(taken, 1)
         ],
         "settings": list(Setting.objects.filter(round=one.round)),
         "tags": Observation.Tag.choices,
@@ -185,7 +191,7 @@ def _guide(request: Request, one: Live) -> dict[str, Any]:
         "bracket": bool(reference) and one.specimen_id is not None and bracket_due(one.test),
         "reference": reference,
         "due": plan.due,
-        "repeat": live.next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
+        "repeat": next_replicate(one.test, one.setting, Subject(one.specimen, one.reference)),
         "silent": status.silent,
         "stopped": status.stopped,
         "recorder_silent": (timezone.now() - (one.heard_at or one.started_at)).total_seconds() > 5,
@@ -337,6 +343,18 @@ def undo(request: Request, slug: str, pk: int) -> HttpResponse:
 
 
 @require_POST
+def drop(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Leave one reading out."""
+    number = request.POST.get("reading", "")
+    return _do(
+        request,
+        slug,
+        pk,
+        lambda one: live.drop(request.user, one, int(number) if number.isdigit() else 0),
+    )
+
+
+@require_POST
 def setting(request: Request, slug: str, pk: int) -> HttpResponse:
     """Go on with another setting of the same part."""
     chosen = get_object_or_404(Setting, pk=request.POST.get("setting") or 0)
@@ -390,8 +408,13 @@ def accept(request: Request, slug: str, pk: int) -> HttpResponse:
                 ]
             )
         made.append(
-            live.accept(
-                request.user, one, room, form.cleaned_data["note"], form.cleaned_data["form_key"]
+            runs.accept(
+                request.user,
+                one,
+                room,
+                form.cleaned_data["note"],
+                form.cleaned_data["form_key"],
+                far_off_count="far_off_count" in request.POST,
             )
         )
 
@@ -482,7 +505,7 @@ def give_up(request: Request, slug: str, pk: int) -> HttpResponse:
     round = round_for(request.user, slug, "run.record")
     one = live_for(request, round, pk)
     try:
-        run = live.give_up(request.user, one, request.POST.get("reason", ""), _picture(request))
+        run = runs.give_up(request.user, one, request.POST.get("reason", ""), _picture(request))
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(one)

@@ -100,3 +100,22 @@ def check_reading(channel: Channel, value: float) -> float:
             f" and {channel.high:g} {unit}. Check the sign, the decimal mark and the unit."
         )
     return value
+
+
+FOLLOWS = frozenset(
+    (
+        "air_speed",
+        "pitot_pressure",
+        "static_pressure",
+        "orifice_pressure",
+        "test_depression",
+        "current",
+        "power",
+        "scale_mass",
+        "torque",
+        "vibration",
+    )
+)
+"""Channels that show nothing, or what they show at rest, only while the part stands still. Sound
+does not belong here: a room may drown the part.
+"""

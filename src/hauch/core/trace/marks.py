@@ -18,7 +18,8 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from hauch.core.measure.channels import CHANNELS, SPEEDS
+from hauch.core.measure.channels import CHANNELS, FOLLOWS, SPEEDS
+from hauch.core.trace.jumps import other_units
 from hauch.core.trace.source import Seconds, Stretch, seconds_of
 
 SPIKE_SIGMAS = 4.6
@@ -62,6 +63,8 @@ WORDS = {
     "stuck": "the meter repeats one reading",
     "stall": "stands still",
     "over_range": "outside the meter's range",
+    "unit": "reads in another unit",
+    "jump": "jumps to another unit and stays",
     "excluded": "left out by hand",
 }
 """Kinds of marks in words."""
@@ -79,6 +82,8 @@ class Mark:
     last: int
     from_s: float
     to_s: float
+    note: str = ""
+    """What was found, where the kind alone does not say it."""
 
     @property
     def samples(self) -> int:
@@ -92,13 +97,14 @@ def stretches(flags: np.ndarray) -> list[tuple[int, int]]:
     return [(int(first), int(after) - 1) for first, after in edges.reshape(-1, 2)]
 
 
-def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
+def spikes(values: np.ndarray, resolution: float = 0.0, sigmas: float = SPIKE_SIGMAS) -> np.ndarray:
     """Flags of samples far off their neighbours, shape (n,).
 
     Parameters
     ----------
     values : shape (n,), NaN where there is no sample
     resolution : step of the meter's last digit; a smaller spread than a third of it is not believed
+    sigmas : from how many robust standard deviations on
 
     Notes
     -----
@@ -125,7 +131,7 @@ def spikes(values: np.ndarray, resolution: float = 0.0) -> np.ndarray:
     spread = np.maximum(_spread_around(off), _spread_around(bent) / 6**0.5)
     off[:5], off[-5:] = off[:5] / EDGE_DOUBT, off[-5:] / EDGE_DOUBT
     step = max(resolution, last_digit(known))
-    flags[there[np.abs(off) > SPIKE_SIGMAS * np.maximum(spread, max(step / 2, 1e-12))]] = True
+    flags[there[np.abs(off) > sigmas * np.maximum(spread, max(step / 2, 1e-12))]] = True
     return flags
 
 
@@ -338,6 +344,7 @@ def find_marks(
     resolutions: Mapping[str, float] | None = None,
     ranges: Mapping[str, tuple[float, float]] | None = None,
     known: Known | None = None,
+    sigmas: float = SPIKE_SIGMAS,
 ) -> list[Mark]:
     """All marks of a recording, or of a stretch of one, in order of time.
 
@@ -348,6 +355,7 @@ def find_marks(
     resolutions : channel key -> step of the meter's last digit
     ranges : channel key -> range in which the meter's limits hold
     known : what all of the recording says, where this is a stretch of it
+    sigmas : from how many robust standard deviations on a sample is a spike
     """
     resolutions, ranges = resolutions or {}, ranges or {}
     known = known or known_of(seconds_of(Stretch(times, dict(channels))))
@@ -364,18 +372,29 @@ def find_marks(
     # meter stick while nothing moves.
     ends = [float(times[i]) for found in stops.values() for stop in found for i in stop]
     near = [(end - 10, end + 10) for end in ends]
+    switched = other_units(channels)
+    for key, pairs in switched.items():
+        for one in pairs:
+            a, b = one.first, one.last
+            kind = "jump" if one.open else "unit"
+            marks.append(Mark(key, kind, a, b, float(times[a]), float(times[b]), str(one.mixup)))
     for key, values in channels.items():
         low, high = ranges.get(key, (-math.inf, math.inf))
         step = resolutions.get(key, 0.0)
         found = {
             "dropout": ~np.isfinite(values),
-            "spike": spikes(values, step) if key not in SET else np.zeros(0, bool),
+            "spike": spikes(values, step, sigmas) if key not in SET else np.zeros(0, bool),
         }
+        for one in switched.get(key, ()):
+            found["spike"][max(one.first - AROUND, 0) : one.last + AROUND + 1] = False
         found["over_range"] = (
             ((values < low) | (values > high)) & ~found["spike"]
             if math.isfinite(low) or math.isfinite(high)
             else np.zeros(0, bool)
         )
+        for one in switched.get(key, ()):
+            if found["over_range"].size and not one.open:
+                found["over_range"][one.first : one.last + 1] = False
         frozen = key in known.frozen
         if key not in SET:
             found["stuck"] = np.isfinite(values) if frozen else stuck(times, values)
@@ -413,30 +432,14 @@ def _unwanted(stops: list[tuple[int, int]], throttle: np.ndarray | None) -> list
     ]
 
 
+AROUND = 6
+"""Samples beside a jump that a running median of 11 cannot judge."""
+
 CLOSED = 5.0
 """Throttle [%] below which nobody wants the part to turn."""
 
 SET = frozenset(key for key, channel in CHANNELS.items() if channel.kind == "percent")
 """Channels that somebody sets, so that they stand still and jump."""
-
-
-FOLLOWS = frozenset(
-    (
-        "air_speed",
-        "pitot_pressure",
-        "static_pressure",
-        "orifice_pressure",
-        "test_depression",
-        "current",
-        "power",
-        "scale_mass",
-        "torque",
-        "vibration",
-    )
-)
-"""Channels that show nothing, or what they show at rest, only while the part stands still. Sound
-does not belong here: a room may drown the part.
-"""
 
 
 def never_started(marks: list[Mark], count: int) -> bool:

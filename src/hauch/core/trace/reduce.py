@@ -22,7 +22,7 @@ STEADY_SHARE = 0.25
 RISE_RESOLUTION = 0.3
 """Temperature step [K] that a settled end value must resolve where the round states none."""
 
-LEFT_OUT = frozenset({"dropout", "spike", "stuck", "excluded"})
+LEFT_OUT = frozenset({"dropout", "spike", "stuck", "unit", "excluded"})
 """Marks whose samples are not averaged. A reading over the meter's range is, and its doubt says so."""
 
 
@@ -187,12 +187,13 @@ def steady_readings(
     ]
     for part in parts:
         _refuse_stall(part, marks)
+        _refuse_jump(part, marks)
     readings: dict[str, np.ndarray] = {}
     correlation: dict[str, float] = {}
     positions: dict[str, np.ndarray] = {}
     left_out: dict[str, int] = {}
     for key in keys:
-        taken, count = _samples(parts, windows, key)
+        taken, lost = _samples(parts, windows, key)
         if key in SET and not any(samples.size for samples in taken):
             continue
         if not any(samples.size for samples in taken) or (
@@ -205,7 +206,7 @@ def steady_readings(
             )
         readings[key] = np.concatenate(taken)
         correlation[key] = max(correlation_factor(samples) for samples in taken)
-        left_out[key] = count - readings[key].size
+        left_out[key] = sum(lost)
         if by_point or places:
             numbers = np.arange(len(taken)) % (places or len(taken)) + 1
             positions[key] = np.repeat(numbers, [samples.size for samples in taken])
@@ -218,6 +219,40 @@ def steady_readings(
             settling, readings, meters["load_temperature"], run
         )
     return Reduced(readings, correlation, steady, marks, settling, windows, positions, left_out)
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """One reading: by channel the samples that count, and how many do not."""
+
+    low: float
+    high: float
+    samples: dict[str, np.ndarray]
+    left_out: dict[str, int]
+
+
+def windows_read(
+    trace: Trace,
+    meters: Mapping[str, Meter],
+    windows: Sequence[tuple[float, float]],
+    channels: Collection[str],
+) -> list[Window]:
+    """What each of some readings is made of, with the same faults left out as when a run is reduced."""
+    extent = trace.extent
+    if extent is None or not windows:
+        return []
+    within = [(low, min(high, extent[1])) for low, high in windows]
+    parts, _ = _parts(trace, meters, Chosen(within), within, extent, channels)
+    by_channel = {key: _samples(parts, within, key) for key in parts[0].stretch.channels}
+    return [
+        Window(
+            low,
+            high,
+            {key: taken[i] for key, (taken, _) in by_channel.items()},
+            {key: lost[i] for key, (_, lost) in by_channel.items()},
+        )
+        for i, (low, high) in enumerate(within)
+    ]
 
 
 def _parts(
@@ -249,19 +284,17 @@ def _parts(
 
 def _samples(
     parts: Sequence[_Part], windows: Sequence[tuple[float, float]], key: str
-) -> tuple[list[np.ndarray], int]:
-    """Samples of a channel that are averaged, by reading, and how many there are with those that
-    are not.
-    """
+) -> tuple[list[np.ndarray], list[int]]:
+    """Samples of a channel that are averaged, by reading, and how many of each are not."""
     taken: dict[tuple[float, float], np.ndarray] = {}
-    count = 0
+    left_out: dict[tuple[float, float], int] = {}
     for part in parts:
         times, values, good = part.stretch.times, part.stretch.channels[key], part.good(key)
         for low, high in part.windows:
             inside = (times >= low) & (times <= high)
             taken[(low, high)] = values[inside & good]
-            count += int(inside.sum())
-    return [taken[window] for window in windows], count
+            left_out[(low, high)] = int((inside & ~good).sum())
+    return [taken[window] for window in windows], [left_out[window] for window in windows]
 
 
 def _stands(
@@ -313,6 +346,29 @@ def _refuse_stall(part: _Part, marks: list[Mark]) -> None:
             )
 
 
+def _refuse_jump(part: _Part, marks: list[Mark]) -> None:
+    """Where a meter jumps to another unit and stays, somebody has to say which side is right: by
+    leaving one of them out, or the moment between where the part itself changed.
+    """
+    for mark in part.marks:
+        if mark.kind != "jump":
+            continue
+        settled = any(
+            one.kind == "excluded"
+            and one.channel in {mark.channel, "time"}
+            and one.first <= mark.last
+            and one.last >= mark.first
+            for one in part.marks
+        )
+        if not settled:
+            raise NoResult(
+                f"{CHANNELS[mark.channel].label} jumps at {mark.to_s:.1f} s and stays there, as"
+                f" {mark.note}. Leave out by hand the side that is in the wrong unit (or the moment"
+                " of the jump, where the part itself changed), or record again.",
+                marks,
+            )
+
+
 def _in_words(windows: list[tuple[float, float]]) -> str:
     if len(windows) == 1:
         return f"the stretch from {windows[0][0]:.0f} to {windows[0][1]:.0f} s"
@@ -332,9 +388,13 @@ def told(mark: Mark) -> str:
         "over_range": "kept, but the meter's limits do not hold there",
         "gap": "nothing can be said of that time",
         "stall": "not averaged",
+        "jump": "which side is right cannot be told",
     }
+    if mark.kind == "jump":
+        where = f"at {mark.to_s:.1f} s"
+    note = f", as {mark.note}," if mark.note else ""
     return (
-        f"{label}: {WORDS[mark.kind]} {where}"
+        f"{label}: {WORDS[mark.kind]}{note} {where}"
         + (f" ({done[mark.kind]})" if mark.kind in done else f" ({count} left out)")
         + "."
     )

@@ -4,12 +4,14 @@ was found and what to do.
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from hauch.core.measure.channels import CHANNELS, SPEEDS
+from hauch.core.quantity.mixups import whole_run_mixups
 from hauch.core.trace.marks import WORDS, Mark
 from hauch.core.trace.reduce import told
 
@@ -22,14 +24,11 @@ FULL = 98.0
 LISTED = 3
 """Marks of one kind and channel that are told one by one; more are counted."""
 
-UNIT_FACTORS = {
-    196.85: "ft/min read as m/s",
-    3.6: "km/h read as m/s",
-    9.80665: "mmH₂O read as Pa",
-    249.09: "inH₂O read as Pa",
-    1000.0: "thousandths read as whole",
-}
-"""Ratios that a wrong unit gives, with what was mixed up."""
+ROOTED = frozenset(("pitot_pressure", "orifice_pressure"))
+"""Channels whose root the figure goes with."""
+
+NEAR = 1.25
+"""So near a ratio comes to that of two units: a part may be that much better."""
 
 
 def of_marks(marks: Sequence[Mark]) -> list[str]:
@@ -84,17 +83,24 @@ def rotors_apart(readings: Mapping[str, Sequence[float] | np.ndarray]) -> str:
     )
 
 
-def wrong_unit(value: float, usual: float, label: str) -> str:
-    """Whether a figure is off from the usual one by just the factor of a wrong unit; empty where it
-    is not.
+def wrong_unit(value: float, usual: float, channels: Sequence[str]) -> str:
+    """Whether a figure is off from the usual one by just what a mix-up of units makes of one of the
+    channels it is made of; empty where it is not.
+
+    Parameters
+    ----------
+    value, usual : of the figure, and of the reference
+    channels : that the figure is proportional to, or to whose root (`ROOTED`)
     """
     if not (value > 0 and usual > 0):
         return ""
     ratio = value / usual
-    for factor, words in UNIT_FACTORS.items():
-        if 0.8 < ratio / factor < 1.25 or 0.8 < ratio * factor < 1.25:
-            return (
-                f"{label} is {ratio:.3g} times what the reference shows, which looks like {words}."
-                " Check the meter's unit."
-            )
+    for key in channels:
+        for mixup in whole_run_mixups(CHANNELS[key].kind):
+            made = math.sqrt(mixup.slope) if key in ROOTED else mixup.slope
+            if not mixup.offset and 1 / NEAR < ratio / made < NEAR:
+                return (
+                    f"The figure is {ratio:.3g} times what the reference shows, which looks like"
+                    f" {CHANNELS[key].label.lower()} in {mixup}. Check the meter's unit."
+                )
     return ""

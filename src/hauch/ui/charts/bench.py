@@ -84,6 +84,8 @@ MARKS = {
     "stuck": DANGER,
     "over_range": AMBER,
     "excluded": SECOND,
+    "unit": DANGER,
+    "jump": DANGER,
     "seen": PETROL,
 }
 """Colour of each kind of mark; its word stands beside it."""
