@@ -5,6 +5,7 @@ lie far off.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
@@ -28,6 +29,23 @@ class Taken:
 
 def readings_of(live: Live) -> list[Taken]:
     """The readings that were taken, without what the run will leave out too."""
+    windows = tuple((float(low), float(high)) for low, high in live.windows)
+    if not windows:
+        return []
+    newest = live.seconds() < windows[-1][1] + FRESH
+    return _readings(live.pk, windows, live.changes, live.seconds() if newest else None)
+
+
+FRESH = 10.0
+"""So long after a reading [s] what stands beside it may still change what is left out of it."""
+
+
+@lru_cache(maxsize=64)
+def _readings(
+    pk: int, windows: tuple[tuple[float, float], ...], changes: int, now: float | None
+) -> list[Taken]:
+    """Computed once for each thing that somebody did, and anew while a reading is fresh."""
+    live = Live.objects.select_related("recording", "test__rig").get(pk=pk)
     meters = {
         m.channel: m.instrument.meter(live.started_at)
         for m in live.test.rig.meters.select_related("instrument")
@@ -41,7 +59,7 @@ def readings_of(live: Live) -> list[Taken]:
             },
             one.left_out,
         )
-        for one in windows_read(trace, meters, [(a, b) for a, b in live.windows], columns)
+        for one in windows_read(trace, meters, windows, columns)
     ]
     for channel in columns:
         known = [one for one in taken if one.means[channel] is not None]

@@ -28,6 +28,7 @@ from hauch.bench.models import Live, Recording
 from hauch.bench.traces import RECORDER_LOCK, remake_minute
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search
+from hauch.core.quantity.mixups import mixups
 from hauch.live.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
 from hauch.live.presence import why_closed, with_absence
 from hauch.live.protocol import (
@@ -498,6 +499,7 @@ class Recorder:
 
     def _assess(self) -> None:
         """Forecasts and faults, in a thread of their own so that rows are never late for them."""
+        mixups("air_speed")  # the table of units is made once, which takes a second
         while not self.stopping.wait(0.5):
             for held in list(self.held.values()):
                 began = time.monotonic()

@@ -208,10 +208,10 @@ def stuck(times: np.ndarray, values: np.ndarray) -> np.ndarray:
     turns = np.concatenate(([False], steps[1:] * steps[:-1] < 0))
     starts = np.flatnonzero(changes)
     lengths = np.diff(np.append(starts, there.size))
-    for start, length in zip(starts, lengths, strict=True):
+    ends = starts + lengths - 1
+    long = (lengths >= 8) & (times[there[ends]] - times[there[starts]] >= STUCK_SECONDS)
+    for start, length in zip(starts[long], lengths[long], strict=True):
         last = start + length - 1
-        if length < 8 or times[there[last]] - times[there[start]] < STUCK_SECONDS:
-            continue
         near = [
             slice(max(start - STUCK_NEIGHBOURS, 1), start),
             slice(last + 2, last + 2 + STUCK_NEIGHBOURS),
