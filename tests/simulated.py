@@ -29,7 +29,8 @@ from hauch.core.measure.run import RunInput
 from hauch.core.quantity import expanded
 from hauch.core.rig import Loft140
 from hauch.core.rig.bench import Room
-from hauch.core.trace.marks import spikes
+from hauch.core.rig.live import LiveRig
+from hauch.core.trace.marks import find_marks, spikes
 from hauch.core.trace.settle import fit_rise, fit_settling
 
 COMMON = 1900.0
@@ -629,6 +630,103 @@ def settled(cell: Cell, seed: int) -> tuple[bool, bool]:
     )
 
 
+UNIT_SLIPS = (
+    ("air_speed", 196.85, "ft/min taken for m/s"),
+    ("air_speed", 3.6, "km/h taken for m/s"),
+    ("air_speed", 2.2369, "mph taken for m/s"),
+    ("static_pressure", 1 / 9.80665, "mmH2O taken for Pa"),
+    ("static_pressure", 1 / 249.09, "inH2O taken for Pa"),
+    ("current", 1000.0, "mA taken for A"),
+)
+"""Channel, factor and words of meters that are switched to another unit."""
+
+READ_ON_THE_RIG = (
+    "air_speed",
+    "static_pressure",
+    "sound_level",
+    "load_temperature",
+    "room_temperature",
+    "voltage",
+    "current",
+    "speed",
+    "throttle",
+)
+
+
+def on_the_rig(
+    seed: int, rate: float = 50.0, fault: tuple | None = None, turns: bool = False
+) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """70 s on the virtual bench; a fault from 30 s on, or another throttle each 10 s."""
+    random = np.random.default_rng(seed)
+    rig = LiveRig(rate=rate, seed=seed)
+    rig.start(0.0)
+    rig.set_throttle(random.uniform(30, 100))
+    rig.advance(30.0)
+    if fault:
+        rig.fault(*fault)
+    for end in (40.0, 50.0, 60.0, 70.0):
+        rig.advance(end)
+        if turns:
+            rig.set_throttle(random.uniform(20, 100))
+    channels = {c: rig.since(c, -1)[1] for c in READ_ON_THE_RIG}
+    return np.arange(len(channels["speed"])) / rate, channels
+
+
+@cache
+def in_another_unit(count: int, seed: int = 21) -> tuple[float, float]:
+    """Share of meters switched to another unit for 3 s that are found as such, with the unit, and of
+    traces of a part that was turned in which one is called so.
+    """
+    found = called = 0
+    for i in range(count):
+        channel, factor, words = UNIT_SLIPS[i % len(UNIT_SLIPS)]
+        times, channels = on_the_rig(seed + i, fault=(channel, "unit", 3.0, factor))
+        marks = [m for m in find_marks(times, channels) if m.kind in {"unit", "jump"}]
+        found += [(m.channel, m.kind, m.note) for m in marks] == [(channel, "unit", words)]
+        rate = (50.0, 10.0, 1.0)[i % 3]
+        times, channels = on_the_rig(seed + 10_000 + i, rate, turns=True)
+        called += any(m.kind in {"unit", "jump"} for m in find_marks(times, channels))
+    return found / count, called / count
+
+
+DISTURBANCES = ("knock", "slip", "door", "stop")
+
+
+@cache
+def disturbed_soaks(kind: str, count: int, seed: int = 17) -> tuple[float, float, float]:
+    """Soaks that are disturbed half way, looked at one time constant later: share of intervals that
+    hold the end, share called settled while off by more than 0.3 K, and the middle of their
+    half-widths over those of the same soaks left alone.
+    """
+    random = np.random.default_rng(seed)
+    inside = wrong = 0
+    wider = []
+    for _ in range(count):
+        tau = random.uniform(60, 200)
+        times = np.arange(0, 3.0 * tau, 1.0)
+        load = 21 + 30 * (1 - np.exp(-times / tau)) + 0.05 * random.standard_normal(times.size)
+        room = 21 + 0.02 * random.standard_normal(times.size)
+        calm = fit_rise(times, load, room, 0.3)
+        at = times.size // 2 + int(random.integers(0, 20))
+        after, end = times[at:] - times[at], 51.0
+        size = random.uniform(2, 6) * random.choice([-1, 1])
+        if kind == "knock":
+            load[at : at + int(random.integers(3, 9))] += size
+        elif kind == "slip":
+            load[at:] += 0.3 * size
+            end += 0.3 * size
+        elif kind == "door":
+            load[at:] -= abs(size) * (np.exp(-after / 30) - np.exp(-after / 5))
+        else:
+            load[at:] += abs(size) * (np.exp(-after / tau) - np.exp(-after / 8))
+        fit = fit_rise(times, load, room, 0.3)
+        half = expanded(fit.u, fit.dof)
+        inside += abs(fit.end - end) <= half
+        wrong += fit.settled and abs(fit.end - end) > 0.3
+        wider.append(half / expanded(calm.u, calm.dof))
+    return inside / count, wrong / count, float(np.median(wider))
+
+
 @cache
 def in_a_drifting_room(rate: float, count: int, seed: int = 3) -> tuple[float, float]:
     """Loads in a room that drifts [K/h]: share settled, and share of intervals of the rise that hold
@@ -963,6 +1061,25 @@ def _settling() -> Iterator[Stated]:
         (88.0, 100.0),
     )
 
+    yield from _each(
+        "settling",
+        "disturbed",
+        "intervals that hold one time constant after a {} half way",
+        DISTURBANCES,
+        lambda kind: _percent(disturbed_soaks, kind, part=0),
+        (200, 10),
+        (80.0, 100.0),
+    )
+    yield from _each(
+        "settling",
+        "disturbed_wrong",
+        "of them called settled while off by more than 0.3 K, {}",
+        DISTURBANCES,
+        lambda kind: _percent(disturbed_soaks, kind, part=1),
+        (200, 10),
+        (0.0, 2.0),
+    )
+
 
 def _charts() -> Iterator[Stated]:
     yield from _each(
@@ -1019,6 +1136,29 @@ def _traces() -> Iterator[Stated]:
             0.0,
             1.0,
         )
+
+    yield Stated(
+        "unit_found",
+        "traces",
+        "stretches of 3 s in another unit that are found",
+        "%",
+        _percent(in_another_unit, part=0),
+        180,
+        12,
+        95.0,
+        100.0,
+    )
+    yield Stated(
+        "unit_called",
+        "traces",
+        "traces in which a part that was turned is called in another unit",
+        "%",
+        _percent(in_another_unit, part=1),
+        180,
+        12,
+        0.0,
+        2.0,
+    )
 
 
 STATED: tuple[Stated, ...] = (

@@ -67,6 +67,33 @@ class ControlChartTests(unittest.TestCase):
             found.append(int(np.flatnonzero(chart.drifting[2000:])[0]) + 1)
         self.assertAlmostEqual(np.mean(found), 10.5, delta=2.0)
 
+    def test_runs_far_off_among_the_first_set_no_limits(self):
+        """Three of the first twelve 10.8 % low: the centre, the limits and the average are those of
+        the other nine; each of the three stands outside.
+        """
+        random = np.random.default_rng(12)
+        y = random.normal(0, 0.005, 30)
+        low = [2, 3, 7]
+        y[low] -= 0.108
+        chart = control_chart(y[:12])
+        np.testing.assert_array_equal(np.flatnonzero(chart.far_off), low)
+        self.assertEqual(chart.base, 9)
+        self.assertLess(abs(chart.centre), 0.005)
+        self.assertTrue(chart.outside[low].all())
+        self.assertFalse(chart.alarm)
+        self.assertFalse(control_chart(y).alarm)
+        # Two levels are no outliers, and a few runs tell none.
+        two = np.concatenate([random.normal(0, 0.005, 6), random.normal(0.1, 0.005, 6)])
+        self.assertFalse(control_chart(two).far_off.any())
+        self.assertFalse(control_chart(y[:7]).far_off.any())
+        self.assertFalse(control_chart(np.zeros(12)).far_off.any())
+
+    def test_of_steady_references_few_have_a_run_far_off(self):
+        random = np.random.default_rng(13)
+        for base in (8, 12, 20):
+            odd = [control_chart(random.normal(0, 1, base)).far_off.any() for _ in range(3000)]
+            self.assertLess(np.mean(odd), 0.01)
+
     def test_alarm_and_since_when(self):
         random = np.random.default_rng(3)
         chart = control_chart(

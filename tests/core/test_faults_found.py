@@ -7,13 +7,12 @@ import numpy as np
 
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult
-from hauch.core.rig.live import LiveRig
 from hauch.core.sound.clip import clipping
 from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
 from hauch.core.trace.reduce import Chosen, steady_readings, told
 from hauch.core.trace.source import Held
-from tests.simulated import ar
+from tests.simulated import UNIT_SLIPS, ar, on_the_rig
 
 SAMPLES = 100_000
 
@@ -322,50 +321,14 @@ class ClippingTests(unittest.TestCase):
 class OtherUnitTests(unittest.TestCase):
     """A key of a meter is pressed for some seconds, or for good."""
 
-    CHANNELS = (
-        "air_speed",
-        "static_pressure",
-        "sound_level",
-        "load_temperature",
-        "room_temperature",
-        "voltage",
-        "current",
-        "speed",
-        "throttle",
-    )
-
-    def bench(self, seed: int, rate: float = 50.0, fault=None, turns: bool = False):
-        """70 s on the virtual bench; a fault from 30 s on, or another throttle each 10 s."""
-        random = np.random.default_rng(seed)
-        rig = LiveRig(rate=rate, seed=seed)
-        rig.start(0.0)
-        rig.set_throttle(random.uniform(30, 100))
-        rig.advance(30.0)
-        if fault:
-            rig.fault(*fault)
-        for end in (40.0, 50.0, 60.0, 70.0):
-            rig.advance(end)
-            if turns:
-                rig.set_throttle(random.uniform(20, 100))
-        channels = {c: rig.since(c, -1)[1] for c in self.CHANNELS}
-        return np.arange(len(channels["speed"])) / rate, channels
-
     def found(self, times, channels):
         return [m for m in find_marks(times, channels) if m.kind in {"unit", "jump", "spike"}]
 
     def test_three_seconds_in_another_unit(self):
-        cases = (
-            ("air_speed", 196.85, "ft/min taken for m/s"),
-            ("air_speed", 3.6, "km/h taken for m/s"),
-            ("air_speed", 2.2369, "mph taken for m/s"),
-            ("static_pressure", 1 / 9.80665, "mmH2O taken for Pa"),
-            ("static_pressure", 1 / 249.09, "inH2O taken for Pa"),
-            ("current", 1000.0, "mA taken for A"),
-        )
         for seed in range(18):
-            channel, factor, words = cases[seed % len(cases)]
+            channel, factor, words = UNIT_SLIPS[seed % len(UNIT_SLIPS)]
             with self.subTest(channel=channel, factor=factor, seed=seed):
-                times, channels = self.bench(seed, fault=(channel, "unit", 3.0, factor))
+                times, channels = on_the_rig(seed, fault=(channel, "unit", 3.0, factor))
                 (mark,) = [m for m in self.found(times, channels) if m.channel == channel]
                 self.assertEqual((mark.kind, mark.note), ("unit", words))
                 self.assertAlmostEqual(mark.from_s, 30.0, delta=0.1)
@@ -374,7 +337,7 @@ class OtherUnitTests(unittest.TestCase):
     def test_a_part_that_changes_is_in_no_other_unit(self):
         for rate in (50.0, 10.0, 1.0):
             for seed in range(100, 115):
-                times, channels = self.bench(seed, rate, turns=True)
+                times, channels = on_the_rig(seed, rate, turns=True)
                 marks = [m for m in self.found(times, channels) if m.kind != "spike"]
                 self.assertEqual(marks, [], (rate, seed))
 
@@ -387,7 +350,7 @@ class OtherUnitTests(unittest.TestCase):
         self.assertEqual((mark.from_s, mark.to_s), (120.0, 129.0))
 
     def test_a_change_for_good_is_no_result_until_somebody_says_which_side_is_right(self):
-        times, channels = self.bench(5, fault=("air_speed", "unit", 900.0, 196.85))
+        times, channels = on_the_rig(5, fault=("air_speed", "unit", 900.0, 196.85))
         meters = {"air_speed": Meter("m", "Vane", 0.01), "speed": Meter("n", "Tacho", 1.0)}
         kept = {"air_speed": channels["air_speed"], "speed": channels["speed"]}
         trace = Held(times, kept)
@@ -401,6 +364,6 @@ class OtherUnitTests(unittest.TestCase):
             steady_readings(trace, meters, "r", chosen=Chosen([(40.0, 50.0)]))
 
     def test_what_lasts_longer_than_the_rest_is_asked_about(self):
-        times, channels = self.bench(6, fault=("air_speed", "unit", 38.0, 3.6))
+        times, channels = on_the_rig(6, fault=("air_speed", "unit", 38.0, 3.6))
         (mark,) = [m for m in self.found(times, channels) if m.kind != "spike"]
         self.assertEqual(mark.kind, "jump")

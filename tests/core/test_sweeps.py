@@ -268,6 +268,35 @@ class ReductionTests(unittest.TestCase):
             faster.value / figure.value, 1.1, delta=1e-4
         )  # both laws go with the square of the speed here
 
+    def test_a_throttle_stepped_at_one_system_is_no_fan_curve(self):
+        """At each throttle the fan works where its curve meets the same system: one place of its
+        curve, however far apart the points look.
+        """
+        speeds = np.array([700.0, 1000.0, 1300.0, 1600.0, 1900.0])
+        random = np.random.default_rng(4)
+        flows = np.array([Loft140.working_flow(23_500.0, n, 1.2) for n in speeds])
+        flows *= 1 + 0.003 * random.standard_normal(5)
+        orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2
+        for speed, common in ((None, None), (speeds, 1900.0)):
+            readings = {"static_pressure": 23_500 * flows**2, "orifice_pressure": orifice}
+            run = run_of(
+                readings | ({} if speed is None else {"speed": speed}), common_speed=common
+            )
+            with self.assertRaisesRegex(NoResult, "all at one place.*step the damper"):
+                chamber.fan_flow(run)
+        # Two dampers are two places, and three make a curve; which points coincide is told.
+        self.assertEqual(
+            chamber.places_of_curve([0.02, 0.04, 0.0201, 0.05], [40.0, 20.0, 40.3, 0.0]),
+            [[3], [1], [0, 2]],
+        )
+        flows = np.array([0.008, 0.024, 0.0241, 0.038, 0.055])
+        pressure = [Loft140.pressure(q, 1900.0, self.density) for q in flows]
+        orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2
+        figure = chamber.fan_flow(
+            run_of({"static_pressure": pressure, "orifice_pressure": orifice})
+        )
+        self.assertIn("5 points, 2 and 3 at one place", figure.working[-1].note)
+
     def test_loss_at_equal_flow_and_its_exponent(self):
         flows = np.array([0.02, 0.026, 0.032, 0.038])
         orifice = self.density / 2 * (flows / (0.61 * math.pi / 4 * 0.08**2)) ** 2

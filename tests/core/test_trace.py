@@ -8,11 +8,13 @@ import numpy as np
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult
 from hauch.core.quantity import expanded
+from hauch.core.trace.disturbed import course
 from hauch.core.trace.marks import find_marks, spikes, standing, stretches
 from hauch.core.trace.reduce import steady_readings
 from hauch.core.trace.settle import correlation_factor, fit_rise, fit_settling
 from hauch.core.trace.source import Held
 from hauch.core.trace.thin import thinned
+from tests.simulated import PLANE, soak
 
 
 class SpikeTests(unittest.TestCase):
@@ -247,3 +249,56 @@ class RecordingTests(unittest.TestCase):
         self.assertLess(len(times), 1000)
         self.assertIn(99.0, thin)
         self.assertIn(None, thinned([0.0, 1.0], [1.0, math.nan])[1])
+
+
+class DisturbedTests(unittest.TestCase):
+    """Where the course of a soak was disturbed, and where it was not."""
+
+    def soak(self, seed=4, tau=110.0, count=500):
+        random = np.random.default_rng(seed)
+        times = np.arange(count) + 0.5
+        return times, 61 - 40 * np.exp(-times / tau) + 0.05 * random.standard_normal(count)
+
+    def test_left_alone(self):
+        random = np.random.default_rng(7)
+        for kind in ("plain", "light part", "gusts", "all"):
+            for _ in range(40):
+                times, values, _ = soak(random, kind)
+                self.assertFalse(course(times, values).out.any(), kind)
+        for cell in PLANE[::4]:
+            times = np.arange(0, 1200, 2.0)
+            heavy = (1 - cell.share) * np.exp(-times / (1200 * cell.long))
+            light = cell.share * np.exp(-times * cell.ratio / (1200 * cell.long))
+            noise = cell.noise * random.standard_normal(times.size)
+            self.assertFalse(course(times, 60 - 30 * (heavy + light) + noise).out.any(), cell)
+
+    def test_a_knock_is_left_out(self):
+        times, values = self.soak()
+        values[200:205] -= 5
+        found = course(times, values)
+        self.assertEqual(found.since, -math.inf)
+        self.assertTrue(found.out[200:205].all())
+        self.assertLess(found.out.sum(), 45)
+        self.assertEqual(found.out[:170].sum() + found.out[240:].sum(), 0)
+
+    def test_after_anything_else_a_course_begins(self):
+        times, values = self.soak()
+        values[200:] -= 1.5  # the probe slipped
+        found = course(times, values)
+        self.assertAlmostEqual(found.since, 205, delta=12)
+        fit = fit_rise(times, values, np.full(500, 21.0), 0.3)
+        self.assertEqual(fit.since, found.since)
+        self.assertAlmostEqual(fit.end, 59.5, delta=0.4)
+
+    def test_what_has_just_happened_is_not_judged_yet(self):
+        times, values = self.soak(count=210)
+        values[200:] -= 5
+        found = course(times, values)
+        self.assertEqual((found.since, found.out[:185].sum()), (-math.inf, 0))
+        self.assertTrue(found.out[200:].all())
+
+    def test_gaps_and_short_traces(self):
+        times, values = self.soak()
+        values[100:130] = np.nan
+        np.testing.assert_array_equal(np.flatnonzero(course(times, values).out), range(100, 130))
+        self.assertFalse(course(times[:30], np.zeros(30)).out.any())

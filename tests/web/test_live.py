@@ -770,7 +770,7 @@ class CurveTests(LiveCase):
         one = self.guarded(self.begin())
         self.assertEqual(
             [s.key for s in guide.steps(Live.objects.get(pk=one.pk), "si")],
-            ["mount", "guard", "sweep", "accept"],
+            ["mount", "guard", "throttle", "accept"],
         )
         with self.assertRaisesRegex(ValidationError, "at least three steps"):
             live_runs.accept(self.built.operator, self.record(one, 20.0), ROOM)

@@ -187,6 +187,7 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
             for s in (
                 trouble.speed_short(given.readings, run.test.common_speed),
                 trouble.rotors_apart(given.readings),
+                trouble.disturbed(reduced.settling if reduced else None),
             )
             if s
         ]

@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "8"
+CORE_VERSION = "9"

@@ -7,8 +7,11 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 
 from django.db import transaction
+from django.db.models import F
+from django.utils import timezone
 
 from hauch.bench.changes import many_runs
+from hauch.bench.models import Run
 from hauch.demo.cabinet import Cabinet
 from hauch.demo.desk import load_desk
 from hauch.demo.meshes import PARTS, file_of
@@ -28,6 +31,7 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
     if Round.objects.filter(uid=uid("round", 1)).exists():
         return None
     say("Loading the demo, once; this takes half a minute.")
+    began = timezone.now()
     beside = multiprocessing.get_context("forkserver")
     with (
         ProcessPoolExecutor(max_workers=1, mp_context=beside) as maker,
@@ -41,4 +45,6 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
         handed = hand_in_parts(files, pool)
         load_rigs()
         finish_parts(handed)
+        # Each was written down when it was made, and not when the demo was loaded.
+        Run.objects.filter(created_at__gte=began).update(created_at=F("started_at"))
     return first

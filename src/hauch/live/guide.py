@@ -214,6 +214,14 @@ def throttle_step(
         done, text = by_hand_swept(live), ""
         if task is not None and task.kind == "sweep" and task.begun > guard_closed_at(live):
             done, text = task.done and task.held, task.text
+        elif live.test.how.stepped == "damper":
+            by_damper = (
+                "Step the damper from shut to open, ten seconds or more each, and leave the throttle"
+                " as it is: it would move the fan along its system, not along its curve."
+                if spun
+                else "Open the throttle. It stays there while the damper is stepped."
+            )
+            return ("throttle", "Steps", by_hand_swept(live), by_damper, [], "Full throttle")
         by_hand = (
             "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each:"
             " the curve is read from the steps."

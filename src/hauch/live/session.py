@@ -62,6 +62,9 @@ SPIKE_LIVE = 5.5
 while it passes through the last minute. What a reading leaves out is found when it is reduced.
 """
 
+DISTURBED_AGAIN = 30.0
+"""Disturbances nearer to each other than this [s] are told as one."""
+
 AT_ONCE = frozenset(("stuck", "jump"))
 """What is told while it still lasts."""
 
@@ -177,6 +180,8 @@ class Session:
     told: set[tuple[str, str, int]] = field(default_factory=set)
     still_since: float = math.nan
     was_running: bool = False
+    disturbed: float = -math.inf
+    """Since when the load follows the course that is forecast [s]."""
     closed_again: bool = False
     """Whether a throttle that another hand opened was told to close."""
     forecast: Settling | None = None
@@ -487,6 +492,12 @@ class Session:
 
     def take(self, found: Assessed) -> None:
         """Take over what a snapshot came to; each fault is told once."""
+        since = found.forecast.since if found.forecast is not None else -math.inf
+        if math.isfinite(since) and abs(since - self.disturbed) > DISTURBED_AGAIN:
+            self.disturbed = since
+            self.events.append(
+                f"The load was disturbed at {since:.0f} s. The forecast begins anew there."
+            )
         self.forecast = found.forecast
         for mark in found.marks:
             # A mark that begins with the oldest row may have begun before; one that touches the

@@ -66,7 +66,9 @@ class Series:
             )
         outside = int(c.outside.sum())
         lone = f", {outside} single {'run' if outside == 1 else 'runs'} outside" if outside else ""
-        return f"Holds: {shift} from its first {c.base} runs{lone}."
+        far = int(c.far_off.sum())
+        without = f" without {far} far off {'it' if far == 1 else 'them'}" if far else ""
+        return f"Holds: {shift} from its first {c.base + far} runs{without}{lone}."
 
     def drawn(self) -> dict[str, Any]:
         """Data of the chart, as change against the centre."""

@@ -305,7 +305,9 @@ def _bridges(reference: dict[str, Any]) -> str:
 
 
 def runs_since_publication(round: Round) -> int:
-    """Runs recorded after the round was published."""
+    """Runs that came in after the round was published, whenever they were made: a file may hold
+    older ones.
+    """
     if not round.is_published:
         return 0
-    return Run.objects.filter(test__round=round, started_at__gt=round.published_at).count()
+    return Run.objects.filter(test__round=round, created_at__gt=round.published_at).count()

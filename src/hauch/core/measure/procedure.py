@@ -37,6 +37,8 @@ class Procedure:
     """Whether the figure can be converted to a common speed."""
     curve: Callable[[RunInput], Curve] | None = None
     """The curve of a procedure that reads the points of a sweep; None where one state is read."""
+    stepped: str = "throttle"
+    """What is stepped for the points of a sweep."""
     equal: str = ""
     """Channel that the round holds equal for this figure: power or sound level."""
 

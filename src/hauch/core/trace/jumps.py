@@ -38,8 +38,10 @@ seldom mix-ups some ratio is always near.
 BACK = 0.1
 """A level that was come back to lies so near the one before, as a share of it."""
 
-STEADY = 0.1
-"""A speed or throttle that changed by more than this share at a jump changed the part."""
+STEADY, NOISY = 0.1, 4.0
+"""Another channel that changed at a jump by more than this share, and by so many of its median
+deviations, says that the part or its system changed.
+"""
 
 RESTLESS = 0.05
 """A meter that makes jumps of `LEAST_FACTOR` in more than this share of its samples shows noise
@@ -168,22 +170,27 @@ def other_units(
 
     Notes
     -----
-    Whether the part changed is told by its speed and throttle, else by what follows them. Where
-    nothing was read beside the channel, only the usual mix-ups are believed.
+    Whether the part or its system changed is told by speed, throttle and all that follows them: a
+    damper moves flow and pressure, and leaves the speed. Where nothing was read beside the channel,
+    or it does not come back, only the usual mix-ups are believed.
     """
-    held = [key for key in (*SPEEDS, "throttle") if key in channels]
-    held = held or [key for key in channels if key in FOLLOWS]
+    held = [key for key in channels if key in FOLLOWS or key in SPEEDS or key == "throttle"]
     found = {}
     for key, values in channels.items():
         others = [channels[one] for one in held if one != key]
-        believed = None if others else whole_run_mixups(CHANNELS[key].kind)
+        usual = whole_run_mixups(CHANNELS[key].kind)
         own = [
             jump
             for jump in jumps(values, CHANNELS[key].kind)
-            if (believed is None or jump.mixup in believed)
+            if (others or jump.mixup in usual)
             and not any(_changed(other, jump) for other in others)
         ]
-        if own and (pairs := _paired(own, len(values))):
+        pairs = [
+            one
+            for one in _paired(own, len(values))
+            if not one.open or one.mixup in usual  # a damper may move a pressure as suddenly
+        ]
+        if pairs:
             found[key] = pairs
     return found
 
@@ -200,7 +207,8 @@ def _changed(other: np.ndarray, jump: Jump) -> bool:
     if not (before.size and after.size):
         return False
     old, new = float(np.median(before)), float(np.median(after))
-    return abs(new - old) > STEADY * max(abs(old), abs(new), 1.0)
+    scatter = max(float(np.median(np.abs(part - np.median(part)))) for part in (before, after))
+    return abs(new - old) > max(STEADY * max(abs(old), abs(new)), NOISY * scatter)
 
 
 def _paired(own: list[Jump], count: int) -> list[OtherUnit]:

@@ -21,6 +21,7 @@ import numpy as np
 import scipy
 
 from hauch.core.quantity import expanded
+from hauch.core.trace.disturbed import course
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +41,8 @@ class Settling:
     settled: bool
     seconds_to_go: float
     room: float = 0.0
+    since: float = -math.inf
+    """Since when the trace follows the course that was fitted [s]: it was disturbed before."""
 
     @property
     def rise(self) -> float:
@@ -392,8 +395,26 @@ def fit_rise(
     taken off, and a room that drifts does not look like a body that still warms. Where the load is
     known better without, it is taken as it is: the room's thermometer may hang elsewhere; what a
     room could have hidden is doubt then. Parameters and errors as of `fit_settling`; without a
-    reading of the room the load alone is fitted.
+    reading of the room the load alone is fitted. What does not belong to the course that the load
+    follows at its end (`disturbed.course`) is left out, where enough stays to tell it.
     """
+    followed = course(times, load)
+    if followed.out.any() and followed.good.sum() >= LEAST_COURSE:
+        good = followed.good
+        found = _rise(times[good], load[good], room[good], resolution, window)
+        return replace(found, since=followed.since)
+    return _rise(times, load, room, resolution, window)
+
+
+LEAST_COURSE = 40
+"""Samples from which on a course is told by itself after a disturbance; fewer are fitted with what
+was before, with the doubt that this leaves.
+"""
+
+
+def _rise(
+    times: np.ndarray, load: np.ndarray, room: np.ndarray, resolution: float, window: float
+) -> Settling:
     known = np.isfinite(room)
     if known.sum() < 2 or not resolution > 0:
         return fit_settling(times, load, resolution, window)

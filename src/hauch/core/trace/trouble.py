@@ -14,6 +14,7 @@ from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.quantity.mixups import whole_run_mixups
 from hauch.core.trace.marks import WORDS, Mark
 from hauch.core.trace.reduce import told
+from hauch.core.trace.settle import Settling
 
 SHORT_SHARE = 0.97
 """A speed below this share of the one that is asked for was not reached."""
@@ -66,6 +67,16 @@ def speed_short(
         f"Speed not reached: {speed:,.0f} 1/min under load at full throttle, where"
         f" {common_speed:,.0f} 1/min are asked for. The figure is converted by the fan laws; look"
         " for a weak supply, a rotor that rubs, or too high a gear."
+    )
+
+
+def disturbed(settling: Settling | None) -> str:
+    """Whether a soak was disturbed, so that its end is told from what came after; empty where not."""
+    if settling is None or settling.since == -math.inf:
+        return ""
+    return (
+        f"The load was disturbed {settling.since:.0f} s after the start (a probe that was touched or"
+        " slipped, a door, a fan that stood): its end is told from what came after."
     )
 
 

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from itertools import pairwise
+
+import numpy as np
 
 from hauch.core.geometry.drawing import Note
 from hauch.core.measure import curves, laws
@@ -16,7 +19,7 @@ from hauch.core.measure.rigs.common import (
     leak_put_back,
     orifice_flow,
 )
-from hauch.core.measure.run import RunInput
+from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.measure.sweeps import Curve, Points, each, enough, figure_from, pairs
 from hauch.core.quantity import Quantity
 
@@ -101,7 +104,56 @@ def _fan_points(run: RunInput) -> tuple[Points, Points]:
         ["speed"] if run.common_speed is not None else []
     )
     points = enough(run, *needed, optional=[s for s in SPEEDS if s not in needed])
-    return each(points, "q", chamber_flow), each(points, "p", static_pressure)
+    flow, pressure = each(points, "q", chamber_flow), each(points, "p", static_pressure)
+    places = places_of_curve([q.value for q in flow.values()], [p.value for p in pressure.values()])
+    if len(places) < LEAST_PLACES:
+        found = "all at one place" if len(places) == 1 else f"at {len(places)} places only"
+        raise NoResult(
+            f"The {len(flow)} points lie {found} of the fan's curve: pressure over flow squared, the"
+            " system that the fan blows into, stays the same. A throttle moves a fan along its"
+            " system, not along its curve. Leave the throttle and step the damper of the chamber,"
+            " from shut to open."
+        )
+    return flow, pressure
+
+
+LEAST_PLACES = 3
+"""Fewer places make no curve."""
+
+ONE_PLACE = 0.03
+"""Points whose directions from the origin differ by less [rad] lie at one place of a curve: with the
+flow over its highest and the root of the pressure over its highest as coordinates, in which a system
+is a straight line.
+"""
+
+
+def places_of_curve(flow: list[float], pressure: list[float]) -> list[list[int]]:
+    """Points of a fan curve by the place at which they lie, indices from 0.
+
+    Points at one place have the same system Δp / Q^2 (ISO 5801:2017: similarity), whatever the speed
+    was.
+
+    Parameters
+    ----------
+    flow, pressure : m3/s and Pa, shape (n,)
+    """
+    across, up = np.maximum(flow, 0.0), np.sqrt(np.maximum(pressure, 0.0))
+    angles = np.arctan2(up / max(float(up.max()), 1e-12), across / max(float(across.max()), 1e-12))
+    order = np.argsort(angles)
+    places = [[int(order[0])]]
+    for before, after in pairwise(order.tolist()):
+        if angles[after] - angles[places[-1][0]] < ONE_PLACE:
+            places[-1].append(after)
+        else:
+            places.append([after])
+    return [sorted(one) for one in places]
+
+
+def _coincide(flow: Points, pressure: Points) -> str:
+    """Which points lie at one place, in words; empty where none do."""
+    places = places_of_curve([q.value for q in flow.values()], [p.value for p in pressure.values()])
+    shared = [" and ".join(str(i + 1) for i in sorted(one)) for one in places if len(one) > 1]
+    return f", {'; '.join(shared)} at one place" if shared else ""
 
 
 def fan_flow(run: RunInput) -> Quantity:
@@ -120,7 +172,8 @@ def fan_flow(run: RunInput) -> Quantity:
         {**flow, **pressure, "k": resistance, "m": exponent},
         "m3/s",
         "ISO 5801:2017; curve through the points after Fritsch and Carlson, 1980",
-        f"{len(flow)} points; read where the system line crosses the curve",
+        f"{len(flow)} points{_coincide(flow, pressure)}; read where the system line crosses the"
+        " curve",
     )
 
 
@@ -170,5 +223,6 @@ PROCEDURES = (
         optional=("speed", "throttle"),
         reduce=fan_flow,
         curve=fan_curve,
+        stepped="damper",
     ),
 )
