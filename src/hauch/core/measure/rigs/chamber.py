@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from itertools import pairwise
 
 import numpy as np
 
@@ -141,7 +140,7 @@ def places_of_curve(flow: list[float], pressure: list[float]) -> list[list[int]]
     angles = np.arctan2(up / max(float(up.max()), 1e-12), across / max(float(across.max()), 1e-12))
     order = np.argsort(angles)
     places = [[int(order[0])]]
-    for before, after in pairwise(order.tolist()):
+    for after in order[1:].tolist():
         if angles[after] - angles[places[-1][0]] < ONE_PLACE:
             places[-1].append(after)
         else:
