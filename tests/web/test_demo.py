@@ -11,9 +11,11 @@ from django.urls import reverse
 from hauch.bench.models import Result, Run
 from hauch.bench.queries import plan_of, runs
 from hauch.bench.results import recompute
+from hauch.core.geometry.fit import misfits
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
 from hauch.demo.load import load_demo
+from hauch.desk.models import Design
 from hauch.entries.models import Entry
 from hauch.instruments.profile import Profile
 from hauch.instruments.standins import HANDS
@@ -218,6 +220,19 @@ class DemoRoundTests(TestCase):
         found = recompute(runs().filter(state=Run.State.VALID), write=False)
         self.assertGreater(found.count, 380)
         self.assertEqual(found.changed, [])
+
+    def test_each_design_fits_a_round_of_its_kind(self):
+        for design in Design.objects.all():
+            how = design.how
+            if how.extent is None:
+                continue
+            extent = how.extent(how.complete(design.inputs))
+            outside = [
+                misfits(extent, dict(round.what.values), round.title)
+                for round in Round.objects.filter(part=how.part)
+            ]
+            with self.subTest(design.name):
+                self.assertIn([], outside)
 
     def test_stores_hold_what_the_rounds_need(self):
         self.assertEqual(

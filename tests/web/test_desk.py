@@ -24,6 +24,7 @@ from hauch.entries.models import Prediction
 from hauch.people.models import AuditEntry
 from hauch.stores.models import Rig
 from hauch.workshop.models import Specimen
+from hauch.workshop.queries import usual_steps
 from tests.builder import build
 
 
@@ -420,11 +421,18 @@ class HandingTests(DeskCase):
         self.assertContains(response, "has version 2, with its files")
         version = self.built.entries["Amsel"].versions.get(number=2)
         self.assertEqual(version.changed, "Made at the Desk.")
-        self.assertEqual({f.name.split(".")[-1] for f in version.files.all()}, {"stl", "3mf"})
+        (made,) = version.files.all()  # one part, in one file, whose unit is known
+        self.assertEqual((made.name[-4:], made.unit), (".stl", "mm"))
+        specimen = Specimen.objects.create(version=version, code="R-9")
+        self.assertNotIn("Glue", " ".join(text for _, text in usual_steps(specimen)))
+        # One part in two formats that somebody handed in is one piece too.
+        attach(self.built.people["designer"], version, made.name[:-4] + ".3mf", b"x", check=False)
+        self.assertNotIn("Glue", " ".join(text for _, text in usual_steps(specimen)))
+        attach(self.built.people["designer"], version, "spinner.stl", b"x", check=False)
+        self.assertIn("Glue or screw the 2 pieces", " ".join(t for _, t in usual_steps(specimen)))
         self.assertEqual(version.predictions.count(), 2)
-        file = version.files.get(name__endswith=".stl")
-        got = self.client.get(reverse("desk:part_file", args=[file.pk]))
-        self.assertEqual(len(got.content), file.size)
+        got = self.client.get(reverse("desk:part_file", args=[made.pk]))
+        self.assertEqual(len(got.content), made.size)
         self.assertContains(
             self.hand(do_make="1", do_changed="Pressed twice."),
             "Amsel v2 holds this very part already",
@@ -432,7 +440,7 @@ class HandingTests(DeskCase):
         )
         self.client.force_login(self.built.people["viewer"])
         self.assertEqual(
-            self.client.get(reverse("desk:part_file", args=[file.pk])).status_code, 404
+            self.client.get(reverse("desk:part_file", args=[made.pk])).status_code, 404
         )
 
     def test_names_of_files_are_made_harmless(self):
@@ -474,6 +482,40 @@ class HandingTests(DeskCase):
         self.assertContains(self.hand(), "its predictions are fixed", status_code=422)
         with self.assertRaises(ValidationError):
             predict(self.built.people["designer"], version, "airflow", 0.05)
+
+    def test_a_ring_is_not_offered_to_a_round_of_rotors(self):
+        designer = self.built.people["designer"]
+        self.client.force_login(designer)
+        for key, offered in (("rotor", True), ("impeller", True), ("ring", False), ("jet", True)):
+            page = self.client.get(reverse("desk:tool", args=[key]))
+            self.assertIs("Amsel, Drying rack" in page.content.decode(), offered, key)
+        self.assertContains(self.hand(tool="ring"), "a round of rotors", status_code=422)
+        ring, entry = TOOLS["ring"], self.built.entries["Amsel"]
+        with self.assertRaisesRegex(ValidationError, "a round of rotors; .* makes bladeless rings"):
+            actions.new_version(designer, ring, ring.start(), Setting(), entry, "a ring")
+        with self.assertRaisesRegex(ValidationError, "Choose another entry"):
+            actions.predict_for(
+                designer, ring, ring.start(), Setting(), self.built.specimens["Amsel"].version
+            )
+
+    def test_designs_are_compared_on_one_system(self):
+        designer = self.built.people["designer"]
+        self.client.force_login(designer)
+        rotor = TOOLS["rotor"]
+        values = rotor.start()
+        actions.save_design(designer, rotor, "Same", values)
+        same = Design.objects.get(name="Same")
+        actions.save_design(designer, rotor, "Other system", values | {"system_pressure": 60.0})
+        other = Design.objects.get(name="Other system")
+        url = reverse("desk:tool", args=["rotor"])
+        page = self.client.get(url, {"design": same.pk, "with": other.pk})
+        self.assertContains(page, "Other system was kept for another system and is shown on this")
+        row = next(r for r in page.context["rows"] if r["figure"].key == "flow")
+        self.assertEqual(row["others"][0]["change"], 0.0)
+        page = self.client.get(url, {"design": other.pk, "with": same.pk})
+        self.assertContains(page, "Same was kept for another system")
+        page = self.client.get(url, {"design": same.pk, "with": same.pk})
+        self.assertNotContains(page, "kept for another system")
 
     def test_only_designer_and_host_hand_in(self):
         for who, found in (

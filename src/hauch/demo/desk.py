@@ -23,7 +23,7 @@ from hauch.stores.models import Rig
 
 # name, who drew it, blades, factor on chord and on pitch
 ROTORS: list[tuple[str, str, int, float, float]] = [
-    ("Distel", "alma", 9, 1.04, 1.04), ("Schwalbe", "runa", 5, 1.22, 1.08), ("Mohn", "runa", 7, 1.20, 0.96), ("Pusteblume", "runa", 15, 0.55, 0.90),
+    ("Distel", "alma", 9, 1.04, 1.04), ("Schwalbe", "runa", 5, 1.12, 1.06), ("Mohn", "runa", 7, 1.20, 0.96), ("Pusteblume", "runa", 15, 0.55, 0.90),
 ]  # fmt: skip
 
 # what designers guessed of airflow, static pressure [factor on the reference], and power
@@ -115,7 +115,7 @@ def load_desk() -> None:
     }
     for name, changes in (
         ("Heiligenschein", {"slot": 0.0008, "throat": 0.2, "exit": 0.212}),
-        ("Nebelring", {"depth": 0.11, "exit": 0.205}),
+        ("Nebelring", {"depth": 0.088, "exit": 0.198}),
     ):
         inputs = ring.start() | changes
         save_design(who["alma"] if name == "Heiligenschein" else runa, ring, name, inputs)

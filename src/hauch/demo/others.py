@@ -97,7 +97,7 @@ PLANS = [
          ("power", "Electrical power", "electrical_power", "Bench supply", 6, None, None, {})],
         [("Heiligenschein", "Alma", "A thin slot around a wide opening.", ()), ("Brezel", "Jorin", "Two rings, one in the other.", ()),
          ("Nebelring", "Ilvy", "A ring with a long diffuser.", ())],
-        {"values": _mm(outer=300, opening=160, depth=90, neck=62, neck_drop=240, wall=1.2),
+        {"values": _mm(outer=300, opening=160, depth=90, neck=50, neck_drop=240, wall=1.2),
          "keep_outs": [{"name": "table top", "at": [-0.25, -0.34, -0.1], "size": [0.5, 0.04, 0.3]}]},
         {"may_vary": "Ring, neck and diffuser. The Loft-140 drives it.", "equal": "power", "equal_value": 6.0},
         f"{SPIN} A ring hides a rotor: the guard stays on its inlet.",

@@ -89,6 +89,23 @@ def _answer(tool: Tool, values: Mapping[str, Any], setting: Setting | None = Non
         raise ValidationError(list(problem.problems.values())) from problem
 
 
+def _same_part(tool: Tool, entry: Entry) -> None:
+    """Raise ValidationError where an entry's round is of another kind of part than the tool."""
+    if tool.part and tool.part != entry.round.part:
+        raise ValidationError(
+            f"{entry.name} is in {entry.round.title}, a round of {PARTS_IN_WORDS[entry.round.part]};"
+            f" {tool.label} makes {PARTS_IN_WORDS[tool.part]}. Choose another entry."
+        )
+
+
+PARTS_IN_WORDS = {
+    "rotor": "rotors",
+    "duct": "ducts",
+    "ring": "bladeless rings",
+    "intake": "intakes",
+}
+
+
 @transaction.atomic
 def predict_for(
     user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, version: Version
@@ -101,6 +118,7 @@ def predict_for(
     ValidationError : nothing to foretell in that round, or the version has been on the bench
     """
     answer = _answer(tool, values, setting)
+    _same_part(tool, version.entry)
     told = []
     for test in round_tests(version.entry.round):
         key = answer.predicts.get(test.procedure)
@@ -130,21 +148,20 @@ def predict_for(
 def new_version(
     user: User, tool: Tool, values: Mapping[str, Any], setting: Setting, entry: Entry, changed: str
 ) -> Version:
-    """Make a part by the generator and hand it in as a new version with its files and its
-    prediction.
+    """Make a part by the generator and hand it in as a new version, one file in millimetres, with
+    its prediction.
     """
     from hauch.formats import mesh
 
     if tool.solid is None:
         raise ValidationError(f"{tool.label} makes no solid.")
     _answer(tool, values, setting)
+    _same_part(tool, entry)
     try:
         solid = tool.solid(values)
     except CannotBe as problem:
         raise ValidationError(list(problem.problems.values())) from problem
-    extent = (
-        tool.extent(values) if tool.extent is not None and entry.round.part == tool.part else {}
-    )
+    extent = tool.extent(values) if tool.extent is not None else {}
     if outside := misfits(extent, dict(entry.round.what.values), entry.round.title):
         raise ValidationError(outside)
     stl = mesh.to_stl(solid)
@@ -155,9 +172,9 @@ def new_version(
     if latest is not None and latest.files.filter(sha256=hashlib.sha256(stl).hexdigest()).exists():
         raise ValidationError(f"{entry.name} v{latest.number} holds this very part already.")
     version = add_version(user, entry, changed)
-    stem = f"{entry.round.slug}-{entry.pk}-v{version.number}"
-    attach(user, version, f"{stem}.stl", stl)
-    attach(user, version, f"{stem}.3mf", mesh.to_3mf(solid, entry.name))
+    file = attach(user, version, f"{entry.round.slug}-{entry.pk}-v{version.number}.stl", stl)
+    file.unit = "mm"
+    file.save(update_fields=["unit"])
     if any(
         answer_key in {t.procedure for t in round_tests(entry.round)}
         for answer_key in tool.answer(values, setting).predicts

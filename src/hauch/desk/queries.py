@@ -93,9 +93,9 @@ def designs_of(user: User, tool: str) -> QuerySet[Design]:
     return Design.objects.filter(owner=user, tool=tool).select_related("rig", "fit", "load__rig")
 
 
-def entries_to_predict(user: User) -> QuerySet[Entry]:
+def entries_to_predict(user: User, part: str = "") -> QuerySet[Entry]:
     """Entries to which a person may hand a prediction: their own and those of rounds that they
-    host, while not published.
+    host, while not published; of one kind of part where it is given.
     """
     mine = Q(
         designer=user,
@@ -106,6 +106,8 @@ def entries_to_predict(user: User) -> QuerySet[Entry]:
     open_rounds = Entry.objects.exclude(round__state=Round.State.PUBLISHED).filter(
         state=Entry.State.IN
     )
+    if part:
+        open_rounds = open_rounds.filter(round__part=part)
     return (
         open_rounds.filter(mine | hosted)
         .distinct()

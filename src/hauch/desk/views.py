@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
@@ -76,6 +76,8 @@ class Asked:
     around: Around = queries.NOTHING
     others: list[tuple[str, Answer]] = field(default_factory=list)
     with_designs: list[Design] = field(default_factory=list)
+    moved: list[str] = field(default_factory=list)
+    """Designs beside it that were kept for another system, and are shown on this one's."""
 
     def work(self) -> Asked:
         """Ask the tool, and keep its reasons where it refuses."""
@@ -120,13 +122,24 @@ def asked(request: Request, tool: Tool) -> Asked:
         request.user, tool, (request.POST if bound else request.GET).getlist("with")
     )
     for other in made.with_designs:
+        around = replace(other.around, rig=made.around.rig)
+        inputs = tool.complete(other.inputs)
+        here = {key: made.values[key] for key in SYSTEM if key in made.values}
+        here = here if "system_pressure" in inputs else {}
+        if made.around.rig != other.around.rig or any(
+            inputs[key] != value for key, value in here.items()
+        ):
+            made.moved.append(other.name)
         try:
-            made.others.append(
-                (other.name, tool.answer(other.inputs, queries.setting_for(tool.key, other.around)))
-            )
+            setting = queries.setting_for(tool.key, around)
+            made.others.append((other.name, tool.answer(inputs | here, setting)))
         except CannotBe:
             continue
     return made.work()
+
+
+SYSTEM = ("system_pressure", "system_flow", "exponent")
+"""Inputs that say against which system a design works: compared are designs on one system."""
 
 
 def picture(answer: Answer, units: str, width: float = 800, height: float = 300) -> SafeString:
@@ -157,6 +170,7 @@ def answer_context(made: Asked, beside: str) -> dict[str, Any]:
         "second": second,
         "rows": comparison(answer, made.others),
         "others": [name for name, _ in made.others],
+        "moved": made.moved,
         "rig": made.setting.rig,
     }
 
@@ -199,7 +213,7 @@ def page(request: Request, made: Asked, status: int = 200, **forms: Any) -> Http
         "design": made.design,
         "designs": queries.designs_of(user, what.key),
         "with": {d.pk for d in made.with_designs},
-        "entries": list(queries.entries_to_predict(user)),
+        "entries": list(queries.entries_to_predict(user, what.part)),
         "files": [k for k in FILES if k not in SOLIDS or what.solid],
         "makes_solid": what.solid is not None,
         "back": MeasuredBack.objects.filter(tool=what.key).select_related("rig", "sent_by"),

@@ -5,6 +5,7 @@ a specimen.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from django.db.models import Count, Prefetch, QuerySet, Window
@@ -126,8 +127,12 @@ def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
     """
     kind = WorkStep.Kind
     part = specimen.version.entry.round.part
-    parts = [f for f in specimen.version.files.all() if f.is_mesh]
-    pieces = sum(f.count for f in parts)
+    counts: dict[str, int] = {}
+    for file in specimen.version.files.all():
+        if file.is_mesh:  # one part may be handed in in two formats
+            stem = Path(file.name).stem.casefold()
+            counts[stem] = max(counts.get(stem, 0), file.count)
+    pieces = sum(counts.values())
     steps = [
         (kind.SUPPORTS, "Supports, brim and threads off."),
         (kind.SAND, "Sand what air passes; wet, with a mask."),
