@@ -182,24 +182,24 @@ class LiveTests(LiveBrowserTests):
             held.close()
 
     def test_two_browsers_see_what_the_other_does(self):
-        page = self.open_live()
+        page = self.open_live()  # within a second on a quiet machine
         other = self.sign_in("host", self.new_page())
         other.goto(page.url)
         expect(other.locator("#still")).to_have_text("The throttle is closed.")
         page.keyboard.press("n")
         page.keyboard.type("a whistle at the lip")
         page.get_by_role("button", name="Keep it").click()
-        expect(other.locator(".seen")).to_contain_text("a whistle at the lip", timeout=1_000)
+        expect(other.locator(".seen")).to_contain_text("a whistle at the lip", timeout=5_000)
         page.keyboard.press("Enter")
         expect(other.locator(".live-steps [aria-current=step]")).to_contain_text(
-            "Guard", timeout=1_000
+            "Guard", timeout=5_000
         )
         # What is being written in the other one is kept though the recording ends meanwhile.
         other.keyboard.press("n")
         other.keyboard.type("a crack at the root")
         page.keyboard.press("e")
         page.get_by_role("button", name="End it", exact=True).click()
-        expect(other.locator("#still")).to_have_text("This recording has ended.", timeout=1_000)
+        expect(other.locator("#still")).to_have_text("This recording has ended.", timeout=5_000)
         other.get_by_role("button", name="Keep it").click()
         expect(other.locator("dialog#note")).to_be_hidden()
         expect(other.locator("#guide")).to_contain_text("Operator ended it")

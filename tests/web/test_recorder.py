@@ -478,8 +478,8 @@ class StreamTests(RecorderCase):
 
         got = asyncio.run(listen(None, "rows"))
         kinds = [part.split("event: ")[1].split("\n")[0] for part in got if "event: " in part]
-        self.assertEqual((kinds[0], kinds.count("rows")), ("history", 3))
-        self.assertEqual(set(json.loads(got[1].split("data: ")[1])["traces"]), {*CHANNELS, "power"})
+        self.assertEqual((kinds[:2], kinds.count("rows")), (["changed", "history"], 3))
+        self.assertEqual(set(json.loads(got[2].split("data: ")[1])["traces"]), {*CHANNELS, "power"})
         rows = [json.loads(part.split("data: ")[1]) for part in got if "event: rows" in part]
         ticks = {
             tick

@@ -13,7 +13,7 @@ import asyncio
 import math
 import socket
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -249,8 +249,14 @@ class Bench:
                 writer.close()
 
 
-async def run(count: int, rate: float, first_port: int, say: Callable[[str], None]) -> None:
-    """Serve the meters of some benches until cancelled."""
+async def run(
+    count: int,
+    rate: float,
+    first_port: int,
+    say: Callable[[str], None],
+    beside: Callable[[list[Bench], Callable[[str], None]], Awaitable[None]] | None = None,
+) -> None:
+    """Serve the meters of some benches until cancelled, and do what is to be done ``beside``."""
     benches = [Bench(number, rate, first_port) for number in range(1, count + 1)]
     for bench in benches:
         await bench.start()
@@ -258,6 +264,8 @@ async def run(count: int, rate: float, first_port: int, say: Callable[[str], Non
         say(f"Bench {number}: " + ", ".join(f"{key} {port}" for key, port in bench.ports.items()))
     say("Simulated meters on 127.0.0.1; Ctrl-C stops them.")
     try:
+        if beside is not None:
+            await beside(benches, say)
         await asyncio.Event().wait()
     finally:
         for bench in benches:

@@ -66,6 +66,13 @@ def parser() -> argparse.ArgumentParser:
     meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")
     meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
     meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
+    meters.add_argument(
+        "--faults",
+        nargs="?",
+        const="",
+        metavar="FILE",
+        help="make things go wrong by a script; without a file every fault, one after the other",
+    )
     add("recorder", "Record what the meters show; start it where they are. ./hauch start runs two.")
     pages = add("web", "Serve pages, as one role of an installation on several hosts.")
     pages.add_argument(

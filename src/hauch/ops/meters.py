@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 import asyncio
 from contextlib import suppress
+from pathlib import Path
 
+from hauch.instruments.faults import SHIPPED, Fault, ScriptWrong, play, read_script
 from hauch.instruments.standins import PER_BENCH, run
 from hauch.ops.errors import CannotGoOn
 
@@ -22,6 +24,13 @@ def standins(options: argparse.Namespace) -> int:
         raise CannotGoOn(
             "Take 1 to 50 benches, ports from 1024 on and 1 to 1,000 samples a second."
         )
+    script: list[Fault] = []
+    if options.faults is not None:
+        path = Path(options.faults) if options.faults else SHIPPED
+        try:
+            script = read_script(path.read_text(encoding="utf-8"), options.benches)
+        except (OSError, UnicodeDecodeError, ScriptWrong) as problem:
+            raise CannotGoOn(f"{path.name} is no script of faults. {problem}") from problem
     try:
         with suppress(KeyboardInterrupt):
             asyncio.run(
@@ -30,6 +39,7 @@ def standins(options: argparse.Namespace) -> int:
                     options.rate,
                     options.first_port,
                     lambda text: print(text, flush=True),
+                    (lambda benches, say: play(script, benches, say)) if script else None,
                 )
             )
     except OSError as problem:

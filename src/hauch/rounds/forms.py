@@ -115,8 +115,14 @@ class BriefForm(forms.ModelForm):
                 "equal_value",
             ]
         )
+        self.fields["presence"].required = False
         if self.instance.is_draft:
             del self.fields["reason"]
+
+    def clean_presence(self) -> int:
+        """What stands, where nothing is typed: there is no bench without the rule."""
+        typed: int | None = self.cleaned_data["presence"]
+        return self.instance.presence if typed is None else typed
 
     def _post_clean(self) -> None:
         """The figure goes with what is held equal."""

@@ -6,7 +6,7 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
 
     dependencies = [
-        ('rounds', '0001_squashed_0006_choices_by_name'),
+        ('rounds', '0006_choices_by_name'),
     ]
 
     operations = [
