@@ -138,3 +138,12 @@ class NotMeasuredTests(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class ShortUnitTests(unittest.TestCase):
+    def test_units_without_a_slash(self):
+        rows = "".join(f"{t},1,2\n" for t in range(40))
+        found = guess_mapping(inspect(f"t_s,vib_mms,air_speed_ms\n{rows}".encode()))
+        self.assertEqual(
+            [(c.channel, c.unit) for c in found[1:]], [("vibration", "mm/s"), ("air_speed", "m/s")]
+        )

@@ -824,6 +824,27 @@ class AuditTests(BriefCase):
         self.assertContains(only, "rules.ask")
         self.assertNotContains(only, "people.invite")
 
+    def test_a_change_names_what_changed_old_and_new_in_words(self):
+        round, host = self.built.round, self.built.host
+        draft = draft_of(round)
+        draft.tests[0].weight, draft.tests[0].repeats = 3.0, 5
+        draft.tests[1].dropped, draft.tests[1].weight = True, None
+        draft.tie_rule, draft.reason = "equal_score", "The neighbours complained."
+        actions.change_rules(host, round, draft, {})
+        said = AuditEntry.objects.filter(action="rules.change").latest("pk").detail["changed"]
+        for words in (
+            "ties: shared rank while too close to call → shared rank for equal scores only",
+            "Air test, weight: 2 → 3",
+            "Air test, repeats: 3 → 5",
+            "Power test: no longer measured",
+        ):
+            self.assertIn(words, said)
+        round.refresh_from_db()
+        round.motors, round.presence = 2, 90
+        actions.save_brief(host, round, ["motors", "presence"], "two motors")
+        said = AuditEntry.objects.filter(action="round.change").latest("pk").detail["changed"]
+        self.assertEqual(said, "motors: 1 → 2; presence: 60 → 90")
+
     def test_every_change_of_rules_people_and_references_is_there(self):
         from django.db import DatabaseError, transaction
 

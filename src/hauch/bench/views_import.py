@@ -9,6 +9,7 @@ from django.core.exceptions import ValidationError
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
+from django.utils import timezone
 from django.views.decorators.http import require_POST
 
 from hauch.bench import logs
@@ -233,6 +234,7 @@ def preview(request: Request, slug: str, sha256: str) -> HttpResponse:
         "slashes": (
             any("/" in cell for cell in table.cells(table.lines[0])) if table.lines else False
         ),
+        "zone": timezone.get_current_timezone_name(),
         "elapsed": any(c.channel == TIME and c.unit for c in mapping),
     }
     return render(

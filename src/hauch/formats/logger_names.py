@@ -105,6 +105,10 @@ _LAST_WORD = re.compile(r"[\s_,;]+([^\s_,;]{2,}|[VAWKCF%])\s*$")
 _SPELLINGS = frozenset(s for kind in KINDS.values() for s in kind.spellings if s) | set(SECONDS)
 
 
+SHORT = {"mms": "mm/s", "ms": "m/s", "mps": "m/s", "fpm": "ft/min", "kmh": "km/h"}
+"""Units as they are written where no slash may stand, of speeds of air and vibration."""
+
+
 def unit_of(name: str) -> str:
     """Unit that a column's name ends with: in brackets, after a slash or as its last word; empty
     where none.
@@ -202,7 +206,8 @@ def _guess_unit(table: Table, index: int, channel: str) -> str:
     if table.units[index]:
         return table.units[index]
     plain = table.header[index].casefold().strip()
-    for candidate in (plain, re.split(r"[_\s]", plain)[-1]):
+    last = re.split(r"[_\s]", plain)[-1]
+    for candidate in (plain, last, SHORT.get(last, "")):
         if candidate in spellings:
             return candidate
     return CHANNELS[channel].unit

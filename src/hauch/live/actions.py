@@ -424,7 +424,7 @@ def read_beside(user: User, live: Live, kind: str) -> Live:
         raise ValidationError("That cannot be read beside a run.")
     if kind == BACKGROUND and turning(live):
         raise ValidationError(
-            "Close the throttle first: the background is the room without the part."
+            "Close the throttle first: the background is the room while the part stands still."
         )
     task = status_of(live).task
     if kind == TARE and task is not None and task.kind == "sweep" and task.done:

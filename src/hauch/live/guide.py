@@ -98,7 +98,7 @@ def steps(live: Live, units: str) -> list[Step]:
                 "background",
                 "Background",
                 BACKGROUND in live.beside,
-                "Leave the throttle closed and read the room without the part.",
+                "Leave the throttle closed, and read the room while the part stands still.",
                 [],
                 "Read the background",
             )

@@ -18,7 +18,7 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.checks import problems_of
-from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft
+from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft, changes_in_words, draft_of
 from hauch.rounds.models import (
     BRIEF_FIELDS,
     Membership,
@@ -163,10 +163,18 @@ def save_brief(
     """
     require(user, "round.change", round)
     round.full_clean(exclude=["slug"])
+    old = Round.objects.get(pk=round.pk)
     rules = current_rules(round)
     binding = [name for name in changed if name in BRIEF_FIELDS]
     round.save()
-    record(user, "round.change", round, round, changed=list(changed), reason=reason)
+    record(
+        user,
+        "round.change",
+        round,
+        round,
+        changed="; ".join(_brief_in_words(old, round, changed)),
+        reason=reason,
+    )
     if rules is None or not binding:
         return rules
     if round.is_draft:
@@ -181,6 +189,21 @@ def save_brief(
     remember_brief(round, new)
     rules_changed.send(Round, round=round)
     return new
+
+
+def _brief_in_words(old: Round, new: Round, changed: Sequence[str]) -> list[str]:
+    """What of a brief changed: what, old and new value."""
+    found = []
+    for name in changed:
+        words = BRIEF_FIELDS.get(name) or name.replace("_", " ")
+        if name == "envelope":
+            found.append(words)
+            continue
+        shown = f"get_{name}_display" if hasattr(new, f"get_{name}_display") else name
+        was, now = (getattr(one, shown) for one in (old, new))
+        was, now = (one() if callable(one) else one for one in (was, now))
+        found.append(f"{words}: {was or 'none'} → {now or 'none'}")
+    return found
 
 
 @transaction.atomic
@@ -249,6 +272,7 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
     if problems := draft.problems(round.equal_agreed):
         raise ValidationError(problems)
     before = current_rules(round)
+    changed = changes_in_words(draft_of(round, before) if before else None, draft)
     round = Round.objects.select_for_update().get(pk=round.pk)
     in_place = round.is_draft and before is not None and not runs
     if before is None:
@@ -286,9 +310,8 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
         "rules.change",
         rules,
         round,
-        scheme=rules.scheme,
+        changed="; ".join(changed) or "first rules",
         reason=rules.reason,
-        weights={t.label: t.weight for t in draft.kept if t.weight},
     )
     if pairs:
         tests_replaced.send(Round, user=user, pairs=pairs)

@@ -252,3 +252,58 @@ def channels_read(t: TestDraft) -> list[str]:
     """What is read in a test, in words."""
     meters = {m.channel for m in t.rig.meters.all()} if t.rig else set()
     return [CHANNELS[c].label.lower() for c in channels_of(t.how) if c in meters]
+
+
+IN_WORDS = {
+    "label": "name",
+    "order": "place in the list",
+    "repeats": "repeats",
+    "readings": "readings",
+    "soak": "soak",
+    "soak_minutes": "minutes of soak",
+    "resolution": "what a settled temperature resolves, K",
+    "baseline": "how well the reference must repeat",
+    "common_speed": "common speed, 1/min",
+    "reporting_distance": "reporting distance, m",
+    "weight": "weight",
+    "most_loss": "most loss",
+}
+"""Fields of a test that a change of rules may touch, in words."""
+
+
+def _said(value: Any) -> str:
+    """A value as it stands in the audit trail."""
+    if value is None or value == "":
+        return "none"
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def changes_in_words(before: RuleDraft | None, after: RuleDraft) -> list[str]:
+    """What a change of rules touches: what, old and new value, in words."""
+    if before is None:
+        return []
+    schemes, ties, levels = (
+        dict(kind.choices) for kind in (RuleVersion.Scheme, RuleVersion.Ties, RuleVersion.LevelAs)
+    )
+    pairs = [
+        ("scheme", schemes[before.scheme], schemes[after.scheme]),
+        ("ties", ties[before.tie_rule], ties[after.tie_rule]),
+        ("noise counts as", levels[before.level_as], levels[after.level_as]),
+    ]
+    found = [f"{what}: {old} → {new}" for what, old, new in pairs if old != new]
+    known = {one.test.pk: one for one in before.tests if one.test is not None}
+    for wanted in after.tests:
+        old = known.get(wanted.test.pk) if wanted.test is not None else None
+        if old is None:
+            found.append(f"{wanted.label}: new")
+        elif wanted.dropped:
+            found.append(f"{old.label}: no longer measured")
+        else:
+            found += [
+                f"{old.label}, {words}: {_said(getattr(old, name))} → {_said(getattr(wanted, name))}"
+                for name, words in IN_WORDS.items()
+                if getattr(old, name) != getattr(wanted, name)
+            ]
+            if old.rig_id != wanted.rig_id:
+                found.append(f"{old.label}, rig: {_said(old.rig)} → {_said(wanted.rig)}")
+    return found

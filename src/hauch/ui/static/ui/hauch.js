@@ -5,7 +5,9 @@
   document.addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
     if (event.key === "Escape" && typing(event.target)) return event.target.blur();
-    if (typing(event.target) || document.querySelector("dialog[open]")) return;
+    // A letter is no number: in a field for numbers it is a key as anywhere else (but for the e of 1e5).
+    const letter = /^[a-df-z]$/.test(event.key) && event.target.matches?.("input[inputmode=decimal], input[inputmode=numeric]");
+    if ((typing(event.target) && !letter) || document.querySelector("dialog[open]")) return;
     // Enter and Space on a focused button or link belong to it, and to no key of the page.
     if ((event.key === "Enter" || event.key === " ") && event.target.closest("a, button, summary, input, [role=button]")) return;
     const keyed = ["key", "also"].map((kind) => document.querySelector(`[data-${kind}="${CSS.escape(event.key)}"]`)).find(Boolean);
