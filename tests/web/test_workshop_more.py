@@ -11,7 +11,7 @@ from unittest import mock
 
 from django.apps import apps
 from django.core.exceptions import ValidationError
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError, connection, transaction
 from django.test import TestCase
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
@@ -109,6 +109,18 @@ class InTheBackground(Base):
             run_check(file.newest_check.pk)
         row = PartCheck.objects.newest().get(file=file)
         self.assertEqual((row.state, row.attempts), ("running", 1))
+        # Who waits hears at once that nobody works on it.
+        self.client.force_login(self.host)
+        address = file.get_absolute_url()
+        self.assertContains(self.client.get(address), "No worker answers at the moment")
+        with connection.cursor() as cursor:
+            cursor.execute("insert into procrastinate_workers default values")
+        self.assertNotContains(self.client.get(address), "No worker answers")
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "update procrastinate_workers set last_heartbeat = now() - interval '40 s'"
+            )
+        self.assertContains(self.client.get(address), "No worker answers at the moment")
         run_check(row.pk)
         self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")
 

@@ -28,6 +28,7 @@ from hauch.people.keep import kept
 from hauch.people.models import User
 from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
+from hauch.ui.worker import worker_away
 from hauch.ui.workings import drawer
 
 
@@ -75,6 +76,7 @@ def told(check: PartCheck | None) -> dict[str, Any]:
         "word": WORDS.get(check.verdict, ""),
         "reasons": [r for r in check.reasons if r[0] != "well"],
         "well": [r for r in check.reasons if r[0] == "well"],
+        "worker_away": check.at_work and worker_away(),
     }
 
 
