@@ -153,7 +153,7 @@ class BridgeTests(ReferenceCase):
         references.take_out(
             self.built.operator, self.built.round, self.old, "Fell off the bench.", broken=True
         )
-        self.assertIn("No reference is in use", self.care().sentence)
+        self.assertIn("No reference is in use since", self.care().sentence)
         self.assertEqual((self.care().left_out, self.care().runs), (0, 9))
         references.change_to(
             self.built.operator, self.built.round, self.new, self.tests, "The old one broke."

@@ -203,6 +203,11 @@ class Care:
     def sentence(self) -> str:
         """Whether the ground line stands."""
         unit, b = self.test.how.change_unit, self.baseline
+        if self.active is None and self.past:
+            return (
+                f"No reference is in use since {self.past[-1].specimen.serial}: runs so far are"
+                " compared with it, the next ones with nothing. Bring one in."
+            )
         if self.active is None:
             return "No reference is in use: entries cannot be compared. Bring one in."
         if b is None or b.count == 0:
