@@ -7,6 +7,7 @@ from unittest import mock
 import numpy as np
 
 from hauch.core.rig.live import CHANNELS, LiveRig, bench_rig
+from hauch.demo.fans import fans
 from hauch.instruments.grid import Grid
 from hauch.instruments.link import BEYOND, Link, block_of, identify, open_line, read_once
 from tests.instruments.meters import Meters, columns_of, profile_objects
@@ -260,3 +261,27 @@ class LineTests(unittest.TestCase):
         link.start()
         self.addCleanup(link.stop)
         self.assertTrue(until(lambda: link.problem))
+
+
+class KnownPartTests(unittest.TestCase):
+    def test_the_demos_parts_show_what_their_history_tells(self):
+        """On the bench again, a part does what it did in its round, against the reference in use."""
+        known = fans()
+        flows = {}
+        for name in ("Loft-140 L-02", "Schwalbe", "Pusteblume"):
+            rig = LiveRig(parts=known)
+            rig.start(0.0)
+            rig.mount(name)
+            rig.set_throttle(100.0)
+            rig.advance(20.0)
+            self.assertIs(rig.fan, known[name])
+            flows[name] = rig.since("air_speed", 500)[1].mean()
+        for name, factors in (("Schwalbe", 1.130), ("Pusteblume", 0.890)):
+            share = known[name].working_flow(23_500.0, 1900.0, 1.2) / known[
+                "Loft-140 L-02"
+            ].working_flow(23_500.0, 1900.0, 1.2)
+            self.assertAlmostEqual(flows[name] / flows["Loft-140 L-02"], share, delta=0.01)
+            self.assertAlmostEqual(share, factors / 1.012, delta=0.02)
+        rig = LiveRig(parts=known)
+        rig.mount("Somebody's own")
+        self.assertIsNotNone(rig.fan)

@@ -15,6 +15,7 @@ from hauch.bench.runs import Subject, record_dnf, void_run
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.rig import Bench, Fan, Faults, Loft140, Shift
 from hauch.demo.desk import predict_cabinet
+from hauch.demo.fans import CABINET, L_02
 from hauch.demo.stores import START, make_stores, members, people, room_at, take, uid
 from hauch.entries.models import Entry, Version
 from hauch.formats.logger_csv import Log
@@ -27,18 +28,18 @@ from hauch.workshop.models import Specimen
 
 SLUG = "cabinet-rotor"
 
-# name, designer, story, flow, pressure, level [dB], power: against the reference fan
-ENTRIES: list[tuple[str, str, str, float, float, float, float]] = [
-    ("Distel", "Alma", "Nine narrow blades with a swept tip, so that the gap leaks less.", 1.090, 1.10, -1.6, 1.04),
-    ("Schwalbe", "Ilvy", "Five wide blades, more pitch at the hub: moves more at the same speed.", 1.130, 1.14, 0.9, 1.13),
-    ("Kamm", "Tjark", "Serrated trailing edge against the rustling.", 1.060, 1.07, -0.5, 1.05),
-    ("Weidenkorb", "Alma", "Blades woven into a ring, no tip gap at all.", 1.052, 1.06, -0.6, 1.00),
-    ("Zaunkönig", "Bente", "Seven blades, unevenly spaced, to spread the tone.", 1.018, 1.02, -1.1, 1.01),
-    ("Mohn", "Jorin", "A copy of the reference with thinner blades.", 0.988, 0.97, 0.2, 1.00),
-    ("Löffel", "Ilvy", "Spoon-shaped tips that fold the air inwards.", 0.945, 0.93, 1.1, 1.05),
-    ("Pusteblume", "Bente", "Fifteen blades, as light as they print.", 0.890, 0.86, -0.4, 0.93),
+# name, designer, story
+ENTRIES: list[tuple[str, str, str]] = [
+    ("Distel", "Alma", "Nine narrow blades with a swept tip, so that the gap leaks less."),
+    ("Schwalbe", "Ilvy", "Five wide blades, more pitch at the hub: moves more at the same speed."),
+    ("Kamm", "Tjark", "Serrated trailing edge against the rustling."),
+    ("Weidenkorb", "Alma", "Blades woven into a ring, no tip gap at all."),
+    ("Zaunkönig", "Bente", "Seven blades, unevenly spaced, to spread the tone."),
+    ("Mohn", "Jorin", "A copy of the reference with thinner blades."),
+    ("Löffel", "Ilvy", "Spoon-shaped tips that fold the air inwards."),
+    ("Pusteblume", "Bente", "Fifteen blades, as light as they print."),
 ]  # fmt: skip
-RUBS = ("Ringelnatter", "Tjark", "Largest diameter that the bore takes.", 1.16, 1.2, 0.5, 1.2)
+RUBS = ("Ringelnatter", "Tjark", "Largest diameter that the bore takes.")
 
 SECOND = {
     "Distel": "Got the mounting holes.",
@@ -90,9 +91,7 @@ class Cabinet:
     def _stores(self) -> None:
         self.rigs, self.references = make_stores(self.people["runa"])
         self.fans[self.references["L-01"]] = Loft140
-        self.fans[self.references["L-02"]] = Loft140.changed(
-            "L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006
-        )
+        self.fans[self.references["L-02"]] = L_02
 
     def _round(self) -> None:
         self.round = Round.objects.create(
@@ -163,9 +162,7 @@ class Cabinet:
 
     def _entries(self) -> None:
         self.specimens: list[Specimen] = []
-        for mark, (name, designer, story, flow, pressure, level, power) in enumerate(
-            [*ENTRIES, RUBS]
-        ):
+        for mark, (name, designer, story) in enumerate([*ENTRIES, RUBS]):
             entry = Entry.objects.create(
                 uid=uid("entry", name),
                 round=self.round,
@@ -202,7 +199,7 @@ class Cabinet:
                 mass=round(0.031 + 0.0013 * mark, 4),
                 state=Specimen.State.READY,
             )
-            self.fans[specimen] = Loft140.changed(name, flow, pressure, level, power)
+            self.fans[specimen] = Loft140.changed(name, *CABINET[name])
             self.specimens.append(specimen)
 
     def _first_print(self, version: Version) -> None:

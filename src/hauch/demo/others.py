@@ -10,8 +10,9 @@ from datetime import timedelta
 from typing import Any
 
 from hauch.core.geometry.envelope import Envelope
-from hauch.core.rig import Bench, Fan, Loft140
+from hauch.core.rig import Bench, Loft140
 from hauch.core.rig.room import bag_fill, free_room, outlet_row, panel
+from hauch.demo.fans import INLETS, L_02, WORN, blower
 from hauch.demo.stores import SPIN, START, members, people, take, uid
 from hauch.entries.models import Entry, Version
 from hauch.people.models import User
@@ -67,12 +68,12 @@ PLANS = [
         2, "hushed-inlet", "Hushed inlet", "intake", "Which inlet is quietest and costs the roof blower at most 3 % of its air?", "bench", "constraint", "I-01",
         [("noise", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", 6, 1, None, NOISE),
          ("air", "Air through the inlet", "airflow", "Tunnel in the east gable", 10, None, 3.0, {})],
-        [("Muschel", "Alma", "A spiral mouth: the air turns once before it enters.", (0.985, -2.4)),
-         ("Farn", "Bente", "Leaf-shaped slots, no straight edge.", (0.992, -1.1)),
-         ("Moosbett", "Ilvy", "Felt behind a perforated tube.", (0.938, -4.1)),
-         ("Trichterling", "Tjark", "A plain bell mouth, as large as the roof takes.", (1.021, -0.9)),
-         ("Lerche", "Jorin", "Two chambers tuned to the blade tone.", (0.978, -2.9)),
-         ("Kiesel", "Bente", "Rounded lips only.", (1.008, -0.3))],
+        [("Muschel", "Alma", "A spiral mouth: the air turns once before it enters.", INLETS["Muschel"]),
+         ("Farn", "Bente", "Leaf-shaped slots, no straight edge.", INLETS["Farn"]),
+         ("Moosbett", "Ilvy", "Felt behind a perforated tube.", INLETS["Moosbett"]),
+         ("Trichterling", "Tjark", "A plain bell mouth, as large as the roof takes.", INLETS["Trichterling"]),
+         ("Lerche", "Jorin", "Two chambers tuned to the blade tone.", INLETS["Lerche"]),
+         ("Kiesel", "Bente", "Rounded lips only.", INLETS["Kiesel"])],
         {"values": _mm(mount_square=180, hole_pitch=162, hole=5.2, bore=150, length=220, width=240, height=240, wall=1.6),
          "keep_outs": [{"name": "rafter", "at": [0.125, -0.12, 0.0], "size": [0.06, 0.24, 0.2]}]},
         {"may_vary": "Everything before the mounting plate. The blower stays.", "orientation": "axis upright", "own_parts": True},
@@ -258,12 +259,6 @@ class _Loader:
         )
 
 
-def _fan(air: float, level: float) -> Fan:
-    return Loft140.changed(
-        "blower", flow=1.5 * air, pressure=2.0 * air * air, level=6.0 + level, power=1.8
-    )
-
-
 def _inlet(r: _Loader) -> None:
     """Ten days of the stock inlet, whose screen clogs from the fifth on; then four of six entries,
     two still to run.
@@ -273,15 +268,15 @@ def _inlet(r: _Loader) -> None:
         worn = 1 - 0.0045 * max(day - 4, 0)
         for repeat in range(3):
             hours, name = 24 * (day - 10) + 0.5 * repeat, f"stock/{day}/{repeat}"
-            r.take("air", stock, hours, name, r.bench.tunnel(_fan(worn, 0), f"air/{name}", hours))
+            r.take("air", stock, hours, name, r.bench.tunnel(blower(worn, 0), f"air/{name}", hours))
             r.take(
                 "noise",
                 stock,
                 hours + 0.2,
                 name,
-                r.bench.sound_spot(_fan(worn, 0), f"noise/{name}", hours),
+                r.bench.sound_spot(blower(worn, 0), f"noise/{name}", hours),
             )
-    worn = 1 - 0.0045 * 5
+    worn = WORN
     for day in range(3):
         for number, key in enumerate(("air", "noise")):
             plan: list[Any] = [stock, *r.specimens[:2], stock, *r.specimens[2:4], stock]
@@ -298,7 +293,7 @@ def _inlet(r: _Loader) -> None:
                 rig: Callable[..., dict[str, Any]] = (
                     r.bench.tunnel if key == "air" else r.bench.sound_spot
                 )
-                r.take(key, what, hours, name, rig(_fan(*known), f"{key}/{name}", hours))
+                r.take(key, what, hours, name, rig(blower(*known), f"{key}/{name}", hours))
     rules = r.round.rules.get()
     RuleQuestion.objects.create(
         rules=rules,
@@ -359,7 +354,7 @@ def _ring(r: _Loader) -> None:
     """
     old, new = r.references["L-02"], r.references["L-03"]
     fans = {
-        old: Loft140.changed("L-02", flow=1.012, pressure=1.010, level=0.2, power=1.006),
+        old: L_02,
         new: Loft140.changed("L-03", flow=0.991, power=0.985, level=-0.1),
     }
     for test in r.tests.values():

@@ -13,11 +13,12 @@ import asyncio
 import math
 import socket
 import time
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from hauch.core.rig import Fan
 from hauch.core.rig.live import LiveRig, bench_rig
 
 FIRST_PORT = 15_140
@@ -219,8 +220,10 @@ class Bench:
         rate: float = 50.0,
         first_port: int = FIRST_PORT,
         clock: Callable[[], float] = time.time,
+        parts: Mapping[str, Fan] | None = None,
     ):
         self.rig = bench_rig(number, rate)
+        self.rig.parts = parts or {}
         self.rig.start(clock())
         self.ports = {
             device.key: first_port + (number - 1) * PER_BENCH + i if first_port else 0
@@ -255,9 +258,10 @@ async def run(
     first_port: int,
     say: Callable[[str], None],
     beside: Callable[[list[Bench], Callable[[str], None]], Awaitable[None]] | None = None,
+    parts: Mapping[str, Fan] | None = None,
 ) -> None:
     """Serve the meters of some benches until cancelled, and do what is to be done ``beside``."""
-    benches = [Bench(number, rate, first_port) for number in range(1, count + 1)]
+    benches = [Bench(number, rate, first_port, parts=parts) for number in range(1, count + 1)]
     for bench in benches:
         await bench.start()
     for number, bench in enumerate(benches, 1):

@@ -7,6 +7,7 @@ import asyncio
 from contextlib import suppress
 from pathlib import Path
 
+from hauch.demo.fans import fans
 from hauch.instruments.faults import SHIPPED, Fault, ScriptWrong, play, read_script
 from hauch.instruments.standins import PER_BENCH, run
 from hauch.ops.errors import CannotGoOn
@@ -40,6 +41,7 @@ def standins(options: argparse.Namespace) -> int:
                     options.first_port,
                     lambda text: print(text, flush=True),
                     (lambda benches, say: play(script, benches, say)) if script else None,
+                    fans(),
                 )
             )
     except OSError as problem:

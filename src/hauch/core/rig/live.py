@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -147,6 +148,8 @@ class LiveRig:
     turbulence: float = 0.0
     tick: int = -1
     began: int = -1
+    parts: Mapping[str, Fan] = field(default_factory=dict)
+    """What is known of parts by name."""
     faults: dict[str, list[Fault]] = field(default_factory=dict)
     last: dict[str, float] = field(default_factory=dict)
 
@@ -160,12 +163,15 @@ class LiveRig:
         self.tick = self.began = math.floor(seconds * self.rate)
 
     def mount(self, name: str) -> None:
-        """Put a part on: the reference by its name, any other as a variant that its name decides,
-        always the same one; an empty name takes it off.
+        """Put a part on: one that is known by its name, the reference, any other as a variant that
+        its name decides, always the same one; an empty name takes it off.
         """
         self.stalled, self.throttle, self.speed = False, 0.0, 0.0
         if not name:
             self.fan = None
+            return
+        if name in self.parts:
+            self.fan = self.parts[name]
             return
         if name.startswith("Loft-140"):
             self.fan = Loft140
