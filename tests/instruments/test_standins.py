@@ -276,12 +276,12 @@ class KnownPartTests(unittest.TestCase):
             rig.advance(20.0)
             self.assertIs(rig.fan, known[name])
             flows[name] = rig.since("air_speed", 500)[1].mean()
-        for name, factors in (("Schwalbe", 1.130), ("Pusteblume", 0.890)):
+        for name, more in (("Schwalbe", True), ("Pusteblume", False)):
             share = known[name].working_flow(23_500.0, 1900.0, 1.2) / known[
                 "Loft-140 L-02"
             ].working_flow(23_500.0, 1900.0, 1.2)
             self.assertAlmostEqual(flows[name] / flows["Loft-140 L-02"], share, delta=0.01)
-            self.assertAlmostEqual(share, factors / 1.012, delta=0.02)
+            self.assertIs(share > 1.03, more)
         rig = LiveRig(parts=known)
         rig.mount("Somebody's own")
         self.assertIsNotNone(rig.fan)
