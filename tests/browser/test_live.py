@@ -14,6 +14,8 @@ from playwright.sync_api import expect
 from hauch.bench.models import Live, Observation, Run
 from hauch.live.presence import with_absence
 from hauch.live.recorder import Recorder
+from hauch.rounds.models import Setting, Test
+from hauch.stores.models import Rig
 from tests.browser.live_base import LiveBrowserTests
 from tests.traces import whole
 
@@ -165,6 +167,52 @@ class LiveTests(LiveBrowserTests):
         expect(back.locator("#events")).to_contain_text(
             "Nobody had this bench's page open for 60 s, the most that the round allows."
         )
+
+    def test_a_meter_that_shows_another_unit_and_a_setting_while_it_spins(self):
+        """Three seconds in ft/min are told as such and left out; no hand goes in while it turns."""
+        Setting.objects.create(round=self.built.round, label="Lid on")
+        page = self.open_live()
+        self.step(page, "Enter", "Guard")
+        self.step(page, "Enter", "Throttle")
+        self.step(page, "Enter", "Read")
+        self.steady(page)
+        page.get_by_role("button", name="go on at “Lid on”").click()
+        expect(page.locator("#guide .problem-line")).to_contain_text("Close the throttle first")
+        self.assertEqual(self.meters.bench.rig.throttle, 100.0)
+        self.meters.bench.rig.fault("air_speed", "unit", 3.0, 196.85)
+        events = page.locator("#events")
+        expect(events).to_contain_text("reads in another unit, as ft/min taken for m/s")
+        expect(events).not_to_contain_text("spiked")
+        # Closed and at rest it may be changed; mount and guard are asked for anew.
+        page.keyboard.press("x")
+        expect(page.locator("#still")).to_have_text("The throttle is closed.")
+        for _ in range(30):
+            page.get_by_role("button", name="go on at “Lid on”").click()
+            page.wait_for_timeout(500)
+            if page.locator(".live-steps [aria-current=step]").inner_text().startswith("Mount"):
+                break
+        expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Mount")
+        self.assertEqual(Live.objects.get().setting.label, "Lid on")
+
+    def test_one_motor_one_bench(self):
+        page = self.open_live()
+        rig = self.built.tests["air"].rig
+        other = Rig.objects.create(name="Second rig", kind=rig.kind, constants=rig.constants)
+        for meter in rig.meters.all():
+            other.meters.create(channel=meter.channel, instrument=meter.instrument)
+        Test.objects.filter(pk=self.built.tests["power"].pk).update(rig=other)
+        second = self.sign_in("host", self.new_page())
+        second.goto(
+            self.in_round(
+                f"bench/tests/{self.built.tests['power'].pk}/"
+                f"?subject=s{self.built.specimens['Binse'].pk}"
+            )
+        )
+        second.keyboard.press("l")  # from within the first field, whose letters are keys
+        expect(second.locator("#messages")).to_contain_text("is held by another bench: Amsel is on")
+        self.assertEqual(Live.objects.count(), 1)
+        page.keyboard.press("Enter")
+        expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Guard")
 
     def test_a_recorder_that_dies_leaves_no_page_that_looks_safe(self):
         page = self.open_live()

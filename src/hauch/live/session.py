@@ -65,6 +65,9 @@ while it passes through the last minute. What a reading leaves out is found when
 DISTURBED_AGAIN = 30.0
 """Disturbances nearer to each other than this [s] are told as one."""
 
+STAYS = 6.0
+"""A jump to another unit that was not taken back for so long stays [s]."""
+
 AT_ONCE = frozenset(("stuck", "jump"))
 """What is told while it still lasts."""
 
@@ -507,7 +510,9 @@ class Session:
                 not lasts and (mark.last >= found.rows - 1 or mark.first == 0)
             ):
                 continue
-            # What a meter has kept may still come.
+            # A key may be pressed again, and what a meter has kept may still come.
+            if mark.kind == "jump" and found.now - mark.to_s < STAYS:
+                continue
             if mark.kind in {"dropout", "gap"} and found.now - mark.to_s < LATE_SECONDS:
                 continue
             key = (mark.channel, mark.kind, STUCK_NOW if lasts else round(mark.from_s))

@@ -14,12 +14,13 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import scipy
 
 from hauch.core.measure.channels import CHANNELS, FOLLOWS, SPEEDS
-from hauch.core.trace.jumps import other_units
+from hauch.core.trace.jumps import OtherUnit, other_units
 from hauch.core.trace.source import Seconds, Stretch, seconds_of
 
 SPIKE_SIGMAS = 4.6
@@ -383,10 +384,12 @@ def find_marks(
         step = resolutions.get(key, 0.0)
         found = {
             "dropout": ~np.isfinite(values),
-            "spike": spikes(values, step, sigmas) if key not in SET else np.zeros(0, bool),
+            "spike": (
+                _spikes_between(values, step, sigmas, switched.get(key, []))
+                if key not in SET
+                else np.zeros(0, bool)
+            ),
         }
-        for one in switched.get(key, ()):
-            found["spike"][max(one.first - AROUND, 0) : one.last + AROUND + 1] = False
         found["over_range"] = (
             ((values < low) | (values > high)) & ~found["spike"]
             if math.isfinite(low) or math.isfinite(high)
@@ -420,6 +423,23 @@ def find_marks(
     return sorted(marks, key=lambda mark: (mark.first, mark.channel, mark.kind))
 
 
+def _spikes_between(
+    values: np.ndarray, step: float, sigmas: float, switched: list[OtherUnit]
+) -> np.ndarray:
+    """Flags of spikes, shape (n,): each stretch in one unit by itself, as scatter goes with the unit."""
+    edges = [0]
+    for one in switched:
+        edges += [one.last] if one.open else [one.first, one.last + 1]
+    edges.append(values.size)
+    flags = np.zeros(values.size, bool)
+    for first, after in pairwise(sorted(set(edges))):
+        flags[first:after] = spikes(values[first:after], step, sigmas)
+    for one in switched:
+        if not one.open:  # it is left out as a whole
+            flags[one.first : one.last + 1] = False
+    return flags
+
+
 def _unwanted(stops: list[tuple[int, int]], throttle: np.ndarray | None) -> list[tuple[int, int]]:
     """Stops with the throttle open; a part whose throttle was closed was stopped on purpose."""
     if throttle is None or not np.isfinite(throttle).any():
@@ -431,9 +451,6 @@ def _unwanted(stops: list[tuple[int, int]], throttle: np.ndarray | None) -> list
         and float(np.nanmedian(throttle[a : b + 1])) >= CLOSED
     ]
 
-
-AROUND = 6
-"""Samples beside a jump that a running median of 11 cannot judge."""
 
 CLOSED = 5.0
 """Throttle [%] below which nobody wants the part to turn."""
