@@ -6,6 +6,7 @@ from playwright.sync_api import expect
 
 from hauch.bench.jobs import import_later
 from hauch.bench.models import LogImport, Reading, Recording, Run
+from hauch.bench.runs import void_run
 from tests.browser.base import BrowserTests
 from tests.web.test_actions import DATA
 
@@ -271,6 +272,32 @@ class FileTests(BrowserTests):
                 "300 rows imported as 5 runs: air, pressure, noise, rise (no result), power."
             )
         ).to_be_visible()
+
+    def test_a_file_feeds_further_tests_and_comes_in_again_when_its_runs_are_void(self):
+        page = self.sign_in("operator")
+        self.choose("bench_b_german.csv")
+        for test in ("Pressure test", "Noise test", "Rise test", "Power test"):
+            page.get_by_label(test).uncheck()
+        self.confirm(background=False)
+        expect(page.get_by_text("1,200 rows imported as")).to_be_visible()
+        self.choose("bench_b_german.csv")
+        expect(page.get_by_role("heading", level=1)).to_have_text("This file is in already")
+        page.get_by_label("Noise test").check()
+        page.get_by_role("button", name="Make the runs").click()
+        expect(page.locator("#messages")).to_contain_text("also needs background level")
+        page.get_by_text("Feed further tests from").click()
+        page.get_by_label("Noise test").check()
+        page.get_by_label("Background level").fill("36,1")
+        page.get_by_role("button", name="Make the runs").click()
+        expect(page.locator("#messages")).to_contain_text("now feeds Noise test too")
+        expect(page.locator(".big")).to_contain_text("dB(A)")
+        for run in Run.objects.all():
+            void_run(self.built.operator, run, "read in wrong columns")
+        self.choose("bench_b_german.csv")
+        expect(page.get_by_role("heading", level=1)).to_have_text("What is in bench_b_german.csv?")
+        self.confirm()
+        expect(page.get_by_text("1,200 rows imported as 5 runs")).to_be_visible()
+        self.assertEqual(Recording.objects.filter(set_aside_at=None).count(), 1)
 
     def test_a_broken_file_is_refused_with_its_rows(self):
         page = self.sign_in("operator")
