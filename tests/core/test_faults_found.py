@@ -7,6 +7,7 @@ import numpy as np
 
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.run import NoResult
+from hauch.core.rig.live import LiveRig
 from hauch.core.sound.clip import clipping
 from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
@@ -341,6 +342,19 @@ class OtherUnitTests(unittest.TestCase):
                 times, channels = on_the_rig(seed, rate, turns=True)
                 marks = [m for m in self.found(times, channels) if m.kind != "spike"]
                 self.assertEqual(marks, [], (rate, seed))
+
+    def test_a_probe_that_was_moved_for_a_moment_is_in_no_other_unit(self):
+        for share in (0.5, 0.54, 0.6, 0.62, 0.7, 0.8):
+            rig = LiveRig(rate=50.0, seed=9)
+            rig.start(0.0)
+            rig.set_throttle(100.0)
+            for end, air in ((30.0, share), (36.0, 1.0), (60.0, 1.0)):
+                rig.advance(end)
+                rig.air_share = air
+            channels = {c: rig.since(c, -1)[1] for c in ("air_speed", "speed", "current")}
+            times = np.arange(channels["speed"].size) / 50.0
+            found = [m.kind for m in self.found(times, channels) if m.kind != "spike"]
+            self.assertEqual(found, [], share)
 
     def test_temperature(self):
         times = np.arange(0, 200.0)

@@ -24,8 +24,11 @@ COMMON: dict[str, tuple[str, ...]] = {
 }
 """Units that meters of a kind can be switched to, the usual ones first."""
 
-LEAST_FACTOR = 1.4
-"""Units nearer to each other than this are not told apart from a change of the part."""
+LEAST_FACTOR = 1.9
+"""Units nearer to each other than this are not told apart from a probe that was moved."""
+
+USUAL = 3
+"""So many of a kind's units are those that meters mostly show; a slip is from or to one of them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,19 +54,17 @@ class Mixup:
 def mixups(kind: str) -> tuple[Mixup, ...]:
     """All mix-ups of the units of a kind, the most usual first; none where it has one unit only."""
     found = []
-    for shown, taken in permutations(COMMON.get(kind, ()), 2):
+    units = COMMON.get(kind, ())
+    for shown, taken in permutations(units, 2):
+        if min(units.index(shown), units.index(taken)) >= USUAL:
+            continue
         offset, far = (
             float(to_si(from_si(value, shown, kind), taken, kind)) for value in (0.0, 1e5)
         )
         slope = (far - offset) / 1e5
         if offset or max(slope, 1 / slope) >= LEAST_FACTOR:
             found.append(Mixup(shown, taken, slope, offset))
-    units = COMMON.get(kind, ())
     return tuple(sorted(found, key=lambda m: units.index(m.shown) + units.index(m.taken)))
-
-
-USUAL = 3
-"""So many of a kind's units are those that meters mostly show."""
 
 
 def whole_run_mixups(kind: str) -> tuple[Mixup, ...]:
