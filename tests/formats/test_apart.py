@@ -2,7 +2,10 @@
 a sentence.
 """
 
+import os
+import signal
 import unittest
+from multiprocessing import forkserver
 from pathlib import Path
 
 from hauch.formats.apart import Broke, Died, Limits, Refused, Stopped, apart
@@ -23,6 +26,12 @@ class ApartTests(unittest.TestCase):
         self.assertEqual(stages, sorted(stages))
         self.assertEqual(stages[-1], 2)
         self.assertFalse(Path(made["folder"]).exists())
+
+    def test_a_forking_server_that_died_is_no_fault_of_the_file(self):
+        apart(works.well, "a", tell=told)
+        os.kill(forkserver._forkserver._forkserver_pid, signal.SIGKILL)
+        made, _ = apart(works.well, "b", tell=told)
+        self.assertEqual(made["words"], "b")
 
     def test_what_it_dies_of_is_told(self):
         for work, limits, words in (

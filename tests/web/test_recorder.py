@@ -52,19 +52,10 @@ from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
 from tests.processes import environment, seconds_on_this_machine
+from tests.simulated import READ_ON_THE_RIG
 from tests.traces import whole
 
-CHANNELS = (
-    "air_speed",
-    "static_pressure",
-    "sound_level",
-    "load_temperature",
-    "room_temperature",
-    "voltage",
-    "current",
-    "speed",
-    "throttle",
-)
+CHANNELS = READ_ON_THE_RIG
 
 
 class RecorderCase(TransactionTestCase):

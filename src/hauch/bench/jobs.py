@@ -85,8 +85,8 @@ def runs_of_rig(rig_id: int) -> RunQuerySet:
 
 
 def follow_meters(sender: Any, rig: Rig, channels: Sequence[str], **_: Any) -> None:
-    """Runs in which channels were read whose meter is named only now are computed again, many by
-    the worker.
+    """Runs of a rig of which a meter is named only now are computed again, many by the worker; those
+    in which it read nothing stay as they are.
     """
     if runs_of_rig(rig.pk).count() <= RECOMPUTED_AT_ONCE:
         recompute_rig(rig.pk)

@@ -107,10 +107,7 @@ def apart(work: Work, *arguments: Any, tell: Callable[[int], bool], limits: Limi
     context = multiprocessing.get_context("forkserver")
     ours, theirs = context.Pipe(duplex=False)
     with tempfile.TemporaryDirectory(prefix="hauch-apart-") as folder, ours:
-        child = context.Process(
-            target=_child, args=(theirs, folder, limits, work, arguments), daemon=True
-        )
-        child.start()
+        child = _begun(context, (theirs, folder, limits, work, arguments))
         theirs.close()
         try:
             return _listen(ours, child, tell, limits)
@@ -119,6 +116,27 @@ def apart(work: Work, *arguments: Any, tell: Callable[[int], bool], limits: Limi
                 child.kill()
             child.join()
             child.close()
+
+
+FORKS_AGAIN, WAITS = 5, 0.1
+"""So often a child is asked for anew, after so long [s], where the server that forks had died."""
+
+
+def _begun(context: Any, told: tuple[Any, ...]) -> Any:
+    """A child that runs. That the server that forks had died is not the file's fault; it is made
+    anew.
+    """
+    for left in range(FORKS_AGAIN, -1, -1):
+        child = context.Process(target=_child, args=told, daemon=True)
+        try:
+            child.start()
+        except (ConnectionError, EOFError):
+            if not left:
+                raise
+            time.sleep(WAITS)
+        else:
+            return child
+    raise AssertionError("the last turn returns or raises")
 
 
 def _listen(ours: Connection, child: Any, tell: Callable[[int], bool], limits: Limits) -> Made:

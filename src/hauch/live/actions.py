@@ -16,9 +16,7 @@ from django.utils import timezone
 from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording
 from hauch.bench.observations import observe, round_s
-from hauch.bench.runs import (
-    Subject,
-)
+from hauch.bench.runs import Subject
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
@@ -418,7 +416,7 @@ def drop(user: User, live: Live, number: int) -> Live:
 
 @transaction.atomic
 def read_beside(user: User, live: Live, kind: str) -> Live:
-    """Read the background with the part off, or the torque without the part."""
+    """Read the background with the part at rest, or the torque without the part."""
     live = held_for(user, live)
     if kind not in {BACKGROUND, TARE}:
         raise ValidationError("That cannot be read beside a run.")

@@ -398,11 +398,11 @@ def fit_rise(
     reading of the room the load alone is fitted. What does not belong to the course that the load
     follows at its end (`disturbed.course`) is left out, where enough stays to tell it.
     """
-    followed = course(times, load)
-    if followed.out.any() and followed.good.sum() >= LEAST_COURSE:
-        good = followed.good
+    own = course(times, load)
+    if own.out.any() and own.good.sum() >= LEAST_COURSE:
+        good = own.good
         found = _rise(times[good], load[good], room[good], resolution, window)
-        return replace(found, since=followed.since)
+        return replace(found, since=own.since)
     return _rise(times, load, room, resolution, window)
 
 
