@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.db.models import Exists, F, OuterRef, Q, QuerySet, Subquery
+from django.urls import reverse
 
 from hauch.bench.models import Live, Observation, Progress, Run
 from hauch.core.judge.band import of_mean
@@ -17,6 +18,7 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
 from hauch.rounds.queries import round_tests
 from hauch.stores.models import ReferenceSpecimen
+from hauch.ui.missing import Missing
 from hauch.workshop.models import Specimen
 
 
@@ -351,6 +353,37 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         many,
         without_result,
     )
+
+
+def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
+    """What keeps the bench from having a next run; None where all that the rules ask for was run."""
+    if not plan.tests:
+        return Missing(
+            "The round has no test yet.", reverse("change_rules", args=[round.slug]), "Add one"
+        )
+    entries = round.entries.filter(state=Entry.State.IN)
+    printed = Specimen.objects.filter(version__entry=OuterRef("pk")).exclude(
+        state=Specimen.State.BROKEN
+    )
+    gave_up = Progress.objects.filter(entry=OuterRef("pk"), test__in=plan.tests, dnf__gt=0)
+    without = entries.exclude(Exists(printed)).exclude(Exists(gave_up))
+    lacking = sum(
+        any(plan.counts.get((test.pk, pk), 0) < test.repeats for test in plan.tests)
+        for pk in without.values_list("pk", flat=True)
+    )
+    if lacking:
+        return Missing(
+            f"{lacking} {'entry has' if lacking == 1 else 'entries have'} no print that can be run.",
+            reverse("workshop:list", args=[round.slug]),
+            "Add one in the workshop",
+        )
+    if not entries.exists():
+        return Missing(
+            "No entry is in yet, so there is nothing to compare with the reference.",
+            reverse("entries:list", args=[round.slug]),
+            "Hand one in",
+        )
+    return None
 
 
 def _lacking(

@@ -18,7 +18,15 @@ from django.views.decorators.http import require_POST
 from hauch.bench import reduction
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Run
-from hauch.bench.queries import Plan, counting, lives_of, plan_of, repeats_chart, runs
+from hauch.bench.queries import (
+    Plan,
+    counting,
+    lives_of,
+    plan_of,
+    repeats_chart,
+    runs,
+    why_nothing_due,
+)
 from hauch.bench.runs import NewRun, Room, Subject, record_dnf, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
@@ -44,6 +52,7 @@ def overview(request: Request, slug: str) -> HttpResponse:
     context = {
         "round": round,
         "due": plan.due,
+        "nothing": None if plan.due else why_nothing_due(round, plan),
         "total": plan.total,
         "page": page,
         "choices": subject_choices(plan),

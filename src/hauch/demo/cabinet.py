@@ -100,7 +100,7 @@ class Cabinet:
             number=1,
             title="Cabinet rotor",
             place="Quellmoos Drying Loft",
-            part=Round.Part.ROTOR,
+            part="rotor",
             question="Which rotor moves most air through six trays for its noise?",
             may_vary=(
                 "The rotor only: the frame and the motor of the Loft-140 stay. 136 mm bore, 26 mm"

@@ -232,7 +232,7 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
         number=plan.number,
         title=plan.title,
         place="Quellmoos Drying Loft",
-        part=Round.Part.ROTOR,
+        part="rotor",
         question=plan.question,
         may_vary=plan.may_vary,
         equal=plan.equal[0],

@@ -14,6 +14,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from hauch.core.geometry.fit import misfits
+from hauch.core.geometry.kinds import PART_KINDS
 from hauch.core.predict.model import CannotBe
 from hauch.desk.jobs import search_later
 from hauch.desk.models import Around, Design, MeasuredBack, Search
@@ -91,19 +92,11 @@ def _answer(tool: Tool, values: Mapping[str, Any], setting: Setting | None = Non
 
 def _same_part(tool: Tool, entry: Entry) -> None:
     """Raise ValidationError where an entry's round is of another kind of part than the tool."""
-    if tool.part and tool.part != entry.round.part:
+    if tool.part and entry.round.part not in tool.parts:
         raise ValidationError(
-            f"{entry.name} is in {entry.round.title}, a round of {PARTS_IN_WORDS[entry.round.part]};"
-            f" {tool.label} makes {PARTS_IN_WORDS[tool.part]}. Choose another entry."
+            f"{entry.name} is in {entry.round.title}, a round of {entry.round.kind.plural};"
+            f" {tool.label} makes {PART_KINDS[tool.part].plural}. Choose another entry."
         )
-
-
-PARTS_IN_WORDS = {
-    "rotor": "rotors",
-    "duct": "ducts",
-    "ring": "bladeless rings",
-    "intake": "intakes",
-}
 
 
 @transaction.atomic

@@ -65,7 +65,7 @@ class ToolForm(forms.Form):
             )
         if user is not None and tool.extent is not None:
             self.fields["fit"] = forms.ModelChoiceField(
-                fitting_rounds(user, tool.part),
+                fitting_rounds(user, tool.parts),
                 required=False,
                 label="Must fit",
                 empty_label="no envelope",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -68,7 +69,7 @@ def setting_for(tool: str, around: Around = NOTHING) -> Setting:
         resistance_of(rig) if TOOLS[tool].rig else 0.0,
         tuple(sorted(factors.items())),
         load_of(load) if load else (),
-        tuple(sorted(fit.what.values.items())) if fit and fit.part == TOOLS[tool].part else (),
+        tuple(sorted(fit.what.values.items())) if fit and fit.part in TOOLS[tool].parts else (),
         fit.title if fit else "",
     )
 
@@ -83,9 +84,9 @@ def load_of(design: Design) -> tuple[tuple[float, float], ...]:
     )
 
 
-def fitting_rounds(user: User, part: str) -> QuerySet[Round]:
-    """Rounds of a kind of part whose envelope a person may see."""
-    return visible_rounds(user).filter(part=part).order_by("number")
+def fitting_rounds(user: User, parts: Collection[str]) -> QuerySet[Round]:
+    """Rounds of some kinds of part whose envelope a person may see."""
+    return visible_rounds(user).filter(part__in=parts).order_by("number")
 
 
 def designs_of(user: User, tool: str) -> QuerySet[Design]:
@@ -93,9 +94,9 @@ def designs_of(user: User, tool: str) -> QuerySet[Design]:
     return Design.objects.filter(owner=user, tool=tool).select_related("rig", "fit", "load__rig")
 
 
-def entries_to_predict(user: User, part: str = "") -> QuerySet[Entry]:
+def entries_to_predict(user: User, parts: Collection[str] = ()) -> QuerySet[Entry]:
     """Entries to which a person may hand a prediction: their own and those of rounds that they
-    host, while not published; of one kind of part where it is given.
+    host, while not published; of some kinds of part where they are given.
     """
     mine = Q(
         designer=user,
@@ -106,8 +107,8 @@ def entries_to_predict(user: User, part: str = "") -> QuerySet[Entry]:
     open_rounds = Entry.objects.exclude(round__state=Round.State.PUBLISHED).filter(
         state=Entry.State.IN
     )
-    if part:
-        open_rounds = open_rounds.filter(round__part=part)
+    if parts:
+        open_rounds = open_rounds.filter(round__part__in=parts)
     return (
         open_rounds.filter(mine | hosted)
         .distinct()

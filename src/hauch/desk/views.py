@@ -213,7 +213,7 @@ def page(request: Request, made: Asked, status: int = 200, **forms: Any) -> Http
         "design": made.design,
         "designs": queries.designs_of(user, what.key),
         "with": {d.pk for d in made.with_designs},
-        "entries": list(queries.entries_to_predict(user, what.part)),
+        "entries": list(queries.entries_to_predict(request.user, what.parts)),
         "files": [k for k in FILES if k not in SOLIDS or what.solid],
         "makes_solid": what.solid is not None,
         "back": MeasuredBack.objects.filter(tool=what.key).select_related("rig", "sent_by"),

@@ -13,6 +13,7 @@ from django.db.models import Max, Q, Sum
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
+from hauch.core.geometry.kinds import PART_KINDS
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.entries.jobs import defer_check
 from hauch.entries.models import (
@@ -24,7 +25,7 @@ from hauch.entries.models import (
     Prediction,
     Version,
 )
-from hauch.entries.signals import entries_changed, version_named
+from hauch.entries.signals import entries_changed, version_added, version_named
 from hauch.people.audit import record
 from hauch.people.keep import keep, kept
 from hauch.people.models import User
@@ -88,8 +89,9 @@ def add_entry(
     entry.mark = 0 if top is None else top + 1
     entry.full_clean()
     entry.save()
-    Version.objects.create(entry=entry, number=1, changed="First version.")
+    version = Version.objects.create(entry=entry, number=1, changed="First version.")
     record(user, "entry.add", entry, round)
+    version_added.send(Version, user=user, version=version)
     return entry
 
 
@@ -130,6 +132,7 @@ def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Versio
     if before is not None:
         _take_over(before, version)
     record(user, "entry.version", version, entry.round, changed=changed.strip())
+    version_added.send(Version, user=user, version=version)
     return version
 
 
@@ -171,6 +174,11 @@ def safe_name(name: str) -> str:
         re.sub(r"[^\w .()+-]", "_", name.replace("\\", "/").split("/")[-1]).strip(" .")[:120]
         or "part"
     )
+
+
+def may_be_checked(round: Round) -> bool:
+    """Whether parts can be checked: a quick comparison may have no envelope to hold them against."""
+    return bool(round.envelope) or not round.quick
 
 
 @transaction.atomic
@@ -215,7 +223,7 @@ def attach(
         values["count"] = count
     file, _ = PartFile.objects.update_or_create(version=version, name=name, defaults=values)
     record(user, "entry.file", version, version.entry.round, file=name, sha256=digest)
-    if file.is_mesh and check:
+    if file.is_mesh and check and may_be_checked(version.entry.round):
         ask_check(file)
     return file
 
@@ -239,7 +247,7 @@ def check_older_rotors() -> int:
     version of Hauch asks for it when it starts.
     """
     files = PartFile.objects.filter(
-        version__entry__round__part=Round.Part.ROTOR,
+        version__entry__round__part__in=[k.key for k in PART_KINDS.values() if k.spins],
         newest_check__state=PartCheck.State.DONE,
         newest_check__figures__contains=[{"key": "tip_speed"}],
     ).exclude(newest_check__data__has_key="stressed")
@@ -257,6 +265,11 @@ def check_again(user: User, file: PartFile) -> PartCheck:
     _require_change(user, file.version.entry)
     if not file.is_mesh:
         raise ValidationError(f"{file} is no part that can be checked.")
+    if not may_be_checked(file.version.entry.round):
+        raise ValidationError(
+            "This comparison has no envelope, so there is nothing to check the part against. Enter"
+            " the envelope in the brief first."
+        )
     return ask_check(file)
 
 

@@ -49,12 +49,12 @@ def place_of(envelope: Envelope) -> dict[str, Any]:
     keep_outs = [
         [*(1000 * v for v in k.box.at), *(1000 * v for v in k.box.size)] for k in envelope.keep_outs
     ]
-    if envelope.part == "rotor":
+    if envelope.family == "rotor":
         return {
             "cylinder": [1000 * envelope.swept_radius, 1000 * envelope["depth"]],
             "keep_outs": keep_outs,
         }
-    if envelope.part == "ring":
+    if envelope.family == "ring":
         half = 500 * envelope["outer"]
         return {
             "box": [-half, -1000 * envelope["neck_drop"], 0, half, half, 1000 * envelope["depth"]],
@@ -88,7 +88,7 @@ def seen(file: PartFile, check: PartCheck | None, envelope: Envelope) -> dict[st
     about = {
         "place": place_of(envelope),
         "least": 1000 * envelope["wall"],
-        "rotor": envelope.part == "rotor",
+        "rotor": envelope.family == "rotor",
         "centre": [balance["offset"], balance["towards"]] if balance else None,
         "blades": blades["outlines"] if blades else [],
     }

@@ -315,7 +315,7 @@ CAME = (
 
 def _behind_the_gate(specimen: Specimen) -> None:
     """A rotor that was ready elsewhere is not ready here: its limit may come from an older rule."""
-    if specimen.version.entry.round.part != Round.Part.ROTOR:
+    if not specimen.version.entry.round.kind.spins:
         return
     specimen.cap = None
     if specimen.state == Specimen.State.READY:

@@ -41,7 +41,7 @@ from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, Wo
 FIELDS: dict[type[Model], tuple[str, ...]] = {
     Round: (
         "uid", "slug", "number", "title", "place", "question", "part", "may_vary", "motors", "own_parts", "orientation", "equal", "equal_value",
-        "envelope", "entries_until", "safety", "state", "created_at", "published_at",
+        "envelope", "quick", "entries_until", "safety", "state", "created_at", "published_at",
     ),
     Rig: ("uid", "name", "kind", "state", "since", "change", "constants", "note"),
     RigCalibration: ("kind", "readings", "found", "text", "note", "at"),

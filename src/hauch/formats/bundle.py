@@ -27,7 +27,7 @@ import numpy as np
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 10
+SCHEMA_VERSION = 11
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -414,6 +414,11 @@ def _from_version_9(content: dict[str, Any]) -> dict[str, Any]:
     return content | {"recordings": recordings}
 
 
+def _from_version_10(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 10 knew no quick comparisons."""
+    return content | {"round": {"quick": False} | content["round"]}
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -427,6 +432,7 @@ STEPS = {
     7: _from_version_7,
     8: _from_version_8,
     9: _from_version_9,
+    10: _from_version_10,
 }
 """Version -> what makes its content one of the next version."""
 

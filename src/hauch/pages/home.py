@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.http import HttpResponse
 from django.shortcuts import render
 
 from hauch.bench.models import Result, Run
-from hauch.bench.queries import lives_of, plan_of, runs
+from hauch.bench.queries import lives_of, plan_of, runs, why_nothing_due
+from hauch.core.geometry.kinds import PART_KINDS
 from hauch.entries.models import Entry
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
@@ -32,15 +35,18 @@ def home(request: Request) -> HttpResponse:
         )
     )
     rows = [_day_of(request, round) for round in rounds[:1]]
-    context = {
+    context: dict[str, Any] = {
+        "rows": rows,
         "lives": lives_of(
             [round for round in rounds if allowed(request.user, "bench.view", round)]
         ),
-        "rows": rows,
         "more": rounds[1:],
         "may_import": allowed(request.user, "round.import"),
         "may_begin": allowed(request.user, "round.create"),
     }
+    if context["may_begin"]:
+        context["begun"] = request.user.set_ups.filter(round=None)
+        context["kinds"] = () if rows else PART_KINDS.values()
     return render(request, "pages/home.html", context)
 
 
@@ -64,6 +70,7 @@ def _day_of(request: Request, round: Round) -> dict[str, object]:
     if allowed(request.user, "bench.view", round):
         plan = plan_of(round, 4)
         row |= {"due": plan.due, "total": plan.total, "without": []}
+        row["nothing"] = None if plan.due else why_nothing_due(round, plan)
         if plan.without_result:
             missing = Result.objects.filter(
                 value__isnull=True, run__state=Run.State.VALID, run__test__in=plan.tests

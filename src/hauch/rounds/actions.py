@@ -4,7 +4,7 @@ questions.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.core.exceptions import ValidationError
@@ -31,7 +31,7 @@ from hauch.rounds.models import (
     TestReference,
 )
 from hauch.rounds.queries import current_rules
-from hauch.rounds.signals import rules_changed, tests_replaced
+from hauch.rounds.signals import gate_wanted, rules_changed, tests_replaced
 from hauch.rounds.starts import Start
 from hauch.stores.models import Rig
 
@@ -48,8 +48,14 @@ def free_slug(title: str) -> str:
 
 
 @transaction.atomic
-def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[Round, list[str]]:
+def begin_round(
+    user: User, start: Start, title: str, place: str = "", rigs: Mapping[str, Rig] | None = None
+) -> tuple[Round, list[str]]:
     """Begin a round from a usual one; whoever begins it is its host.
+
+    Parameters
+    ----------
+    rigs : by kind, those to measure on; else the first of each kind in the stores
 
     Returns
     -------
@@ -96,7 +102,11 @@ def begin_round(user: User, start: Start, title: str, place: str = "") -> tuple[
     left_out = []
     for order, wanted in enumerate(start.tests, start=1):
         draft = TestDraft(None, wanted.procedure, wanted.label, None)
-        rig = Rig.objects.current().filter(kind=draft.how.rig).order_by("name").first()
+        rig = (
+            Rig.objects.current().filter(kind=draft.how.rig).order_by("name").first()
+            if rigs is None
+            else rigs.get(draft.how.rig)
+        )
         if rig is None:
             left_out.append(wanted.label)
             continue
@@ -167,6 +177,8 @@ def save_brief(
     rules = current_rules(round)
     binding = [name for name in changed if name in BRIEF_FIELDS]
     round.save()
+    if old.straight_to_the_bench and not round.straight_to_the_bench:
+        gate_wanted.send(Round, user=user, round=round)
     record(
         user,
         "round.change",
@@ -438,4 +450,8 @@ def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
     """
     if not before or not after:
         return []
-    return [BRIEF_FIELDS[name] for name in BRIEF_FIELDS if before.get(name) != after.get(name)]
+    return [
+        words
+        for name, words in BRIEF_FIELDS.items()
+        if name in before and name in after and before[name] != after[name]
+    ]

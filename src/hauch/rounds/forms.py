@@ -54,6 +54,8 @@ class BriefForm(forms.ModelForm):
             "title",
             "place",
             "question",
+            "part",
+            "quick",
             "may_vary",
             "motors",
             "own_parts",
@@ -65,6 +67,8 @@ class BriefForm(forms.ModelForm):
             "unattended",
         ]
         labels = {
+            "part": "Kind of part",
+            "quick": "Quick comparison",
             "may_vary": "What may vary, what stays",
             "motors": "Most motors",
             "own_parts": "Own parts are allowed, with a bill of materials",
@@ -81,6 +85,10 @@ class BriefForm(forms.ModelForm):
             "entries_until": forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
         }
         help_texts = {
+            "quick": (
+                "no envelope is asked for, and prints that neither spin nor hold compressed air go"
+                " straight to the bench"
+            ),
             "orientation": "such as “axis upright”; empty where it does not matter",
             "presence": "there is whoever may run the bench and has its page open",
             "unattended": (
@@ -107,6 +115,8 @@ class BriefForm(forms.ModelForm):
                 "title",
                 "place",
                 "question",
+                "part",
+                "quick",
                 "may_vary",
                 "motors",
                 "own_parts",

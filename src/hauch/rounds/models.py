@@ -11,9 +11,15 @@ from django.urls import reverse
 from django.utils import timezone
 
 from hauch.core.geometry.envelope import Envelope
+from hauch.core.geometry.kinds import PART_KINDS, PartKind
 from hauch.core.measure.procedures import PROCEDURES, Procedure
 from hauch.people.permissions import ROLES
 from hauch.stores.models import ReferenceSpecimen, Rig
+
+
+def part_choices() -> list[tuple[str, str]]:
+    """Kinds of parts. A function, so that a new kind of the core needs no migration."""
+    return [(k.key, k.label) for k in PART_KINDS.values()]
 
 
 class Round(models.Model):
@@ -24,12 +30,6 @@ class Round(models.Model):
         OPEN = "open", "open for entries"
         BENCH = "bench", "on the bench"
         PUBLISHED = "published", "published"
-
-    class Part(models.TextChoices):
-        ROTOR = "rotor", "rotor"
-        DUCT = "duct", "duct"
-        RING = "ring", "bladeless ring"
-        INTAKE = "intake", "intake"
 
     class Equal(models.TextChoices):
         THROTTLE = "throttle", "full throttle"
@@ -43,7 +43,7 @@ class Round(models.Model):
     title = models.CharField(max_length=80)
     place = models.CharField(max_length=80, blank=True)
     question = models.CharField(max_length=200)
-    part = models.CharField(max_length=10, choices=Part.choices)
+    part = models.CharField(max_length=10, choices=part_choices)
     may_vary = models.TextField(blank=True)
     motors = models.PositiveSmallIntegerField(default=1)
     own_parts = models.BooleanField(default=False)
@@ -54,6 +54,10 @@ class Round(models.Model):
     )
     envelope = models.JSONField(
         default=dict, blank=True, help_text="values [m] by parameter, keep-outs"
+    )
+    quick = models.BooleanField(
+        default=False,
+        help_text="a quick comparison: no envelope is asked for, and prints go straight to the bench",
     )
     entries_until = models.DateField(null=True, blank=True)
     safety = models.TextField(blank=True)
@@ -113,6 +117,18 @@ class Round(models.Model):
         return reverse("rounds:brief", args=[self.slug])
 
     @property
+    def kind(self) -> PartKind:
+        """What its parts are, as the core knows it."""
+        return PART_KINDS[self.part]
+
+    @property
+    def straight_to_the_bench(self) -> bool:
+        """Whether its prints need neither work steps nor the gate: a quick comparison of parts that
+        neither spin nor hold compressed air.
+        """
+        return self.quick and not self.kind.needs_gate
+
+    @property
     def equal_agreed(self) -> str:
         """What is compared at, once the round was opened; empty while brief and rules are still
         being written side by side.
@@ -142,6 +158,8 @@ class Round(models.Model):
 
 BRIEF_FIELDS = {
     "question": "question",
+    "part": "kind of part",
+    "quick": "quick comparison",
     "may_vary": "what may vary",
     "motors": "motors",
     "own_parts": "own parts",

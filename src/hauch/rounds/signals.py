@@ -7,3 +7,7 @@ rules_changed = Signal()
 
 tests_replaced = Signal()
 """Tests have successors that the old runs still count for: ``user``, ``pairs`` of (old, new)."""
+gate_wanted = Signal()
+"""Prints of a round went straight to the bench and now need the safety gate; sent inside the
+transaction, with ``user`` and ``round``.
+"""

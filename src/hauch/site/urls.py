@@ -11,6 +11,7 @@ urlpatterns = [
     path("health/", health.health, name="health"),
     path("person/", include("hauch.people.urls")),
     path("desk/", include("hauch.desk.urls")),
+    path("set-up/", include("hauch.setup.urls")),
     path("stores/", include("hauch.stores.urls")),
     path("", include("hauch.rounds.urls")),
     path("rounds/<slug:slug>/entries/", include("hauch.entries.urls")),

@@ -4,6 +4,7 @@ measure, balance, pass the safety gate.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping
 from datetime import date
 from typing import Any
@@ -34,11 +35,27 @@ FORWARD = {
 """Where *move on* leads from each state."""
 
 
+def free_code(version: Version) -> str:
+    """The next code of an entry's prints: a letter for the entry, a number for the print."""
+    round, letters, n = version.entry.round, "", version.entry.mark
+    while True:
+        letters, n = chr(ord("A") + n % 26) + letters, n // 26 - 1
+        if n < 0:
+            break
+    taken = {
+        code.upper()
+        for code in Specimen.objects.filter(
+            version__entry__round=round, code__istartswith=letters
+        ).values_list("code", flat=True)
+    }
+    return next(code for n in itertools.count(1) if (code := f"{letters}{n}") not in taken)
+
+
 @transaction.atomic
 def add_specimen(
     user: User,
     version: Version,
-    code: str,
+    code: str = "",
     material: str = "",
     mass: float | None = None,
     *,
@@ -46,8 +63,9 @@ def add_specimen(
     due: date | None = None,
     printed_in: Material | None = None,
 ) -> Specimen:
-    """Add a print of a version, or plan one; mass in kg. Its steps follow from the version and the
-    material.
+    """Add a print of a version, or plan one; mass in kg. Without a code it gets the next one of its
+    entry. Its steps follow from the version and the material; a quick comparison asks for none,
+    and where its parts can hurt nobody by themselves they are ready for the bench.
 
     Raises
     ------
@@ -57,27 +75,48 @@ def add_specimen(
     require(user, "specimen.change", round)
     if version.entry.state == Entry.State.WITHDRAWN:
         raise ValidationError(f"{version.entry} was withdrawn, so it gets no further specimen.")
-    if Specimen.objects.filter(version__entry__round=round, code__iexact=code.strip()).exists():
+    Round.objects.select_for_update().get(pk=round.pk)  # one at a time, so that codes differ
+    if (
+        code.strip()
+        and Specimen.objects.filter(version__entry__round=round, code__iexact=code.strip()).exists()
+    ):
         raise ValidationError(
             f"The code {code.strip()} is on another specimen of this round. Choose another."
         )
     if state not in {State.PLANNED, State.PRINTED}:
         raise ValidationError("A specimen is planned, or printed already.")
-    specimen = Specimen(
-        version=version,
-        code=code.strip(),
+    return make_specimen(
+        user,
+        version,
+        code.strip(),
+        state=state,
         material=material.strip(),
         mass=mass,
-        state=state,
         due=due,
-        printed_in=printed_in or version.material,
+        printed_in=printed_in,
+    )
+
+
+def make_specimen(
+    user: User, version: Version, code: str = "", state: str = State.PRINTED, **known: Any
+) -> Specimen:
+    """A print of a version as `add_specimen` makes it, for whoever handed the version in."""
+    round = version.entry.round
+    ready = round.straight_to_the_bench and state == State.PRINTED
+    known["printed_in"] = known.get("printed_in") or version.material
+    specimen = Specimen(
+        version=version,
+        code=code or free_code(version),
+        state=State.READY if ready else state,
+        **known,
     )
     specimen.full_clean()
     specimen.save()
-    WorkStep.objects.bulk_create(
-        WorkStep(specimen=specimen, order=order, kind=kind, text=text[:300])
-        for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1)
-    )
+    if not round.quick:
+        WorkStep.objects.bulk_create(
+            WorkStep(specimen=specimen, order=order, kind=kind, text=text[:300])
+            for order, (kind, text) in enumerate(queries.usual_steps(specimen), 1)
+        )
     record(user, "specimen.add", specimen, round)
     return specimen
 
@@ -88,6 +127,19 @@ def _off_the_bench(user: User, specimen: Specimen) -> None:
     why = queries.why_no_gate(specimen) if specimen.state == State.READY else ""
     if why:
         specimen.note = f"{specimen.note}\nLeft the bench: {why}".strip()
+        specimen.save(update_fields=["note"])
+        _moved(user, specimen, State.PRINTED)
+
+
+def to_the_gate(user: User, round: Round) -> None:
+    """Take prints that never passed the gate off the bench, since they need it from now on."""
+    rows = Specimen.objects.select_for_update(of=("self",)).filter(
+        version__entry__round=round, state=State.READY, gates__isnull=True
+    )
+    for specimen in rows.select_related("version__entry__round"):
+        specimen.note = (
+            f"{specimen.note}\nLeft the bench: the brief changed, and it needs the safety gate now."
+        ).strip()
         specimen.save(update_fields=["note"])
         _moved(user, specimen, State.PRINTED)
 
@@ -129,7 +181,7 @@ def limits_anew(version: Version) -> None:
     above their limit are lowered; what was ready leaves the bench with a sentence and passes the
     gate anew.
     """
-    if version.entry.round.part != Round.Part.ROTOR:
+    if not version.entry.round.kind.spins:
         return
     rows = Specimen.objects.select_for_update(of=("self",)).filter(
         version=version, cap__isnull=False

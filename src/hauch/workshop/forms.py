@@ -11,7 +11,6 @@ from django.http import QueryDict
 
 from hauch.core.part.printing import USUAL
 from hauch.entries.models import Entry, Version
-from hauch.rounds.models import Round
 from hauch.stores.models import Material
 from hauch.ui.fields import FigureField, kept_figure, offer
 from hauch.workshop.models import Measure, Specimen, WorkStep
@@ -174,7 +173,7 @@ class MeasureForm(OwnIds, forms.Form):
     ids = "measure"
     kind = forms.ChoiceField(choices=Measure.Kind.choices, label="Size")
 
-    def __init__(self, data: QueryDict | None, *, units: str, part: str):
+    def __init__(self, data: QueryDict | None, *, units: str, spins: bool):
         super().__init__(data)
         rotor = {
             Measure.Kind.BORE,
@@ -183,7 +182,7 @@ class MeasureForm(OwnIds, forms.Form):
             Measure.Kind.DEPTH,
             Measure.Kind.WALL,
         }
-        fitting = rotor if part == Round.Part.ROTOR else set(Measure.Kind) - {Measure.Kind.TIP_GAP}
+        fitting = rotor if spins else set(Measure.Kind) - {Measure.Kind.TIP_GAP}
         offer(self, "kind", [(k.value, k.label) for k in Measure.Kind if k in fitting])
         for k in range(1, PLACES + 1):
             self.fields[f"place_{k}"] = FigureField(

@@ -126,7 +126,7 @@ def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
     then the designer's assembly in its order.
     """
     kind = WorkStep.Kind
-    part = specimen.version.entry.round.part
+    spins = specimen.version.entry.round.kind.spins
     counts: dict[str, int] = {}
     for file in specimen.version.files.all():
         if file.is_mesh:  # one part may be handed in in two formats
@@ -142,7 +142,7 @@ def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
             (kind.GLUE, f"Glue or screw the {pieces} pieces."),
             (kind.GASKET, "A gasket at every joint: a leak spoils pressure readings."),
         ]
-    elif part != Round.Part.ROTOR:
+    elif not spins:
         steps.append(
             (kind.GASKET, "A gasket at the mounting face: a leak spoils pressure readings.")
         )
@@ -157,7 +157,7 @@ def usual_steps(specimen: Specimen) -> list[tuple[str, str]]:
         steps.append(
             (kind.ANNEAL, f"Anneal at {material.anneal:.0f} °C.{how} Measure again: it shrinks.")
         )
-    if part == Round.Part.ROTOR:
+    if spins:
         steps.append((kind.OTHER, "Turn it by hand on its shaft: it runs true and does not rub."))
     return steps + [(str(kind.ASSEMBLE), s.text) for s in specimen.version.steps.all()]
 
@@ -239,7 +239,7 @@ def designed_gap(specimen: Specimen) -> float | None:
     check = main_check(specimen)
     what = specimen.version.entry.round.what
     swept = check.value("outer") if check else None
-    return (what["bore"] - swept) / 2 if swept and what.part == "rotor" else None
+    return (what["bore"] - swept) / 2 if swept and what.family == "rotor" else None
 
 
 def print_rows(specimen: Specimen) -> list[dict[str, Any]]:
@@ -277,7 +277,7 @@ def speed_limit(specimen: Specimen) -> Limit:
     """The speed limit of a rotor: of its parts the lowest, from their checks and the material it is
     printed in; without one from its diameter.
     """
-    if specimen.version.entry.round.part != Round.Part.ROTOR:
+    if not specimen.version.entry.round.kind.spins:
         return Limit(None, "No part of it spins.")
     measured_tip = max(
         (m.value / 2 for m in specimen.measures.all() if m.kind == Measure.Kind.OUTER), default=0.0
@@ -394,7 +394,7 @@ def _why_unbalanced(specimen: Specimen) -> str:
 def _why_no_limit(specimen: Specimen) -> str:
     """A rotor of which no diameter is known keeps the gate shut: nothing would hold its speed."""
     limit = speed_limit(specimen)
-    spins = specimen.version.entry.round.part == Round.Part.ROTOR
+    spins = specimen.version.entry.round.kind.spins
     return (
         f"No speed limit can be told for {specimen}. {limit.why}"
         if spins and limit.cap is None
@@ -429,6 +429,8 @@ def why_not_ready(specimen: Specimen) -> str:
     """
     if shut := why_no_gate(specimen):
         return shut
+    if specimen.version.entry.round.straight_to_the_bench:
+        return ""
     gate = specimen.gates.first()
     if gate is None:
         return (

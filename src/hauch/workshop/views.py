@@ -124,7 +124,7 @@ def specimen(request: Request, slug: str, pk: int, bound: Forms | None = None) -
         "print": PrintForm(instance=found, units=units),
         "log": PrintRunForm(),
         "step": StepForm(),
-        "measure": MeasureForm(None, units=units, part=round.part),
+        "measure": MeasureForm(None, units=units, spins=round.kind.spins),
         "balance": BalanceForm(None, units=units),
     } | (bound or {})
     steps = list(found.steps.select_related("done_by"))
@@ -148,7 +148,7 @@ def specimen(request: Request, slug: str, pk: int, bound: Forms | None = None) -
         "may_change": allowed(request.user, "specimen.change", round),
         "states": Specimen.State.choices,
         "forms": forms,
-        "spins": round.part == "rotor",
+        "spins": round.kind.spins,
     }
     return render(request, "workshop/specimen.html", context, status=422 if bound else 200)
 
@@ -196,7 +196,9 @@ def _tick(request: Request, found: Specimen) -> str | Forms:
 
 
 def _measure(request: Request, found: Specimen) -> str | Forms:
-    form = MeasureForm(request.POST, units=request.user.units, part=found.version.entry.round.part)
+    form = MeasureForm(
+        request.POST, units=request.user.units, spins=found.version.entry.round.kind.spins
+    )
     if not form.is_valid():
         return {"measure": form}
     rows = actions.add_measures(request.user, found, form.cleaned_data["kind"], form.values())

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from hauch.core.geometry.drawing import Dimension, Drawing, Note
+from hauch.core.geometry.kinds import PART_KINDS
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,18 +42,18 @@ _BOX = (
 )
 _WALL = Parameter("wall", "Least wall", 0.0012, 0.0002, 0.05)
 
-PARTS: dict[str, tuple[Parameter, ...]] = {
+_FAMILIES: dict[str, tuple[Parameter, ...]] = {
     "rotor": (
         *_MOUNT, Parameter("depth", "Depth", 0.026), Parameter("shaft", "Shaft", 0.004), Parameter("hub", "Least diameter of the hub", 0.040),
         Parameter("tip_gap", "Least tip gap", 0.0008, 0.0), Parameter("wall", "Least wall and blade", 0.0010, 0.0002, 0.05),
     ),
-    "duct": (*_MOUNT, *_BOX, _WALL),
-    "intake": (*_MOUNT, *_BOX, _WALL),
+    "mounted": (*_MOUNT, *_BOX, _WALL),
     "ring": (
         Parameter("outer", "Greatest outer diameter", 0.26), Parameter("opening", "Least free opening", 0.14), Parameter("depth", "Greatest depth", 0.08),
         Parameter("neck", "Bore of the neck", 0.05), Parameter("neck_drop", "Axis above the neck's end", 0.2), _WALL,
     ),
 }  # fmt: skip
+PARTS = {kind.key: _FAMILIES[kind.family] for kind in PART_KINDS.values()}
 """Kind of part -> its critical dimensions."""
 
 PLATE = 0.003
@@ -111,6 +112,11 @@ class Envelope:
 
     def __getitem__(self, key: str) -> float:
         return self.values[key]
+
+    @property
+    def family(self) -> str:
+        """Which parameters it has: ``rotor``, ``ring`` or ``mounted``."""
+        return PART_KINDS[self.part].family
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for storage and export."""
@@ -193,10 +199,10 @@ class Envelope:
 
     def _needed_space(self) -> Box | None:
         """A box inside the bore that every part needs."""
-        if self.part == "ring":
+        if self.family == "ring":
             return None
         half = self["bore"] / 2 / math.sqrt(2)
-        length = self["depth"] if self.part == "rotor" else PLATE
+        length = self["depth"] if self.family == "rotor" else PLATE
         return Box((-half, -half, 0.0), (2 * half, 2 * half, length))
 
 
@@ -209,7 +215,7 @@ def _together(e: Envelope) -> dict[str, str]:
     """Dimensions that cannot stand together."""
     mm = {key: 1000 * value for key, value in e.values.items()}
     found: dict[str, str] = {}
-    if e.part == "ring":
+    if e.family == "ring":
         if e["opening"] + 2 * e["wall"] >= e["outer"]:
             found["opening"] = (
                 f"The free opening ({mm['opening']:g} mm) leaves no ring inside the outer diameter"
@@ -240,7 +246,7 @@ def _together(e: Envelope) -> dict[str, str]:
             f"The holes cut into the bore: at {mm['hole_pitch']:g} mm apart they lie"
             f" {1000 * e['hole_pitch'] / math.sqrt(2):.4g} mm from the axis."
         )
-    if e.part == "rotor":
+    if e.family == "rotor":
         if e["hub"] >= e["bore"]:
             found["hub"] = (
                 f"The hub ({mm['hub']:g} mm) is larger than the bore ({mm['bore']:g} mm)."
@@ -270,7 +276,7 @@ def reference_bodies(e: Envelope) -> list[Body]:
     """Solids to model against: frame or mounting plate with bore and holes, shaft, neck, and the
     keep-outs.
     """
-    if e.part == "ring":
+    if e.family == "ring":
         outer = e["neck"] / 2 + e["wall"]
         at = (0.0, -e["neck_drop"], e["depth"] / 2)
         bodies = [
@@ -281,22 +287,22 @@ def reference_bodies(e: Envelope) -> list[Body]:
             )
         ]
     else:
-        depth = e["depth"] if e.part == "rotor" else PLATE
+        depth = e["depth"] if e.family == "rotor" else PLATE
         side = e["mount_square"]
         cuts = [Cylinder((0.0, 0.0, -0.001), e["bore"] / 2, depth + 0.002)]
         cuts += [Cylinder((x, y, -0.001), e["hole"] / 2, depth + 0.002) for x, y in _holes(e)]
         bodies = [
             Body("frame", (Box((-side / 2, -side / 2, 0.0), (side, side, depth)),), tuple(cuts))
         ]
-        if e.part == "rotor":
+        if e.family == "rotor":
             bodies.append(Body("shaft", (Cylinder((0.0, 0.0, 0.0), e["shaft"] / 2, depth),)))
     return bodies + [Body(k.name, (k.box,)) for k in e.keep_outs]
 
 
 def envelope_drawing(e: Envelope) -> Drawing:
     """Front view and side view with dimensions."""
-    drawing = Drawing(f"Envelope of a {e.part}")
-    if e.part == "ring":
+    drawing = Drawing(f"Envelope of a {PART_KINDS[e.part].label}")
+    if e.family == "ring":
         _ring_views(drawing, e)
     else:
         _mount_views(drawing, e)
@@ -306,10 +312,10 @@ def envelope_drawing(e: Envelope) -> Drawing:
 def _mount_views(d: Drawing, e: Envelope) -> None:
     side, bore = e["mount_square"], e["bore"]
     half = side / 2
-    edge = -half if e.part == "rotor" else -e["width"] / 2
+    edge = -half if e.family == "rotor" else -e["width"] / 2
     bottom = min(
         [
-            -half if e.part == "rotor" else -max(half, e["height"] / 2),
+            -half if e.family == "rotor" else -max(half, e["height"] / 2),
             *(k.box.at[1] for k in e.keep_outs),
         ]
     )
@@ -346,9 +352,9 @@ def _mount_views(d: Drawing, e: Envelope) -> None:
             prefix="⌀ ",
         ),
     ]
-    length = e["depth"] if e.part == "rotor" else e["length"]
+    length = e["depth"] if e.family == "rotor" else e["length"]
     left = max([half, *(k.box.at[0] + k.box.size[0] for k in e.keep_outs)]) + max(0.35 * side, 0.04)
-    if e.part == "rotor":
+    if e.family == "rotor":
         _rotor_views(d, e, left, bottom)
     else:
         d.box(left, -half, PLATE, side, "mount")

@@ -69,7 +69,7 @@ def section_drawing(lines: Lines, envelope: Envelope, beside: float = 0.0) -> Dr
     for line in lines:
         d.shape([at(z, y) for z, y in line], "body" if _area(line) < 0 else "hollow")
     box(low[0], low[1], high[0] - low[0], high[1] - low[1], "space")
-    if envelope.part == "rotor":
+    if envelope.family == "rotor":
         for side in (0.5, -0.5):
             d.line(
                 at(low[0] - 0.004, side * envelope["shaft"]),
@@ -89,9 +89,9 @@ def section_drawing(lines: Lines, envelope: Envelope, beside: float = 0.0) -> Dr
 
 def _place(envelope: Envelope) -> tuple[tuple[float, float], tuple[float, float]]:
     """Least and greatest (z, y) that the envelope leaves [m]."""
-    if envelope.part == "rotor":
+    if envelope.family == "rotor":
         return (0.0, -envelope.swept_radius), (envelope["depth"], envelope.swept_radius)
-    if envelope.part == "ring":
+    if envelope.family == "ring":
         return (0.0, -envelope["neck_drop"]), (envelope["depth"], envelope["outer"] / 2)
     return (0.0, -envelope["height"] / 2), (envelope["length"], envelope["height"] / 2)
 

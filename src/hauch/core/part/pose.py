@@ -54,9 +54,9 @@ class UnitGuess:
 
 def room_of(envelope: Envelope) -> float:
     """Greatest size that an envelope leaves a part [mm]."""
-    if envelope.part == "rotor":
+    if envelope.family == "rotor":
         return 2 * envelope.swept_radius / MM
-    if envelope.part == "ring":
+    if envelope.family == "ring":
         return (envelope["neck_drop"] + envelope["outer"] / 2) / MM
     return max(envelope["length"], envelope["width"], envelope["height"]) / MM
 
@@ -295,7 +295,7 @@ def _file_rotations() -> list[tuple[str, Floats]]:
 
 def _box_room(envelope: Envelope) -> tuple[Floats, Floats]:
     """Least and greatest corner of the place of a duct, intake or ring [mm]."""
-    if envelope.part == "ring":
+    if envelope.family == "ring":
         half = envelope["outer"] / 2 / MM
         return np.array([-half, -envelope["neck_drop"] / MM, 0.0]), np.array(
             [half, half, envelope["depth"] / MM]
@@ -323,7 +323,7 @@ def place_in_box(mesh: trimesh.Trimesh, envelope: Envelope, wanted: str = "") ->
         middle = (
             turn @ mount.middle if mount.middle is not None and mount.area >= LEAST_FACE else None
         )
-        shift = _shift(ends[0], ends[1], low, high, envelope.part, middle)
+        shift = _shift(ends[0], ends[1], low, high, envelope.family, middle)
         least, most = ends + shift
         over = float(np.maximum(low - least, 0).sum() + np.maximum(most - high, 0).sum())
         spread = surface @ turn.T + shift
@@ -496,7 +496,7 @@ def _against_box(
             misfits.append(f"It reaches {depth:.2f} mm into the keep-out “{keep.name}”.")
             outside |= hit
             outside[mesh.faces[surface.faces[among]]] = True
-    if envelope.part == "ring":
+    if envelope.family == "ring":
         radius = np.hypot(points[:, 0], points[:, 1])
         free = 2 * float(radius.min())
         said = f"Its free opening is {free:.1f} mm; {envelope['opening'] / MM:g} mm must stay free."

@@ -81,12 +81,12 @@ def check(
     wall = report.walls = walls(caster, samples)
     add_walls(report, wall, samples, asked)
     at(3)
-    blades = measure_blades(placed.mesh) if asked.envelope.part == "rotor" else None
-    if asked.envelope.part != "rotor":
+    blades = measure_blades(placed.mesh) if asked.envelope.family == "rotor" else None
+    if asked.envelope.family != "rotor":
         add_passages(report, placed, caster, asked)
     at(4)
     laid = add_print(report, placed, figures, wall, asked)
-    if asked.envelope.part == "rotor":
+    if asked.envelope.family == "rotor":
         strength.spinning(report, placed, caster, figures, blades, laid, asked)
     at(5)
     return _closed(report, closed)

@@ -105,7 +105,7 @@ def add_walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> No
         wall.thickness[known], bins=24, range=(0, max(4 * least, 4.0))
     )[0].tolist()
     if share > THIN_CARE:
-        where = _where(samples.points[below], asked.envelope.part)
+        where = _where(samples.points[below], asked.envelope.family)
         report.say(
             "back" if share > THIN_BACK else "care",
             f"{100 * share:.0f} % of the surface has less wall than the {least:g} mm that are"
@@ -122,7 +122,7 @@ def add_walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> No
         report.say(
             "care",
             "Surfaces run through one another"
-            f" {_where(samples.points[wall.overlapping], asked.envelope.part)} ({100 * crossed:.0f}"
+            f" {_where(samples.points[wall.overlapping], asked.envelope.family)} ({100 * crossed:.0f}"
             " % of the rays met another wall from outside). A printer may leave voids there: unite"
             " the bodies before you export.",
         )
@@ -136,7 +136,7 @@ def add_passages(report: Report, placed: Placed, caster: Caster, asked: Asked) -
         for o in found[:12]
     ]
     _screws(report, placed, caster, asked)
-    if asked.envelope.part == "ring":
+    if asked.envelope.family == "ring":
         _ring(report, placed, caster, found)
         return
     inlet = [o for o in found if o.direction[2] < -0.7]

@@ -185,7 +185,7 @@ def stand_beside_one_another(report: Report, found: Soundness) -> bool:
 
 def add_place(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked: Asked) -> Placed:
     """The part turned into its place, and what sticks out of it."""
-    if asked.envelope.part == "rotor":
+    if asked.envelope.family == "rotor":
         turned, turn = spin_direction(figures.inertia)
         if asked.said_axis:
             turned, turn = asked.said_axis, FILE_TURNS[asked.said_axis]
@@ -223,17 +223,17 @@ def add_place(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked
                 placed.bore.diameter * MM, "m", "part:facets", "facets of curved surfaces", 0.002
             ),
         )
-    if asked.envelope.part in {"rotor", "ring"}:
+    if asked.envelope.family in {"rotor", "ring"}:
         radius = np.hypot(placed.mesh.vertices[:, 0], placed.mesh.vertices[:, 1])
         swept = (
             2 * float(radius.max())
-            if asked.envelope.part == "rotor"
+            if asked.envelope.family == "rotor"
             else float(placed.mesh.extents[0])
         )
         report.add(
             "outer",
             "Size",
-            "Swept diameter" if asked.envelope.part == "rotor" else "Outer diameter",
+            "Swept diameter" if asked.envelope.family == "rotor" else "Outer diameter",
             "length",
             exact(swept * MM, "m"),
         )

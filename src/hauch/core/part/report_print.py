@@ -29,7 +29,7 @@ def add_print(
     """How it lies on the printer, what the print takes, and what may go wrong."""
     best = best_way_up(placed.mesh)
     if (
-        asked.envelope.part == "rotor"
+        asked.envelope.family == "rotor"
     ):  # blades are pulled along the layers only where these lie across the axis
         best = min((lay(placed.mesh, n) for n in ("z up", "z down")), key=lambda w: w.overhang)
     made = print_figures(

@@ -148,11 +148,17 @@ class Tool:
     cautions: tuple[str, ...] = ()
     solid: Callable[[Values], Any] | None = None
     part: str = ""
+    also: tuple[str, ...] = ()
     extent: Callable[[Values], dict[str, float]] | None = None
 
     rig: bool = False
     drives: bool = False
     optimises: bool = False
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Kinds of parts that it designs; none where its answer is no part."""
+        return (self.part, *self.also) if self.part else ()
 
     def start(self) -> dict[str, Any]:
         """The values that the tool begins with."""

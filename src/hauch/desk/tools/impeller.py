@@ -287,6 +287,7 @@ TOOL = register(
         solid=solid,
         extent=extent,
         part="rotor",
+        also=("wheel",),
         rig=True,
     )
 )

@@ -363,5 +363,6 @@ TOOL = register(
         solid=solid,
         extent=extent,
         part="intake",
+        also=("silencer",),
     )
 )

@@ -38,6 +38,7 @@ INSTALLED_APPS = [
     "hauch.live.apps.LiveConfig",
     "hauch.verdict.apps.VerdictConfig",
     "hauch.desk.apps.DeskConfig",
+    "hauch.setup.apps.SetupConfig",
     "hauch.pages.apps.PagesConfig",
     "hauch.exchange.apps.ExchangeConfig",
     "hauch.site.apps.SiteConfig",

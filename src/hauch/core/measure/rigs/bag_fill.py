@@ -38,7 +38,9 @@ RIG = RigKind(
     label="Bag fill",
     what="Open bag of known volume over the part; the seconds until it is full.",
     constants=(
-        Constant("bag_volume", "Volume of the bag", "volume", 0.001, 50.0, 0.12, needed=True),
+        Constant(
+            "bag_volume", "Volume of the bag", "volume", 0.001, 50.0, 0.12, needed=True, doubt=0.006
+        ),
         length("mouth", "Mouth of the bag", 0.3, 0.01, 5.0),
     ),
     channels=("fill_time", "speed"),

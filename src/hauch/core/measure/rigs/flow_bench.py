@@ -63,7 +63,7 @@ RIG = RigKind(
         " depression."
     ),
     constants=(
-        length("orifice", "Bore of the orifice", 0.05, 0.001, 1.0, needed=True),
+        length("orifice", "Bore of the orifice", 0.05, 0.001, 1.0, needed=True, doubt=0.0002),
         Constant(
             "orifice_coefficient",
             "Flow coefficient of the orifice",
@@ -72,6 +72,7 @@ RIG = RigKind(
             1.3,
             0.61,
             needed=True,
+            doubt=0.02,
         ),
         length("pipe", "Bore of the pipe", 0.1, 0.005, 2.0),
         length("plenum", "Plenum, across", 0.4),

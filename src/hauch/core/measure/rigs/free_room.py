@@ -52,7 +52,7 @@ RIG = RigKind(
     label="Free room",
     what="Anemometer at a stated distance, over a grid of places.",
     constants=(
-        length("distance", "Distance of the grid", 1.0, 0.02, 20.0, needed=True),
+        length("distance", "Distance of the grid", 1.0, 0.02, 20.0, needed=True, doubt=0.02),
         length("grid_width", "Width of the grid", 0.6),
         length("grid_height", "Height of the grid", 0.4),
         Constant("places", "Places", "number", 1, 400, 9, needed=True, whole=True),

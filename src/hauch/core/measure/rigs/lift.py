@@ -34,7 +34,16 @@ RIG = RigKind(
     label="Lift rig",
     what="Air-cushion part with weights; hover gap against load.",
     constants=(
-        Constant("cushion_area", "Area of the cushion", "area", 1e-4, 20.0, 0.09, needed=True),
+        Constant(
+            "cushion_area",
+            "Area of the cushion",
+            "area",
+            1e-4,
+            20.0,
+            0.09,
+            needed=True,
+            doubt=0.002,
+        ),
         Constant("load", "Load, with the part", "mass", 0.001, 1000.0, 1.5),
         length("span", "Span of the cushion", 0.3),
     ),

@@ -51,7 +51,16 @@ RIG = RigKind(
         " area."
     ),
     constants=(
-        Constant("plate_area", "Area under pressure", "area", 1e-5, 4.0, 0.0145, needed=True),
+        Constant(
+            "plate_area",
+            "Area under pressure",
+            "area",
+            1e-5,
+            4.0,
+            0.0145,
+            needed=True,
+            doubt=0.0003,
+        ),
         length("stand_off", "Outlet above the plate", 0.1, 0.0, 5.0),
     ),
     channels=("scale_mass", "speed"),

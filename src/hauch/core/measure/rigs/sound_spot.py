@@ -36,7 +36,7 @@ RIG = RigKind(
     label="Sound spot",
     what="Sound level meter at a stated distance, mounting and background.",
     constants=(
-        length("distance", "Distance of the meter", 1.0, 0.05, 20.0, needed=True),
+        length("distance", "Distance of the meter", 1.0, 0.05, 20.0, needed=True, doubt=0.02),
         length("height", "Height of the meter", 1.2, 0.0, 10.0),
         length("part_height", "Height of the part", 1.2, 0.0, 10.0),
         length("background_at", "Background spot, from the part", 3.0, 0.05, 50.0),

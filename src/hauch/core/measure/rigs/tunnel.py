@@ -90,7 +90,7 @@ RIG = RigKind(
         " the volume flow."
     ),
     constants=(
-        length("bore", "Bore of the tube", 0.125, 0.01, 3.0, needed=True),
+        length("bore", "Bore of the tube", 0.125, 0.01, 3.0, needed=True, doubt=0.0005),
         length("length", "Length of the tube", 1.5),
         length("straightener_at", "Straightener, from the part", 0.35),
         length("straightener_length", "Length of the straightener", 0.08),
@@ -105,6 +105,7 @@ RIG = RigKind(
             0.85,
             needed=True,
             found="traverse",
+            doubt=0.08,  # power laws of n = 6 to 10 give 0.79 to 0.87; a short tube is flatter
         ),
         *LEAK,
     ),

@@ -51,6 +51,13 @@
     }
   });
 
+  // As soon as the last field of a list is begun, a further one appears.
+  document.addEventListener("input", (event) => {
+    const list = event.target.closest("[data-grows]");
+    const row = event.target.closest("[data-grows] > *");
+    if (list && row && row.nextElementSibling?.hidden) row.nextElementSibling.hidden = false;
+  });
+
   // A dropped file goes into the file field it was dropped on.
   for (const kind of ["dragover", "dragleave", "drop"])
     document.addEventListener(kind, (event) => {
