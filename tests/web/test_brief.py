@@ -226,6 +226,7 @@ class OpenTests(BriefCase):
         data = {
             "title": "Hay loft",
             "question": "Which?",
+            "part": "rotor",
             "motors": "0",
             "equal": "power",
             "equal_value": "six",
@@ -598,7 +599,7 @@ class RuleChangeTests(BriefCase):
             setting=self.air.test.setting,
             reporting_distance=1.0,
         )
-        User.objects.update(units="inch")
+        User.objects.update(preset="inch")
         self.sign_in()
         form = self.client.get(reverse("change_rules", args=[self.built.round.slug])).context[
             "form"

@@ -45,7 +45,7 @@ class DeskCase(TestCase):
 
     def setUp(self):
         for user in self.built.people.values():
-            user.units = "si"
+            user.preset = "si"
             user.save()
         self.client.force_login(self.built.people["designer"])
 
@@ -117,7 +117,7 @@ class ToolPageTests(DeskCase):
 
     def test_figures_are_in_the_persons_units_and_typed_in_them(self):
         designer = self.built.people["designer"]
-        designer.units = "inch"
+        designer.preset = "inch"
         designer.save()
         page = self.client.get(reverse("desk:tool", args=["rotor"]))
         self.assertContains(page, "Tip diameter, in")
@@ -712,7 +712,7 @@ class SearchTests(TransactionTestCase):
     def setUp(self):
         self.built = build()
         self.designer = self.built.people["designer"]
-        self.designer.units = "si"
+        self.designer.preset = "si"
         self.designer.save()
         self.client.force_login(self.designer)
         self.start = TOOLS["rotor"].start()

@@ -1327,7 +1327,7 @@ class PageTests(LiveCase):
         self.assertEqual((len(times), round(float(channels["speed"].mean()), -1)), (21, 1900.0))
 
     def test_units_follow_the_person(self):
-        type(self.built.operator).objects.filter(pk=self.built.operator.pk).update(units="inch")
+        type(self.built.operator).objects.filter(pk=self.built.operator.pk).update(preset="inch")
         page = self.client.get(self.begin().get_absolute_url())
         config = page.context["config"]
         air = next(c for c in config["channels"] if c["key"] == "air_speed")

@@ -406,7 +406,7 @@ class BenchPageTests(Pages):
         self.assertEqual(Run.objects.count(), before)
 
     def test_units_follow_the_person(self):
-        self.built.operator.units = "inch"
+        self.built.operator.preset = "inch"
         self.built.operator.save()
         answer = self.get("operator", "capture")
         self.assertContains(answer, "Air speed, ft/min")
@@ -665,7 +665,7 @@ class SmallPageTests(Pages):
 
     def test_units_page_and_publication(self):
         self.assertContains(
-            self.post("viewer", self.pages["person"], {"units": "si"}, follow=True),
+            self.post("viewer", self.pages["person"], {"preset": "si"}, follow=True),
             "shown in these units",
         )
         publish = reverse("verdict:publish", args=[self.built.round.slug])

@@ -16,12 +16,12 @@ from hauch.bench.models import Progress
 from hauch.bench.progress import rebuild
 from hauch.bench.queries import plan_of
 from hauch.bench.runs import NewRun, Subject, Typed, record_dnf, record_run, void_run
+from hauch.core.quantity.typed import parse_number
 from hauch.entries import actions as entry_actions
 from hauch.pages.line import counts, stations
 from hauch.people.first import add_person, first_people
 from hauch.people.models import User
 from hauch.ui.charts import figure, specs
-from hauch.ui.fields import parse_number
 from hauch.ui.marks import SHAPES, mark_svg
 from hauch.verdict.judging import judge_round
 from tests.builder import ROOM, START, build
@@ -464,5 +464,7 @@ class FirstPeopleTests(TestCase):
         self.client.force_login(
             User.objects.get(), backend="django.contrib.auth.backends.ModelBackend"
         )
-        self.assertContains(self.client.get("/"), "import one that was exported elsewhere")
+        page = self.client.get("/")
+        self.assertContains(page, "What do you want to compare?")
+        self.assertContains(page, "Import a round")
         self.assertContains(self.client.get("/stores/"), "No rig yet")

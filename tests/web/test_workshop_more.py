@@ -497,7 +497,7 @@ class OnThePages(Base):
 
     def test_units_of_the_person(self):
         person = self.built.people["operator"]
-        person.units = "inch"
+        person.preset = "inch"
         person.save()
         self.sign_in()
         specimen = shop.add_specimen(self.operator, self.version, "W-01", mass=0.0283495)
@@ -514,7 +514,10 @@ class OnThePages(Base):
 
         def keys(part):
             return {
-                k for k, _ in MeasureForm(None, units="workshop", part=part).fields["kind"].choices
+                k
+                for k, _ in MeasureForm(None, units="workshop", spins=part == "rotor")
+                .fields["kind"]
+                .choices
             }
 
         self.assertIn("tip_gap", keys("rotor"))

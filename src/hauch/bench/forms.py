@@ -14,11 +14,12 @@ from django.utils import timezone
 from hauch.bench.queries import Plan
 from hauch.bench.runs import Room, Subject, Typed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
-from hauch.core.quantity.units import KINDS, UnitUnknown, from_si, to_si
+from hauch.core.quantity.typed import typed_figure
+from hauch.core.quantity.units import KINDS, UnitUnknown, from_si
 from hauch.formats.logger_table import TIME, Column, Table
 from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
-from hauch.ui.fields import NumberInput, parse_number
+from hauch.ui.fields import NumberInput
 from hauch.workshop.models import Specimen
 
 
@@ -59,11 +60,9 @@ class RoomForm(forms.Form):
             values[name] = None
             if text.strip():
                 try:
-                    values[name] = float(
-                        to_si(
-                            parse_number(text), KINDS[channel.kind].shown[self.units], channel.kind
-                        )
-                    )
+                    values[name] = typed_figure(
+                        text, channel.kind, KINDS[channel.kind].shown[self.units]
+                    )[0]
                 except ValueError as problem:
                     self.add_error(name, str(problem))
         return Room(**values)
@@ -102,18 +101,18 @@ def typed_readings(
             if not text.strip():
                 continue
             try:
-                value = float(to_si(parse_number(text), unit, channel.kind))
+                value, number, written = typed_figure(text, channel.kind, unit)
             except UnitUnknown as problem:
-                problems.append(str(problem))
-                break
+                problems.append(f"{channel.label}, reading {position}: {problem}")
+                continue
             except ValueError as problem:
                 problems.append(f"{channel.label}, reading {position}: {problem}")
                 continue
             readings.setdefault(key, []).append(
                 Typed(
                     value,
-                    text.strip()[:40],
-                    unit[:20],
+                    number[:40],
+                    written[:20],
                     (position - 1) % places + 1 if places else 0,
                 )
             )

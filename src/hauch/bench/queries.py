@@ -377,7 +377,7 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
             reverse("workshop:list", args=[round.slug]),
             "Add one in the workshop",
         )
-    if not entries.exists():
+    if not plan.specimens and not entries.exists():
         return Missing(
             "No entry is in yet, so there is nothing to compare with the reference.",
             reverse("entries:list", args=[round.slug]),

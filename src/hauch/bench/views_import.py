@@ -33,6 +33,7 @@ from hauch.bench.runs import Subject
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of, fed_by
+from hauch.core.quantity.typed import parse_number
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
 from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping, glance
 from hauch.formats.logger_names import guess_mapping
@@ -41,7 +42,6 @@ from hauch.people.requests import Request
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for, round_tests
 from hauch.stores.models import RigMeter
-from hauch.ui.fields import parse_number
 
 BY_HAND = {"background_level": "sound_level"}
 """Channels that a log seldom holds and that may be typed beside it, by the channel that they go

@@ -22,6 +22,7 @@ from hauch.bench.views_import import feeds
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import contributions
+from hauch.core.quantity.typed import parse_number
 from hauch.core.trace import trouble
 from hauch.core.trace.reduce import STEADY_SHARE
 from hauch.core.trace.thin import drawn
@@ -30,7 +31,6 @@ from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
-from hauch.ui.fields import parse_number
 
 
 def run_for(request: Request, round: Round, pk: int) -> Run:

@@ -416,7 +416,7 @@ def _from_version_9(content: dict[str, Any]) -> dict[str, Any]:
 
 def _from_version_10(content: dict[str, Any]) -> dict[str, Any]:
     """Version 10 knew no quick comparisons."""
-    return content | {"round": {"quick": False} | content["round"]}
+    return content | {"round": {"quick": False} | content.get("round", {})}
 
 
 USUAL_STIFFNESS = 2.0e9

@@ -23,6 +23,7 @@ from hauch.bench.views import capture_url, last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.measure.seek import even_steps
 from hauch.core.quantity.show import show
+from hauch.core.quantity.typed import parse_number
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
 from hauch.live import actions as live
 from hauch.live import guide, presence, readiness, readings, runs
@@ -32,7 +33,6 @@ from hauch.people.requests import Request
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
-from hauch.ui.fields import parse_number
 
 SWEEP_FROM, SWEEP_TO, SWEEP_STEPS, SWEEP_DWELL = 30.0, 100.0, 8, 12.0
 """The sweep that is offered; the form may ask for another."""

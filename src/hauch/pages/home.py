@@ -45,7 +45,6 @@ def home(request: Request) -> HttpResponse:
         "may_begin": allowed(request.user, "round.create"),
     }
     if context["may_begin"]:
-        context["begun"] = request.user.set_ups.filter(round=None)
         context["kinds"] = () if rows else PART_KINDS.values()
     return render(request, "pages/home.html", context)
 
@@ -56,7 +55,12 @@ def attention(request: Request) -> HttpResponse:
     """
     found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []
-    return render(request, "pages/_attention.html", {"alarms": found, "meters": meters})
+    begun = (
+        request.user.set_ups.filter(round=None) if allowed(request.user, "round.create") else []
+    )
+    return render(
+        request, "pages/_attention.html", {"alarms": found, "meters": meters, "begun": begun}
+    )
 
 
 def _day_of(request: Request, round: Round) -> dict[str, object]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from django.contrib.auth.models import AbstractUser
 from django.db import models
 
+from hauch.core.quantity.units import system_of
+
 
 class User(AbstractUser):
     """A person. ``is_staff`` keeps the installation: may import rounds and manage people."""
@@ -14,7 +16,15 @@ class User(AbstractUser):
         WORKSHOP = "workshop", "Workshop: m³/h, mmH2O, km/h"
         INCH = "inch", "Inch: cfm, inH2O, ft/min"
 
-    units = models.CharField(max_length=10, choices=Units.choices, default=Units.WORKSHOP)
+    preset = models.CharField(max_length=10, choices=Units.choices, default=Units.WORKSHOP)
+    own_units = models.JSONField(
+        default=dict, blank=True, help_text="kind of figure -> unit, where it is not the preset's"
+    )
+
+    @property
+    def units(self) -> str:
+        """The units of all kinds of figures, as `Kind.shown` takes them."""
+        return system_of(self.preset, self.own_units)
 
     def __str__(self) -> str:
         return self.first_name or self.username

@@ -11,13 +11,14 @@ from django.http import QueryDict
 
 from hauch.core.geometry.envelope import PARTS, Box, Envelope, KeepOut
 from hauch.core.measure.procedures import PROCEDURES
-from hauch.core.quantity.units import KINDS, to_si
+from hauch.core.quantity.typed import typed_figure
+from hauch.core.quantity.units import KINDS
 from hauch.people.permissions import ROLES
 from hauch.rounds.drafts import RuleDraft, TestDraft
 from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Rig
-from hauch.ui.fields import FigureField, kept_figure, offer, parse_number
+from hauch.ui.fields import FigureField, kept_figure, offer
 
 MOST_KEEP_OUTS = 12
 
@@ -202,7 +203,7 @@ class EnvelopeForm(forms.Form):
             name = row["name"].strip()[:40] or f"keep-out {number}"
             try:
                 x, y, z, dx, dy, dz = (
-                    float(to_si(parse_number(row[key]), unit, "length"))
+                    typed_figure(row[key], "length", unit)[0]
                     for key in ("x", "y", "z", "dx", "dy", "dz")
                 )
                 keep_outs.append(KeepOut(name, Box((x, y, z), (dx, dy, dz))))

@@ -12,10 +12,11 @@ from django.utils import timezone
 from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity import expanded, standard_of
-from hauch.core.quantity.units import KINDS, to_si
+from hauch.core.quantity.typed import typed_figure
+from hauch.core.quantity.units import KINDS
 from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.stores.models import Instrument, Material, Rig, channel_choices
-from hauch.ui.fields import FigureField, NumberInput, kept_figure, parse_number
+from hauch.ui.fields import FigureField, NumberInput, kept_figure
 
 MOST_POINTS = 60
 
@@ -159,7 +160,7 @@ def typed_points(
             continue
         try:
             pair = tuple(
-                float(to_si(parse_number(text), KINDS[kind].shown[units], kind))
+                typed_figure(text, kind, KINDS[kind].shown[units])[0]
                 for text, kind in ((one, kinds[0]), (two, kinds[1]))
                 if text.strip()
             )

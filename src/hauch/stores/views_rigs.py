@@ -16,6 +16,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, RigKind, check_constants, rig_drawing
 from hauch.core.quantity import expanded
 from hauch.core.quantity.show import show
+from hauch.core.quantity.typed import typed_figure
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
 from hauch.people.requests import Request
@@ -29,7 +30,7 @@ from hauch.stores.models import (
     RigCalibration,
 )
 from hauch.stores.queries import due_of, states_of
-from hauch.ui.fields import parse_number, sent
+from hauch.ui.fields import sent
 
 EMPTY_ROWS = 5
 
@@ -335,9 +336,9 @@ class _BlankPlate:
 
 
 def _figures(texts: list[str], kind: str, units: str, where: str) -> list[float]:
-    from hauch.core.quantity.units import KINDS, to_si
+    from hauch.core.quantity.units import KINDS
 
     try:
-        return [float(to_si(parse_number(text), KINDS[kind].shown[units], kind)) for text in texts]
+        return [typed_figure(text, kind, KINDS[kind].shown[units])[0] for text in texts]
     except ValueError as problem:
         raise ValidationError(f"{where}: {problem}") from problem

@@ -9,18 +9,8 @@ from django import forms
 from django.core.exceptions import ValidationError
 from django.http import HttpRequest, QueryDict
 
-from hauch.core.quantity.units import KINDS, factor_from_si, from_si, to_si
-
-
-def parse_number(text: str) -> float:
-    """A number as people type it: decimal point or comma, no thousands marks.
-
-    Raises ValueError with a sentence.
-    """
-    try:
-        return float(text.strip().replace(",", ".").replace("−", "-"))
-    except ValueError as problem:
-        raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
+from hauch.core.quantity.typed import parse_number, typed_figure
+from hauch.core.quantity.units import KINDS, factor_from_si, from_si
 
 
 def sent(request: HttpRequest) -> QueryDict | None:
@@ -94,16 +84,16 @@ class FigureField(forms.Field):
         if len(text) > LONGEST:
             raise ValidationError(f"“{text[:12]}…” is too long for a figure.")
         try:
-            number = parse_number(text)
+            value, number, _ = typed_figure(
+                text, self.kind, self.written, difference=self.difference
+            )
         except ValueError as problem:
             raise ValidationError(str(problem)) from problem
-        if not math.isfinite(number):
+        if not math.isfinite(value):
             raise ValidationError(f"“{text}” is not a number.")
-        if self.low is not None and number < self.low:
+        if self.low is not None and parse_number(number) < self.low:
             raise ValidationError(f"{text} cannot be; it must be {self.low:g} or more.")
-        if self.difference:
-            return number / factor_from_si(self.written, self.kind)
-        return float(to_si(number, self.written, self.kind))
+        return value
 
 
 def kept_figure(form: forms.BaseForm, name: str) -> float | None:

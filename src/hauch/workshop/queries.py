@@ -355,6 +355,21 @@ def cautions_for(specimen: Specimen, power: str) -> list[Caution]:
     )
 
 
+def same_gate(user: User, specimen: Specimen, power: str) -> list[Specimen]:
+    """Other prints of the round that wait at the gate with the same cautions, word by word; so many at
+    most as fit a page.
+    """
+    round = specimen.version.entry.round
+    texts = [c.text for c in cautions_for(specimen, power)]
+    waiting = specimens_of(user, round).filter(state=State.PRINTED).exclude(pk=specimen.pk)
+    found = []
+    for one in waiting.order_by("code")[:MOST_IN_A_COLUMN]:
+        one.version.entry.round = round
+        if not why_no_gate(one) and [c.text for c in cautions_for(one, power)] == texts:
+            found.append(one)
+    return found
+
+
 def why_no_gate(specimen: Specimen) -> str:
     """Why the gate stays shut; empty where it may be passed."""
     if specimen.state == State.BROKEN:

@@ -10,15 +10,17 @@ import segno
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
+from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.core.part.cautions import POWER
+from hauch.core.quantity.typed import parse_number
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
 from hauch.rounds.queries import round_for
-from hauch.ui.fields import parse_number, sent
+from hauch.ui.fields import sent
 from hauch.workshop import actions, queries
 from hauch.workshop.forms import (
     BalanceForm,
@@ -275,21 +277,30 @@ def gate(request: Request, slug: str, pk: int) -> HttpResponse:
     to the bench.
     """
     found = _specimen(request, slug, pk, "specimen.release")
-    power = (sent(request) or request.GET).get("power", "supply")
-    power = power if power in POWER else "supply"
+    round = found.version.entry.round
+    power = (sent(request) or request.GET).get("power", "")
+    if power not in POWER:
+        power = "air" if round.kind.pressurised else "supply"
     confirmed = set(request.POST.getlist("confirmed"))
+    beside = queries.same_gate(request.user, found, power)
+    ticked = set(request.POST.getlist("beside"))
     problems: list[str] = []
     if request.method == "POST" and "pass" in request.POST:
+        together = [found, *(one for one in beside if str(one.pk) in ticked)]
         try:
-            made = actions.pass_gate(request.user, found, power, confirmed)
+            with transaction.atomic():
+                gates = [actions.pass_gate(request.user, s, power, confirmed) for s in together]
         except ValidationError as problem:
             problems = problem.messages
         else:
-            capped = f", capped at {made.cap:,.0f} 1/min" if made.cap else ""
-            messages.success(request, f"{found} is ready for the bench{capped}.")
-            return redirect("workshop:list", slug)
+            for made in gates:
+                capped = f", capped at {made.cap:,.0f} 1/min" if made.cap else ""
+                messages.success(request, f"{made.specimen} is ready for the bench{capped}.")
+            left = len(beside) - len(together) + 1
+            return redirect("workshop:list" if left or not round.quick else "bench:overview", slug)
     context = {
-        "round": found.version.entry.round,
+        "round": round,
+        "beside": [(one, str(one.pk) in ticked) for one in beside],
         "specimen": found,
         "entry": found.version.entry,
         "power": power,

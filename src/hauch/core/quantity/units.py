@@ -6,7 +6,8 @@ figure is shown in.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
@@ -41,12 +42,56 @@ class UnitUnknown(ValueError):
     """A unit that nobody knows, or one of the wrong kind."""
 
 
+CHOICES: dict[str, tuple[str, ...]] = {
+    "air_speed": ("m/s", "km/h", "ft/min", "mph", "kn"),
+    "volume_flow": ("m³/h", "m³/s", "L/s", "L/min", "cfm"),
+    "pressure": ("Pa", "hPa", "mbar", "mmH2O", "inH2O"),
+    "air_pressure": ("hPa", "kPa", "mbar", "mmHg", "inHg"),
+    "length": ("mm", "cm", "m", "in"),
+    "area": ("cm²", "mm²", "m²", "in²"),
+    "volume": ("L", "m³", "ft³"),
+    "mass": ("g", "kg", "oz", "lb"),
+    "force": ("N", "mN", "ozf", "lbf"),
+    "torque": ("N m", "N mm", "N cm", "ozf in"),
+    "temperature": ("°C", "°F", "K"),
+    "temperature_difference": ("K", "Δ°F"),
+    "vibration": ("mm/s", "in/s"),
+}
+"""Units that a person may choose for a kind of figure, whatever the others are shown in."""
+
+
+def system_of(preset: str, own: Mapping[str, str]) -> str:
+    """The units of a person as one text: ``si``, ``workshop`` or ``inch``, and the units of their own
+    by kind. `Kind.shown` takes it like a preset.
+    """
+    said = [f"{kind}={unit}" for kind, unit in own.items() if unit in CHOICES.get(kind, ())]
+    return ";".join([preset, *said])
+
+
+@lru_cache(maxsize=512)
+def _parts_of(system: str) -> tuple[str, dict[str, str]]:
+    preset, *own = system.split(";")
+    return preset, dict(one.split("=", 1) for one in own)
+
+
+class Units(dict[str, str]):
+    """The unit of a kind by unit system, also for a system with units of its own."""
+
+    def __init__(self, kind: str, units: Mapping[str, str]):
+        super().__init__(units)
+        self.kind = kind
+
+    def __missing__(self, system: str) -> str:
+        preset, own = _parts_of(system)
+        return own.get(self.kind) or dict.__getitem__(self, preset)
+
+
 @dataclass(frozen=True, slots=True)
 class Kind:
     """A kind of figure: its SI unit, what it may be called and how it is shown.
 
-    ``shown`` holds, for the unit systems ``si``, ``workshop`` and ``inch``, the unit and the
-    decimals of its last digit.
+    ``shown`` holds the unit for the unit systems ``si``, ``workshop`` and ``inch``, and for each made
+    of one of them by `system_of`.
     """
 
     key: str
@@ -80,7 +125,7 @@ _TEMPERATURE = {
 }  # fmt: skip
 
 KINDS: dict[str, Kind] = {
-    kind.key: kind
+    kind.key: replace(kind, shown=Units(kind.key, kind.shown))
     for kind in (
         Kind("air_speed", "Air speed", "m/s", {"si": "m/s", "workshop": "km/h", "inch": "ft/min"}, _SPEED),
         Kind("pressure", "Pressure", "Pa", {"si": "Pa", "workshop": "mmH2O", "inch": "inH2O"}, _PRESSURE),

@@ -33,7 +33,7 @@
   }
 
   // A reading that lies far off the others of its channel is marked; it still counts until somebody takes it back.
-  const number = (text) => Number(text.replace(",", ".").replace("−", "-"));
+  const number = (text) => Number.parseFloat(text.replace(",", ".").replace("−", "-"));
   function markOdd() {
     const places = Number(form().dataset.places);
     inputs().forEach((_, column) => {
