@@ -17,7 +17,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench import reduction
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
-from hauch.bench.models import Run
+from hauch.bench.models import Reading, Run
 from hauch.bench.queries import (
     Plan,
     counting,
@@ -31,7 +31,7 @@ from hauch.bench.runs import NewRun, Room, Subject, record_dnf, record_run
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity.show import show
-from hauch.core.quantity.units import KINDS
+from hauch.core.quantity.units import KINDS, from_si
 from hauch.people.requests import Request
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
@@ -122,25 +122,41 @@ def _repeat(plan: Plan, test: Test, subject: Subject) -> int | None:
     )
 
 
-def _channel_rows(
-    test: Test, metered: set[str], units: str, data: Any = None
-) -> list[dict[str, Any]]:
-    """Channels of the test that its rig has a meter for."""
-    rows = []
+STANDING = "background_level"
+"""The channel that is read once for a session, and offered again."""
+
+
+def _background(test: Test) -> Reading | None:
+    """The background as it was last read at this rig, where that is not long ago."""
+    return (
+        Reading.objects.filter(
+            channel=STANDING,
+            run__rig=test.rig,
+            run__state=Run.State.VALID,
+            run__started_at__gte=timezone.now() - ROOM_HOLDS,
+        )
+        .select_related("run")
+        .order_by("-run__started_at", "-seq")
+        .first()
+    )
+
+
+def _channel_rows(test: Test, metered: set[str], units: str) -> list[dict[str, Any]]:
+    """Channels of the test that its rig has a meter for; a background of the session stands there
+    already.
+    """
+    rows: list[dict[str, Any]] = []
     for key in channels_of(test.how):
         if key not in metered:
             continue
         channel = CHANNELS[key]
+        unit = KINDS[channel.kind].shown[units]
         needed = any(key in group for group in test.how.needs)
-        rows.append(
-            {
-                "key": key,
-                "label": channel.label,
-                "unit": KINDS[channel.kind].shown[units],
-                "needed": needed,
-                "values": data.getlist(f"r-{key}") if data else [],
-            }
-        )
+        row = {"key": key, "label": channel.label, "unit": unit, "needed": needed}
+        if key == STANDING and (before := _background(test)) is not None:
+            row["held"] = f"{from_si(before.value, unit, channel.kind):.5g}"
+            row["held_from"] = before.run
+        rows.append(row)
     return rows
 
 
@@ -205,12 +221,8 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         "form": form,
         "problems": problems,
         "repeat": _repeat(plan, test, subject),
-        "channels": _channel_rows(
-            test,
-            {meter.channel for meter in meters},
-            units,
-            request.POST if request.method == "POST" else None,
-        ),
+        "channels": _channel_rows(test, {meter.channel for meter in meters}, units),
+        "assembly": list(subject.specimen.version.steps.all()) if subject.specimen else [],
         "chart": repeats_chart(test, subject.specimen, subject.reference),
         "lined": any(meter.instrument.resource for meter in meters),
         "reference": plan.references.get(test.pk),

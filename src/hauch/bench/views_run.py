@@ -137,13 +137,13 @@ def doubt_split(parts: list[list[Any]]) -> list[dict[str, Any]]:
 
 
 def _reading_rows(run: Run, exclusions: list[Exclusion]) -> list[dict[str, Any]]:
-    rows: dict[tuple[str, int], dict[str, Any]] = {}
+    rows: dict[tuple[str, int, str], dict[str, Any]] = {}
     left_out = {e.reading_id for e in exclusions if e.stands}
     for reading in (run.carried_from or run).readings.all():
         place = f", place {reading.position}" if reading.position else ""
         label = CHANNELS[reading.channel].label + place
         row = rows.setdefault(
-            (reading.channel, reading.position),
+            (reading.channel, reading.position, reading.unit),  # each may be typed in its own unit
             {"label": label, "unit": reading.unit, "values": []},
         )
         row["values"].append(

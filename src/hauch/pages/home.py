@@ -55,9 +55,7 @@ def attention(request: Request) -> HttpResponse:
     """
     found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []
-    begun = (
-        request.user.set_ups.filter(round=None) if allowed(request.user, "round.create") else []
-    )
+    begun = request.user.set_ups.filter(round=None) if allowed(request.user, "round.create") else []
     return render(
         request, "pages/_attention.html", {"alarms": found, "meters": meters, "begun": begun}
     )

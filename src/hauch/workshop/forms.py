@@ -27,7 +27,12 @@ class VersionChoice(forms.ModelChoiceField):
 
 class SpecimenForm(forms.Form):
     version = VersionChoice(Version.objects.none(), label="Printed of")
-    code = forms.CharField(max_length=20, label="Code on the part")
+    code = forms.CharField(
+        max_length=20,
+        label="Code on the part",
+        required=False,
+        help_text="empty: the next one of its entry",
+    )
     state = forms.ChoiceField(
         choices=[(s.value, s.label) for s in (Specimen.State.PRINTED, Specimen.State.PLANNED)],
         required=False,

@@ -6,7 +6,9 @@ import re
 
 from hauch.core.quantity.units import factor_from_si, to_si
 
-_TYPED = re.compile(r"([+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-−]?\d+)?)\s*(1/(?:min|s)|[^\d.,\s].*)?")
+_TYPED = re.compile(
+    r"([+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-−]?\d+)?)\s*(1/(?:min|s)|[^\d.,\s].*)?"
+)
 
 
 def parse_number(text: str) -> float:

@@ -98,6 +98,7 @@
     const kept = JSON.parse(sessionStorage.getItem(key()) ?? older() ?? "null");
     if (kept && !rows().length) {
       kept.rows.forEach(addRow);
+      if (kept.rows.length) for (const input of inputs()) input.value = "";  // what was offered stands in the first row
       for (const [name, value] of kept.fields) {
         const field = form().elements[name];
         if (field && !field.value) field.value = value;
