@@ -52,13 +52,10 @@ class Hands:
 
     def room(self):
         """The room, once; afterwards it is offered."""
-        for label, value in (
-            ("Room temperature", "21"),
-            ("Air pressure", "965"),
-            ("Relative humidity", "48"),
-        ):
-            if not self.page.get_by_label(label).input_value():
-                self.page.get_by_label(label).fill(value)
+        for name, value in (("temperature", "21"), ("pressure", "965"), ("humidity", "48")):
+            field = self.page.locator(f"#id_{name}")
+            if not field.input_value():
+                field.fill(value)
                 self.fields += 1
 
     def read(self, *rows):
@@ -66,8 +63,8 @@ class Hands:
         page = self.page
         expect(page.locator("#capture-form")).to_have_attribute("data-ready", "yes")
         self.room()
-        for row in rows:
-            row = row if isinstance(row, tuple) else (row,)
+        for each in rows:
+            row = each if isinstance(each, tuple) else (each,)
             empty = [box for box in page.locator("[data-channel]").all() if not box.input_value()]
             for box, value in zip(empty, row, strict=False):
                 box.fill(str(value))
@@ -147,3 +144,176 @@ class StoryTests(BrowserTests):
         self.assertEqual(Run.objects.filter(reference=None).count(), 12)
         self.assertEqual(round.tests.count(), 2)
         self.within("Three ducts by air and noise", hands)
+
+    def through_the_gate(self, hands: Hands) -> None:
+        """Every caution is looked at and ticked, for all prints at once."""
+        page = self.page
+        page.get_by_role("link", name="To the safety gate").first.click()
+        hands.clicks += 1
+        for box in page.locator("[name=confirmed], [name=beside]").all():
+            box.check()
+            hands.clicks += 1
+        hands.press("I have confirmed all of them: onto the bench")
+        expect(page.locator("#messages")).to_contain_text("is ready for the bench")
+
+    def test_versions_of_an_intake_against_stock_on_a_flow_bench(self):
+        hands = self.begin("Intakes")
+        page = self.page
+        page.get_by_label("How loud it is").uncheck()
+        hands.clicks += 1
+        hands.press("Next")
+        hands.press("Next")
+        hands.fill(c_flow_bench_orifice="40")
+        hands.press("Next")
+        hands.names("Bell mouth")
+        hands.fill(reference="Stock air box")
+        hands.press("Set it up and go to the bench")
+        first = {
+            ("Stock", "area"): [("210", "900"), ("212", "905")],
+            ("Bell mouth", "area"): [("230", "900"), ("231", "903")],
+        }
+        self.measure(hands, first)
+        page.keyboard.press("Escape")
+        page.keyboard.press("2")
+        hands.keys += 2
+        hands.press("Bell mouth", "link", nth=0)
+        hands.press("Files and papers", "link")
+        hands.fill(changed="A larger radius")
+        hands.press("Begin v2")
+        page.keyboard.press("4")
+        hands.keys += 1
+        second = first | {("Bell mouth", "area"): [("262", "900"), ("263", "903")]}
+        self.measure(hands, second)
+        text = self.answer(hands, "Bell mouth")
+        self.assertIn("v2", text)
+        self.within("Versions of an intake on a flow bench", hands)
+
+    def test_a_ring_against_the_open_fan_at_equal_power(self):
+        hands = self.begin("Bladeless rings")
+        hands.press("Next")
+        hands.press("Next")
+        hands.fill(equal_value="6", c_tunnel_bore="160")
+        hands.press("Next")
+        hands.names("Ring with a 1 mm slit", "Ring with a 2 mm slit")
+        hands.fill(reference="Open fan")
+        hands.press("Set it up and go to the bench")
+        sweep = [("2.0 m/s", "3"), ("2.6 m/s", "5"), ("3.0 m/s", "7"), ("3.4 m/s", "10")]
+        less = [(f"{0.8 * float(v.split()[0]):.2f} m/s", p) for v, p in sweep]
+        figures = {
+            ("Open fan", "power"): sweep,
+            ("1 mm", "power"): less,
+            ("2 mm", "power"): [(f"{0.9 * float(v.split()[0]):.2f} m/s", p) for v, p in sweep],
+        }
+        self.measure(hands, figures)
+        text = self.answer(hands, "2 mm")
+        self.assertIn("It is worse than the reference", text)
+        self.assertIn("Open fan 1", text)
+        self.within("Ring against open fan at equal power", hands)
+
+    def test_push_pull_cooling_with_soak_and_sum(self):
+        hands = self.begin("Rotors")
+        page = self.page
+        page.get_by_label("How much air it moves").uncheck()
+        page.get_by_label("How well it cools").check()
+        hands.clicks += 2
+        hands.press("Next")
+        hands.press("Next")
+        hands.fill(diameter="120")
+        hands.press("Next")
+        hands.names("One pulling", "Push and pull")
+        hands.fill(reference="Stock fan")
+        hands.choose("decide", "sum")
+        hands.press("Set it up and go to the bench")
+        self.through_the_gate(hands)
+        due = page.locator("li").filter(has_text="Temperature rise")
+        due.get_by_role("link", name="Take by hand").first.click()
+        hands.clicks += 1
+        hands.press("Start the soak clock")
+        expect(page.get_by_text("Soaks since 0:0")).to_be_visible()
+        page.go_back()
+        rise = {"Stock": "49.0", "One": "47.5", "Push": "43.0"}
+        loud = {"Stock": "44", "One": "43", "Push": "45"}
+        figures = {(n, "rise"): [(v, "21.0")] for n, v in rise.items()}
+        figures |= {(n, "Noise"): [(v, "31"), (v,)] for n, v in loud.items()}
+        self.measure(hands, figures)
+        self.answer(hands, "Push and pull")
+        self.within("Push-pull cooling with soak and sum", hands)
+
+    def test_four_rotors_shaft_power_with_and_without_a_shroud(self):
+        hands = self.begin("Rotors")
+        page = self.page
+        page.get_by_label("How much air it moves").uncheck()
+        page.get_by_label("How loud it is").uncheck()
+        page.get_by_label("The shaft power that it takes").check()
+        hands.clicks += 3
+        hands.fill(condition="the shroud")
+        hands.press("Next")
+        hands.press("Next")
+        hands.fill(diameter="380")
+        hands.press("Next")
+        names = ["Three blades", "Four blades", "Five blades", "Six blades"]
+        hands.names(*names[:3])
+        hands.names(*names)  # the fourth field has appeared
+        hands.fields -= 3
+        hands.fill(reference="Stock rotor", repeats="1")
+        hands.press("Set it up and go to the bench")
+        self.through_the_gate(hands)
+        figures = {}
+        for n, name in enumerate(["Stock", *names]):
+            for word, factor in (("with the", 0.9), ("without the", 1.0)):
+                torque = f"{(120 + 6 * n) * factor:.1f} N mm"
+                figures[name, f", {word}"] = [(torque, "8 N mm", "1500")] * 2
+        self.measure(hands, figures)
+        text = self.answer(hands, "Three blades")
+        self.assertIn("without the shroud", text)
+        self.within("Four rotors' shaft power with and without a shroud", hands)
+
+    def test_cooling_ducts_with_a_panel(self):
+        hands = self.begin("Ducts")
+        page = self.page
+        page.get_by_label("How loud it is").uncheck()
+        page.get_by_label("How the result looks to judges").check()
+        hands.clicks += 2
+        hands.press("Next")
+        hands.press("Next")
+        hands.fill(c_panel_places="3")
+        hands.press("Next")
+        hands.names("Two mouths", "Half ring", "Full ring")
+        hands.fill(reference="Stock duct", repeats="1")
+        hands.press("Set it up and go to the bench")
+        points = {"Stock": (4, 5, 4), "Two": (5, 6, 6), "Half": (6, 7, 7), "Full": (8, 8, 9)}
+        figures = {(n, "points"): list(v) for n, v in points.items()}
+        speed = {"Stock": "3.0", "Two": "3.1", "Half": "3.3", "Full": "3.2"}
+        figures |= {(n, "Airflow"): [f"{v} m/s"] * 2 for n, v in speed.items()}
+        figures |= {(n, "Points"): rows for (n, test), rows in figures.items() if test == "points"}
+        self.measure(hands, figures)
+        self.answer(hands, "Full ring")
+        self.within("Cooling ducts with a panel", hands)
+
+    def test_two_wheels_on_a_kitchen_scale_with_a_prediction(self):
+        hands = self.begin("Centrifugal wheels")
+        page = self.page
+        page.get_by_label("How loud it is").uncheck()
+        hands.clicks += 1
+        hands.press("Next")
+        hands.choose("way_pressure", "plate_pressure:scale_mass")
+        expect(page.locator("[name=meter_scale_mass]")).to_be_visible()
+        hands.press("Next")
+        hands.fill(diameter="90", c_scale_plate_area="80")
+        hands.press("Next")
+        hands.names("Backward", "Radial")
+        hands.fill(reference="Stock wheel")
+        hands.press("Set it up and go to the bench")
+        page.keyboard.press("2")
+        hands.keys += 1
+        hands.press("Radial", "link", nth=0)
+        page.get_by_label(re.compile("^Pressure")).first.fill("5 mmH2O")
+        hands.fields += 1
+        hands.press("Predict", exact=True)
+        page.keyboard.press("4")
+        hands.keys += 1
+        self.through_the_gate(hands)
+        mass = {"Stock": "38", "Backward": "39", "Radial": "44"}
+        self.measure(hands, {(n, "ressure"): [f"{v} g"] * 2 for n, v in mass.items()})
+        self.answer(hands, "Radial")
+        self.within("Two wheels on a kitchen scale with a prediction", hands)

@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given, settings
@@ -192,6 +193,34 @@ class SameAsBeforeTests(unittest.TestCase):
         self.assertEqual(out.complete.tolist(), [0])
         nobody = judged("front", [AIR, NOISE], [compared([math.nan]), compared([0.0])])
         self.assertEqual(nobody.standing.order.size, 0)
+
+
+class LittleRepeatedTests(unittest.TestCase):
+    """One repeat more than none: the t distribution of one degree of freedom has tails beyond every
+    number, which once ended the process that drew them.
+    """
+
+    def test_every_scheme_ranks_with_finite_doubt(self):
+        rise = replace(compared([-0.3, -0.1, 0.0], own=0.4), dof=1.0, repeat_sd=0.4)
+        noise = replace(compared([1.0, 0.5, 0.0], own=3.0), dof=1.0, repeat_sd=3.0)
+        loud = replace(NOISE, level_as="loudness")
+        for scheme in ("sum", "front", "rank_points", "weighted_percent", "constraint"):
+            with self.subTest(scheme=scheme), np.errstate(all="raise"):
+                terms, limits = [RISE, NOISE if scheme == "sum" else loud], []
+                comparisons, limited = [rise, noise], []
+                if scheme == "constraint":
+                    terms, limits = [RISE], [Limit("noise", 2.0, -1, log=False)]
+                    comparisons, limited = [rise], [noise]
+                out = judge_rules(scheme, terms, comparisons, limits, limited, draws=20_000, seed=4)
+                self.assertEqual(out.standing.rank[0], 1)
+                self.assertTrue(np.allclose(out.standing.probability.sum(axis=1), 1.0))
+                if out.u is not None:
+                    self.assertTrue(np.isfinite([*out.u, *out.expanded]).all())
+                    self.assertTrue((out.u < out.expanded).all())
+
+    def test_a_figure_without_measure_is_refused(self):
+        with self.assertRaisesRegex(ValueError, "too large to rank by"):
+            judged("sum", [RISE, NOISE], [compared([1e6, 0.0]), compared([0.0, 0.0])])
 
 
 class ProblemTests(unittest.TestCase):

@@ -273,29 +273,7 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         counts[test_pk, entry], versions[entry] = counted, version
         if dnf:
             out.add(entry)
-    ready = Specimen.objects.filter(
-        version__entry__round=round, version__entry__state=Entry.State.IN
-    ).exclude(state=Specimen.State.BROKEN)
-    ready = ready.order_by("version__entry__name", "version__number", "code")
-    named = Version.objects.filter(entry=OuterRef("version__entry"), named=True).values("pk")
-    rows, waiting = [], set()
-    for pk, entry, version, state, chosen_version in ready.values_list(
-        "pk", "version__entry_id", "version_id", "state", Subquery(named)
-    ):
-        if chosen_version is not None:
-            versions[entry] = chosen_version
-        if chosen_version not in (None, version):
-            continue
-        rows.append((pk, entry, version))
-        if state != Specimen.State.READY:
-            waiting.add(pk)
-    many = len(rows) > MOST_CHOICES
-    newest = {entry: pk for pk, entry, _ in rows if entry not in out}
-    newest |= {
-        entry: pk
-        for pk, entry, version in rows
-        if entry not in out and versions.get(entry) == version
-    }  # goes on with what it began
+    prints = _prints_of(round, tests, counts, versions, out)
     assigned = list(
         TestReference.objects.filter(test__in=tests, until__isnull=True).select_related(
             "specimen__type"
@@ -303,7 +281,7 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     )
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
-    lacking = {test.pk: _lacking(test, newest, counts) for test in tests}
+    lacking = {test.pk: _lacking(test, prints.next, counts, prints.afresh) for test in tests}
     again = brackets_due(
         [t for t in tests if lacking[t.pk] and t.pk in references and t.pk in referenced]
     )
@@ -317,10 +295,10 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
             wanted.append(
                 (test, None, 1)
             )  # the reference goes first, and again after every few runs of entries
-        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in waiting][
+        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in prints.waiting][
             : max(limit - len(wanted), 0)
         ]
-        later += [(test, pk, count + 1) for count, _, pk in missing if pk in waiting][
+        later += [(test, pk, count + 1) for count, _, pk in missing if pk in prints.waiting][
             : max(limit - len(later), 0)
         ]
     wanted = (wanted + later)[:limit]
@@ -328,8 +306,8 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         Specimen.objects.filter(
             pk__in={pk for pk in (also, *(pk for _, pk, _ in wanted)) if pk is not None}
         )
-        if many
-        else ready
+        if prints.many
+        else prints.usable
     )
     specimens = {specimen.pk: specimen for specimen in chosen.select_related("version__entry")}
     due = [
@@ -350,9 +328,67 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         beside,
         counts,
         versions,
-        many,
+        prints.many,
         without_result,
     )
+
+
+@dataclass(frozen=True)
+class _Prints:
+    """What of a round can be run: all ``usable`` prints, whether they are ``many``, which are
+    ``waiting`` before the bench, the ``next`` one of each entry, and entries that go on ``afresh`` with
+    the version after the one that was measured.
+    """
+
+    usable: QuerySet[Specimen]
+    many: bool
+    waiting: set[int]
+    next: dict[int, int]
+    afresh: set[int]
+
+
+def _prints_of(
+    round: Round,
+    tests: list[Test],
+    counts: dict[tuple[int, int], int],
+    versions: dict[int, int],
+    out: set[int],
+) -> _Prints:
+    """The prints of a round; fills in the ``versions`` that were named. Entries that are ``out`` have
+    no next one.
+    """
+    usable = Specimen.objects.filter(
+        version__entry__round=round, version__entry__state=Entry.State.IN
+    ).exclude(state=Specimen.State.BROKEN)
+    usable = usable.order_by("version__entry__name", "version__number", "code")
+    named = Version.objects.filter(entry=OuterRef("version__entry"), named=True).values("pk")
+    rows, waiting = [], set()
+    ready: dict[int, tuple[int, int]] = {}
+    for pk, entry, version, state, chosen in usable.values_list(
+        "pk", "version__entry_id", "version_id", "state", Subquery(named)
+    ):
+        if chosen is not None:
+            versions[entry] = chosen
+        if chosen not in (None, version):
+            continue
+        rows.append((pk, entry, version))
+        if state == Specimen.State.READY:
+            ready[entry] = (pk, version)  # the newest one
+        else:
+            waiting.add(pk)
+    following = {entry: pk for pk, entry, _ in rows if entry not in out}
+    following |= {
+        entry: pk
+        for pk, entry, version in rows
+        if entry not in out and versions.get(entry) == version
+    }  # goes on with what it began
+    afresh = set()
+    for entry, (pk, version) in ready.items():
+        begun = versions.get(entry, version)
+        if entry in following and begun < version and _complete(tests, entry, counts):
+            following[entry] = pk  # and with the version after it, once that one is measured
+            afresh.add(entry)
+    return _Prints(usable, len(rows) > MOST_CHOICES, waiting, following, afresh)
 
 
 def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
@@ -386,8 +422,16 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
     return None
 
 
+def _complete(tests: list[Test], entry: int, counts: dict[tuple[int, int], int]) -> bool:
+    """Whether an entry has all its repeats in every test."""
+    return all(counts.get((test.pk, entry), 0) >= test.repeats for test in tests)
+
+
 def _lacking(
-    test: Test, newest: dict[int, int], counts: dict[tuple[int, int], int]
+    test: Test,
+    newest: dict[int, int],
+    counts: dict[tuple[int, int], int],
+    afresh: set[int],
 ) -> list[tuple[int, int, int]]:
     """Entries that lack repeats in a test, the fewest first: repeats so far, order, specimen.
 
@@ -395,9 +439,10 @@ def _lacking(
     ----------
     newest : entry -> its specimen that is run next, in the order of the plan
     counts : (test, entry) -> repeats that count
+    afresh : entries whose next version begins, so that none of these repeats is its own
     """
     rows = (
-        (counts.get((test.pk, entry), 0), order, pk)
+        (0 if entry in afresh else counts.get((test.pk, entry), 0), order, pk)
         for order, (entry, pk) in enumerate(newest.items())
     )
     return sorted(row for row in rows if row[0] < test.repeats)

@@ -13,6 +13,7 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.http import urlencode
 from django.views.decorators.http import require_POST
 
 from hauch.bench import reduction
@@ -33,7 +34,8 @@ from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, from_si
 from hauch.people.requests import Request
-from hauch.rounds.models import Round, Test
+from hauch.rounds.actions import add_setting as add
+from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import RigMeter
 from hauch.stores.pictures import keep_picture
@@ -176,6 +178,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         messages.error(request, " ".join(problem.messages))
         return redirect("bench:overview", slug)
     units = request.user.units
+    setting = _setting(request, round, test)
     problems: list[str] = []
     if request.method == "POST":
         form = RoomForm(request.POST, units=units)
@@ -194,6 +197,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
                             room,
                             form.moment(),
                             readings,
+                            setting=setting,
                             note=form.cleaned_data["note"],
                             form_key=form.cleaned_data["form_key"],
                         ),
@@ -231,9 +235,46 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         "kind": test.how.kind,
         "places": places_of(test),
         "dnf_key": uuid.uuid4(),
+        "setting": setting,
     }
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
+
+
+def _setting(request: Request, round: Round, test: Test) -> Setting:
+    """The setting that is run: the test's own, unless another one of the round was asked for."""
+    asked = request.GET.get("setting", "")
+    if not asked.isdigit() or int(asked) == test.setting_id:
+        return test.setting
+    return round.settings.filter(pk=int(asked)).first() or test.setting
+
+
+def settings(request: Request, slug: str, test_pk: int) -> HttpResponse:
+    """At what else a subject can be run: the test's own setting, and what no other test is run at."""
+    round = round_for(request.user, slug, "run.record")
+    test = get_object_or_404(Test.objects.select_related("setting"), pk=test_pk, round=round)
+    others = round.settings.filter(tests=None)
+    context = {
+        "round": round,
+        "test": test,
+        "setting": _setting(request, round, test),
+        "settings": [test.setting, *others.exclude(pk=test.setting_id)],
+        "choice": request.GET.get("subject", ""),
+    }
+    return render(request, "bench/_settings.html", context)
+
+
+@require_POST
+def add_setting(request: Request, slug: str, test_pk: int) -> HttpResponse:
+    """Run a subject at another setting: lid off, narrow nozzle, speed step 2."""
+    round = round_for(request.user, slug, "run.record")
+    here = f"{reverse('bench:capture', args=[slug, test_pk])}?"
+    where = {"subject": request.POST.get("subject", "")[:60]}
+    try:
+        where["setting"] = str(add(request.user, round, request.POST.get("label", "")).pk)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+    return redirect(here + urlencode(where))
 
 
 def _no_longer_measured(request: Request, round: Round, test_pk: int, choice: str) -> HttpResponse:

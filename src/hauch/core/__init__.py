@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "9"
+CORE_VERSION = "10"

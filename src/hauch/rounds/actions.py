@@ -116,7 +116,11 @@ def begin_round(
             label=wanted.label,
             procedure=wanted.procedure,
             rig=rig,
-            setting=setting,
+            setting=(
+                Setting.objects.get_or_create(round=round, label=wanted.setting)[0]
+                if wanted.setting
+                else setting
+            ),
             order=order,
             **wanted.options,
         )
@@ -403,6 +407,25 @@ def _new_test(round: Round, wanted: TestDraft) -> Test:
             )
         )
     return test
+
+
+@transaction.atomic
+def add_setting(user: User, round: Round, label: str) -> Setting:
+    """A setting of the round by its label, made where there is none of it.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no label
+    """
+    require(user, "run.record", round)
+    label = " ".join(label.split())[:80]
+    if not label:
+        raise ValidationError("Say what is set, such as “lid off” or “speed step 2”.")
+    found = Setting.objects.filter(round=round, label__iexact=label).first()
+    if found is None:
+        found = Setting.objects.create(round=round, label=label)
+        record(user, "round.setting", found, round)
+    return found
 
 
 @transaction.atomic

@@ -14,7 +14,9 @@ HEAT = "The heater has a thermal cut-out and is never left alone."
 
 @dataclass(frozen=True, slots=True)
 class StartTest:
-    """One test of a start: what it is called, how it is measured, and what it counts for."""
+    """One test of a start: what it is called, how it is measured, what it counts for, and at which
+    setting where that is not the round's usual one.
+    """
 
     key: str
     label: str
@@ -22,6 +24,7 @@ class StartTest:
     weight: float | None = None
     most_loss: float | None = None
     options: dict[str, Any] = field(default_factory=dict)
+    setting: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 from hauch.core.geometry.envelope import PARTS, Envelope
@@ -22,11 +22,12 @@ STEPS = {
 }
 """Steps after the kind of part, in order, with the words of their places."""
 
-TOGETHER, ONE, LIMITS, FRONT = "together", "one", "limits", "front"
+TOGETHER, ONE, LIMITS, SUM, FRONT = "together", "one", "limits", "sum", "front"
 DECIDE = {
     TOGETHER: "All of them together, each counting the same",
     ONE: "One figure; the others are only looked at",
     LIMITS: "One figure; the others may lose 2 % (1 dB, 1 point) at most",
+    SUM: "The sum of the figures as they stand, such as kelvin plus decibels; the least wins",
     FRONT: "No single score: who is beaten by nobody in everything",
 }
 """What makes one part better than another."""
@@ -38,7 +39,8 @@ class Answers:
     """What was answered so far; empty where it was not.
 
     ``ways`` by want, ``rigs`` by kind of rig (primary key of one in the stores, 0 for a new one),
-    ``meters`` by channel (``own:7`` or a key of the shelf), ``constants`` by kind of rig: name ->
+    ``condition`` is something that each is run with and without, such as a shroud, ``meters`` by
+    channel (``own:7`` or a key of the shelf), ``constants`` by kind of rig: name ->
     [value, half the 95 % interval], SI.
     """
 
@@ -50,6 +52,7 @@ class Answers:
     constants: dict[str, dict[str, list[float]]] = field(default_factory=dict)
     equal_value: float | None = None
     diameter: float | None = None
+    condition: str = ""
     done: list[str] = field(default_factory=list)
 
     @classmethod
@@ -171,18 +174,30 @@ class Answers:
             options = {"repeats": repeats, **want.options}
             if want.key == "noise" and not self.rigs.get("sound_spot"):
                 options["reporting_distance"] = self.pairs("sound_spot")["distance"][0]
-            tests.append(
-                StartTest(
-                    want.key.replace("_", "-"),
-                    way.how.metric.capitalize(),
-                    way.procedure,
-                    1.0 if decides else None,
-                    (1.0 if not way.how.log else 2.0) if decide == LIMITS and not decides else None,
-                    options,
-                )
+            limit = 1.0 if not way.how.log else 2.0
+            usual = StartTest(
+                want.key.replace("_", "-"),
+                way.how.metric.capitalize(),
+                way.procedure,
+                1.0 if decides else None,
+                limit if decide == LIMITS and not decides else None,
+                options,
             )
-        scheme = {LIMITS: "constraint", FRONT: "front"}.get(decide, "weighted_percent")
-        if len(tests) == 1 or decide == ONE:
+            if not self.condition:
+                tests.append(usual)
+                continue
+            for word in ("with", "without"):
+                tests.append(
+                    replace(
+                        usual,
+                        key=f"{usual.key}-{word}",
+                        label=f"{usual.label}, {word} {self.condition}"[:80],
+                        weight=None if alone and word == "without" else usual.weight,
+                        setting=f"{word.capitalize()} {self.condition}"[:80],
+                    )
+                )
+        scheme = {LIMITS: "constraint", FRONT: "front", SUM: "sum"}.get(decide, "weighted_percent")
+        if len(self.chosen) == 1 or decide == ONE:
             scheme = "best_single"
         given: dict[str, Any] = {"quick": True}
         if self.equal:

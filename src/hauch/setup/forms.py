@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 from django import forms
 from django.core.exceptions import ValidationError
+from django.http import QueryDict
 from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS
@@ -13,7 +14,7 @@ from hauch.core.measure.rigs import RIGS
 from hauch.core.measure.shelf import ShelfMeter, fitting
 from hauch.core.measure.wants import WANTS, wants_for
 from hauch.core.quantity.units import KINDS, factor_from_si
-from hauch.setup.answers import DECIDE, ONE, TOGETHER, Answers
+from hauch.setup.answers import DECIDE, ONE, SUM, TOGETHER, Answers
 from hauch.stores.models import Instrument, Rig
 from hauch.ui.fields import FigureField, kept_figure
 
@@ -31,8 +32,16 @@ class WantsForm(forms.Form):
         error_messages={"required": "Tick at least one thing."},
     )
 
+    condition = forms.CharField(
+        label="Each with and without, where something is put on and off",
+        max_length=40,
+        required=False,
+        help_text="such as the shroud, a lid, six trays; empty where nothing is",
+    )
+
     def __init__(self, *args: Any, said: Answers, **kwargs: Any):
         super().__init__(*args, **kwargs)
+        self.fields["condition"].initial = said.condition
         self.offered = wants_for(said.part)
         self.fields["wants"].choices = [(w.key, w.label) for w in self.offered]  # type: ignore[attr-defined]
 
@@ -261,7 +270,7 @@ class PartsForm(forms.Form):
     @property
     def names(self) -> list[str]:
         """Names as typed."""
-        typed = self.data.getlist("name") if self.is_bound else []  # type: ignore[union-attr]
+        typed = QueryDict.getlist(self.data, "name") if self.is_bound else []  # type: ignore[arg-type]
         return [name.strip()[:60] for name in typed if name.strip()][:MOST_PARTS]
 
     @property
@@ -282,6 +291,13 @@ class PartsForm(forms.Form):
         elif len({name.casefold() for name in names}) < len(names):
             self.add_error(None, "Two parts have the same name. Give each its own.")
         data["names"] = names
+        if data.get("decide") == SUM and any(
+            way.how.direction > 0 for way in self.said.chosen_ways.values()
+        ):
+            self.add_error(
+                "decide",
+                "Figures are added only where less is better in all of them. Choose another way.",
+            )
         data.setdefault("decide", ONE)
         data["decide"] = data.get("decide") or TOGETHER
         return data

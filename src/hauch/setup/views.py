@@ -93,9 +93,10 @@ def _wants(request: Request, set_up: SetUp, said: Answers) -> HttpResponse:
     form = WantsForm(sent(request), said=said)
     if form.is_bound and form.is_valid():
         said.wants = form.cleaned_data["wants"]
+        said.condition = form.cleaned_data["condition"].strip()
         said.done = [s for s in said.done if s != "means"]  # more may be asked for now
         return _on(set_up, said, "wants")
-    ticked = form.data.getlist("wants") if form.is_bound else said.wants or said.usual  # type: ignore[union-attr]
+    ticked = request.POST.getlist("wants") if form.is_bound else said.wants or said.usual
     return _page(
         request,
         set_up,

@@ -88,6 +88,7 @@ def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str
         ),
         "rows": [_row(row, tests) for row in rows],
         "reference": [standing.reference.get(t.key) for t in tests],
+        "reference_name": queries.reference_name(tests),
         "reference_at": queries.place_of_reference(rules, rows, standing.ground),
         "scale": queries.scale_of(rows, standing.ground, band),
         "band": band,

@@ -13,7 +13,7 @@ from hauch.core.quantity.units import KINDS
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import allowed
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import Round, RuleVersion, Test, TestReference
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.verdict.models import Standing, StandingRow
 
@@ -83,7 +83,28 @@ def leaders(standing: Standing) -> list[StandingRow]:
 
 def opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:
     """The answer of the round, as parts of a sentence."""
-    return {"rules": rules, **_opening(rules, first)}
+    return {"rules": rules, "against": against_reference(rules, first), **_opening(rules, first)}
+
+
+def against_reference(rules: RuleVersion, first: list[StandingRow]) -> str:
+    """Whether who leads is better or worse than the reference, or too close to it to call; empty
+    where the score does not tell.
+    """
+    row = first[0] if first else None
+    ground = row.standing.ground if row else None
+    if row is None or ground is None or row.score is None or row.expanded is None:
+        return ""
+    gain = (row.score - ground) * (-1 if rules.less_is_better else 1)
+    if abs(gain) <= row.expanded:
+        return "close"
+    return "better" if gain > 0 else "worse"
+
+
+def reference_name(tests: list[Test]) -> str:
+    """The specimens that tests are bracketed with now, by name."""
+    rows = TestReference.objects.filter(test__in=tests, until=None, bridging=False)
+    names = {str(row.specimen) for row in rows.select_related("specimen__type")}
+    return ", ".join(sorted(names))
 
 
 def _opening(rules: RuleVersion, first: list[StandingRow]) -> dict[str, Any]:

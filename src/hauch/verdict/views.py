@@ -94,6 +94,7 @@ def _table(
         "standing": stored,
         "page": page,
         "table": table,
+        "reference_name": queries.reference_name(tests),
         "reference_at": at,
         "scale": queries.scale_of(rows, stored.ground, band),
         "band": band,

@@ -159,7 +159,8 @@ def judge_rules(
     nominal, outside = judged(nominal_deltas)
     if scheme == FRONT and complete.size > LAYERED_UP_TO:
         draws = min(draws, FEWER_DRAWS)
-    drawn, out = _draw_all(judged, everything, complete, draws, seed)
+    logs = [term.log for term in terms] + [limit.log for limit in limits]
+    drawn, out = _draw_all(judged, everything, logs, complete, draws, seed)
     breaks = (
         np.array([limit.broken(d) for limit, d in zip(limits, nominal_deltas[count:], strict=True)])
         .reshape(len(limits), complete.size)
@@ -171,10 +172,19 @@ def judge_rules(
     sign = -1.0 if scheme == SUM else 1.0
     score = u = half = None
     if scheme != FRONT:
-        score, u = sign * nominal, drawn.std(axis=0, dtype=float)
-        half = np.ptp(np.quantile(drawn, (TAIL, 1 - TAIL), axis=0), axis=0) / 2 if u.size else u
+        score = sign * nominal
+        u, half = (_half_width(drawn, ends) for ends in (ONE_SIGMA, (TAIL, 1 - TAIL)))
     ground = float("nan") if scheme in {FRONT, RANK_POINTS} else sign * zero
     return Outcome(complete, score, u, half, ground, 1 - out.mean(axis=0), breaks, standing)
+
+
+def _half_width(drawn: np.ndarray, ends: tuple[float, float]) -> np.ndarray:
+    """Half of what lies between two quantiles of each entry's draws, shape (E,). A standard deviation
+    would be that of the few farthest draws where little was repeated.
+    """
+    if not drawn.size:
+        return np.zeros(drawn.shape[1])
+    return np.ptp(np.quantile(drawn, ends, axis=0), axis=0).astype(float) / 2
 
 
 def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarray]:
@@ -245,8 +255,20 @@ def front_numbers(gains: np.ndarray) -> np.ndarray:
     return number
 
 
+FARTHEST = 60.0
+"""Draws of a difference end here: a figure e^60 times the reference's, or 60 halvings of loudness (600 dB).
+The t distribution of a test that was repeated once has tails beyond what a number can hold; order and
+quantiles do not know the difference.
+"""
+
+
 def _draws(
-    comparisons: Sequence[Comparison], complete: np.ndarray, draws: int, seed: int, chunk: int
+    comparisons: Sequence[Comparison],
+    logs: Sequence[bool],
+    complete: np.ndarray,
+    draws: int,
+    seed: int,
+    chunk: int,
 ) -> Iterator[Deltas]:
     """Seeded draws of all deltas: scatter with one scale for each test and draw, common causes as
     normal.
@@ -255,7 +277,7 @@ def _draws(
     for stream, size in zip(np.random.SeedSequence(seed).spawn(len(sizes)), sizes, strict=True):
         random = np.random.Generator(np.random.SFC64(stream))
         deltas = []
-        for c in comparisons:
+        for c, log in zip(comparisons, logs, strict=True):
             scale = (
                 np.sqrt(c.dof / random.chisquare(c.dof, size))
                 if np.isfinite(c.dof)
@@ -266,20 +288,23 @@ def _draws(
                 c.reference_sd[used], scale[:, None], 1.0
             )
             own = random.standard_normal((size, complete.size)) * scale[:, None] * c.own_u[complete]
-            deltas.append(c.delta[complete] + own + causes @ c.shared[np.ix_(complete, used)].T)
+            delta = c.delta[complete] + own + causes @ c.shared[np.ix_(complete, used)].T
+            far = FARTHEST if log else 10 * FARTHEST
+            deltas.append(np.clip(delta, -far, far))
         yield deltas
 
 
 def _draw_all(
     judged: Callable[[Deltas], tuple[np.ndarray, np.ndarray]],
     comparisons: Sequence[Comparison],
+    logs: Sequence[bool],
     complete: np.ndarray,
     draws: int,
     seed: int,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Goodness of every draw, shape (draws, E), and whether a limit is broken in it."""
     chunk = min(CHUNK, max(1, 2_000_000 // max(complete.size, 1) ** 2))
-    parts = [judged(deltas) for deltas in _draws(comparisons, complete, draws, seed, chunk)]
+    parts = [judged(deltas) for deltas in _draws(comparisons, logs, complete, draws, seed, chunk)]
     return np.concatenate([g.astype(np.float32) for g, _ in parts]), np.concatenate(
         [o for _, o in parts]
     )
@@ -296,6 +321,8 @@ def _rank(
     fronts: bool,
 ) -> Standing:
     count = nominal.size
+    if not (np.isfinite(nominal).all() and np.isfinite(drawn).all()):
+        raise ValueError("a figure or its doubt is too large to rank by")
     order = np.lexsort((np.arange(count), -nominal, outside))
     ranks = np.zeros(count, dtype=int)
     leader = 0
