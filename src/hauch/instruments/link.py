@@ -125,6 +125,10 @@ def block_of(line: MessageBasedResource, query: str, kind: str) -> np.ndarray:
     return np.asarray(found, dtype=float)
 
 
+PATIENCE = 5.0
+"""For so long a meter that is only now opened is waited for before it is called silent [s]."""
+
+
 class Link:
     """Reads one meter in a thread of its own.
 
@@ -148,6 +152,7 @@ class Link:
         self.readers = {channel: Reader(channel, profile) for channel, profile in profiles.items()}
         self.after = after
         self.problem = ""
+        self.answered, self.since = False, time.monotonic()
         self.last_index: dict[str, int] = {}
         self.tried = threading.Event()
         self.offset = 0.0
@@ -164,8 +169,16 @@ class Link:
         """Whether the meter keeps its samples of all channels, so that being late costs none."""
         return all(reader.profile.buffer for reader in self.readers.values())
 
+    @property
+    def silent(self) -> bool:
+        """Whether the meter does not answer. One that never did is given time: the line of a device
+        that serves one at a time is free only when the one before has let go.
+        """
+        return bool(self.problem) and (self.answered or time.monotonic() - self.since > PATIENCE)
+
     def start(self) -> None:
         """Begin to read."""
+        self.since = time.monotonic()
         self._thread.start()
 
     def wait_tried(self, seconds: float) -> bool:
@@ -290,6 +303,7 @@ class Link:
             int(answer[3]),
         )
         rows = answer[4:].reshape(-1, columns)
+        self.answered = True
         if not rows.size:
             return
         self.last_index[query] = first + len(rows) - 1
@@ -319,6 +333,7 @@ class Link:
 
     def _poll(self, line: MessageBasedResource, reader: Reader) -> None:
         answer = line.query(reader.profile.query)
+        self.answered = True
         try:
             value = reader.profile.value(answer, reader.channel)
         except ValueError:

@@ -489,7 +489,7 @@ class Recorder:
                 silent = [
                     CHANNELS[c].label
                     for link in held.links.values()
-                    if link.problem
+                    if link.silent
                     for c in link.readers
                 ]
                 said = msgspec.structs.replace(held.session.status(), seen=held.seen, silent=silent)
