@@ -98,7 +98,7 @@ class Pictures(StaticLiveServerTestCase):
             self.take(page, "rules")
             page.goto(f"{self.live_server_url}{base}/bench/")
             page.set_input_files("#log", logger_file(folder))
-            page.get_by_role("button", name="Look into it").click()
+            page.get_by_role("button", name="Preview").click()
             self.take(page, "preview")
             page.goto(
                 f"{self.live_server_url}{Entry.objects.get(name='Zeisig').get_absolute_url()}report/"

@@ -63,7 +63,7 @@ class ByHandTests(BrowserTests):
         page.keyboard.press("w")
         expect(page.locator("#working")).to_be_focused()
         expect(page.locator("#working")).to_contain_text("Volume flow")
-        expect(page.locator("#working")).to_contain_text("Where the doubt comes from")
+        expect(page.locator("#working")).to_contain_text("Where the uncertainty comes from")
         self.assertGreaterEqual(self.charts_drawn(1), 1)
 
     def test_refused_input_loses_nothing(self):
@@ -228,7 +228,7 @@ class FileTests(BrowserTests):
     def choose(self, name):
         self.page.goto(self.in_round("bench/"))
         self.page.set_input_files("#log", DATA / name)
-        self.page.get_by_role("button", name="Look into it").click()
+        self.page.get_by_role("button", name="Preview").click()
 
     def confirm(self, background=True):
         self.page.get_by_label("What was run").select_option(label="Amsel, specimen R-1")

@@ -14,19 +14,19 @@ class WriteABriefTests(BrowserTests):
 
     def test_from_a_usual_round_to_open(self):
         page = self.sign_in_by_hand("host")
-        page.get_by_role("link", name="Begin a round").click()
+        page.get_by_role("link", name="Write a full brief").click()
         page.get_by_label("Title").fill("Hay loft")
         page.get_by_text("Most air from a rotor").click()
         page.get_by_role("button", name="Begin", exact=True).click()
         page.get_by_label("What may vary, what stays").fill("The rotor only.")
         page.get_by_label("Compared at").select_option("equal electrical power")
         page.get_by_label("namely").fill("zero")
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         expect(page.get_by_text("“zero” is not a number")).to_be_visible()
         expect(page.get_by_label("What may vary, what stays")).to_have_value("The rotor only.")
         page.get_by_label("Compared at").select_option("full throttle")
         page.get_by_label("namely").fill("")
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         expect(page.get_by_role("heading", name="Before it can be opened")).to_be_visible()
         expect(
             page.get_by_text("No reference is set for “Air through the tunnel”").first
@@ -36,7 +36,7 @@ class WriteABriefTests(BrowserTests):
             "The envelope is still the one it started with"
         )
         page.get_by_role("link", name="The envelope with its dimensions").click()
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         page.get_by_role("link", name="Bench").click()
         page.get_by_role("link", name="The reference: does it hold?").click()
         page.get_by_role("button", name="Make it the reference").click()
@@ -76,8 +76,8 @@ class WriteABriefTests(BrowserTests):
         page.get_by_role("group", name="Keep-out 1").get_by_label("x", exact=True).fill("80")
         expect(page.locator("#drawing .problems")).to_have_count(0)
         page.get_by_label("Why does it change?").fill("The rail was forgotten.")
-        page.get_by_role("button", name="Keep").click()
-        expect(page.locator("#messages")).to_contain_text("The envelope is kept")
+        page.get_by_role("button", name="Save").click()
+        expect(page.locator("#messages")).to_contain_text("The envelope is saved")
         with page.expect_download() as download:
             page.get_by_role("link", name="STEP").click()
         self.assertTrue(download.value.path().read_bytes().startswith(b"ISO-10303-21"))
@@ -155,8 +155,8 @@ class CalibrateTests(BrowserTests):
     def test_a_rig_is_put_up_and_its_profile_factor_found(self):
         page = self.sign_in("operator")
         page.goto(self.url("/stores/"))
-        page.get_by_label("Put up a").select_option("Tunnel")
-        page.get_by_role("button", name="Put up").click()
+        page.get_by_label("Set up a").select_option("Tunnel")
+        page.get_by_role("button", name="Set up").click()
         page.get_by_label("Name").fill("Barn tunnel")
         page.get_by_label("Bore of the tube, mm needed").fill("-125")
         expect(page.locator("#drawing")).to_contain_text("cannot be")
@@ -164,7 +164,7 @@ class CalibrateTests(BrowserTests):
         page.get_by_label("Length of the tube, mm", exact=True).fill("1500")
         expect(page.locator("#drawing")).to_contain_text("⌀ 125 mm")
         page.get_by_label("Air speed", exact=True).select_option("Vane")
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         page.get_by_role("link", name="Find the profile factor by a traverse").click()
         shape = (0.97, 0.93, 0.90, 0.82, 0.60)
         for radius in range(1, 5):
@@ -173,7 +173,7 @@ class CalibrateTests(BrowserTests):
                 page.get_by_label(f"Radius {radius}, point {point}").fill(f"{18 * value:.2f}")
         expect(page.locator("#result")).to_contain_text("0.844")
         self.assertEqual(self.charts_drawn(1), 1)
-        page.get_by_role("button", name="Keep and use it").click()
+        page.get_by_role("button", name="Save and use it").click()
         expect(page.get_by_text("Traverse of the tube: k = 0.844")).to_be_visible()
         self.assertAlmostEqual(
             Rig.objects.get(name="Barn tunnel").pairs["profile_factor"][0], 0.844, places=3
@@ -202,7 +202,7 @@ class CalibrateTests(BrowserTests):
         expect(page.locator("#result")).to_contain_text("Slope")
         self.assertEqual(self.charts_drawn(1), 1)
         page.get_by_label("Compared on").fill("2026-04-01")
-        page.get_by_role("button", name="Keep", exact=True).click()
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.locator("#messages")).to_contain_text(
             "is calibrated: it holds for runs from 01 Apr 2026 on"
         )

@@ -114,15 +114,15 @@ class DeskTests(BrowserTests):
 
     def test_keep_compare_change_the_second_chart_and_back(self):
         page = self.open("rotor")
-        self.group("Keep, compare, export")
-        page.get_by_role("button", name="Keep", exact=True).click()
+        self.group("Save, compare, export")
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.locator("#messages")).to_contain_text("Give the design a name")
-        self.group("Keep, compare, export")
+        self.group("Save, compare, export")
         page.get_by_label("Name", exact=True).fill("Seven")
         page.keyboard.press("Enter")
         expect(page.get_by_role("heading", name="Rotor: Seven")).to_be_visible()
         page.get_by_label("Blades", exact=True).fill("5")
-        self.group("Keep, compare, export")
+        self.group("Save, compare, export")
         page.get_by_label("Seven").check()
         expect(page.locator(".all-figures thead")).to_contain_text("Seven")
         expect(page.locator(".all-figures tbody tr").first).to_contain_text("%")
@@ -153,7 +153,7 @@ class DeskTests(BrowserTests):
 
     def test_files_come_as_downloads_and_the_print_is_shown(self):
         page = self.open("silencer")
-        self.group("Keep, compare, export")
+        self.group("Save, compare, export")
         with page.expect_download() as download:
             page.get_by_role("button", name="STL", exact=True).click()
         self.assertEqual(download.value.suggested_filename, "silencer.stl")
@@ -197,8 +197,8 @@ class DeskTests(BrowserTests):
         finally:
             module.ROUNDS = full
         expect(page.get_by_text("rotors that keep all limits were compared")).to_be_visible()
-        page.get_by_label("Keep as").fill("Better one")
-        page.get_by_role("button", name="Keep as a design").click()
+        page.get_by_label("Save as").fill("Better one")
+        page.get_by_role("button", name="Save as a design").click()
         expect(page.get_by_role("heading", name="Rotor: Better one")).to_be_visible()
         self.assertEqual(Design.objects.get().name, "Better one")
 

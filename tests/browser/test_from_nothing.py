@@ -26,13 +26,13 @@ class FromNothingTests(BrowserTests):
     def put_up_the_tunnel(self):
         page = self.page
         page.get_by_role("link", name="Stores").first.click()
-        page.get_by_label("Take in a meter for").select_option(label="Air speed")
-        page.get_by_role("button", name="Take in", exact=True).first.click()
+        page.get_by_label("Add a meter for").select_option(label="Air speed")
+        page.get_by_role("button", name="Add", exact=True).first.click()
         self.fill({"name": "Vane", "resolution": "0.1", "accuracy": "0.5"})
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         page.get_by_role("link", name="Stores").first.click()
-        page.get_by_label("Put up a").select_option(label="Tunnel")
-        page.get_by_role("button", name="Put up", exact=True).click()
+        page.get_by_label("Set up a").select_option(label="Tunnel")
+        page.get_by_role("button", name="Set up", exact=True).click()
         self.fill(
             {
                 "c_bore": "125",
@@ -43,21 +43,21 @@ class FromNothingTests(BrowserTests):
             }
         )
         page.locator("[name=m_air_speed]").select_option(label="Vane")
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
 
     def take_in_the_reference(self):
         page = self.page
         page.get_by_role("link", name="Stores").first.click()
-        page.get_by_text("Take in a reference specimen").click()
+        page.get_by_text("Add a reference specimen").click()
         self.fill({"type_name": "Loft-140"})
         page.get_by_label("Serial").fill("L-02")
-        page.locator("aside").get_by_role("button", name="Take in", exact=True).click()
+        page.locator("aside").get_by_role("button", name="Add", exact=True).click()
         expect(page.get_by_role("heading", name=re.compile("Loft-140 L-02"))).to_be_visible()
 
     def begin_a_round(self):
         page = self.page
         page.get_by_role("link", name="Hauch, home").click()
-        page.get_by_role("link", name="Begin a round").click()
+        page.get_by_role("link", name="Write a full brief").click()
         page.get_by_label("Title").fill("Drying loft")
         page.get_by_text("Most air from a rotor").click()
         page.get_by_role("button", name="Begin", exact=True).click()
@@ -80,14 +80,14 @@ class FromNothingTests(BrowserTests):
 
     def test_the_first_run_is_the_references_and_nothing_is_lost(self):
         page = self.sign_in_by_hand("host")
-        expect(page.get_by_role("heading", name="No round yet")).to_be_visible()
+        expect(page.get_by_role("heading", name="What do you want to compare?")).to_be_visible()
         self.put_up_the_tunnel()
         self.take_in_the_reference()
         self.begin_a_round()
         page.get_by_label("What may vary, what stays").fill("The rotor only.")
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         page.get_by_role("link", name="The envelope with its dimensions").click()
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         page.get_by_role("link", name="Bench").click()
         page.get_by_role("link", name="The reference: does it hold?").click()
         page.get_by_role("button", name="Make it the reference").click()

@@ -62,7 +62,7 @@ class LiveTests(LiveBrowserTests):
         page.keyboard.type("tufts point back")
         for _ in range(20):  # to the button
             page.keyboard.press("Tab")
-            if page.evaluate("document.activeElement.textContent") == "Keep it":
+            if page.evaluate("document.activeElement.textContent") == "Save":
                 break
         page.keyboard.press("Enter")
         expect(page.locator(".seen")).to_contain_text("tufts point back")
@@ -242,7 +242,7 @@ class LiveTests(LiveBrowserTests):
         expect(other.locator("#still")).to_have_text("The throttle is closed.")
         page.keyboard.press("n")
         page.keyboard.type("a whistle at the lip")
-        page.get_by_role("button", name="Keep it").click()
+        page.get_by_role("button", name="Save").click()
         expect(other.locator(".seen")).to_contain_text("a whistle at the lip", timeout=5_000)
         page.keyboard.press("Enter")
         expect(other.locator(".live-steps [aria-current=step]")).to_contain_text(
@@ -254,7 +254,7 @@ class LiveTests(LiveBrowserTests):
         page.keyboard.press("e")
         page.get_by_role("button", name="End it", exact=True).click()
         expect(other.locator("#still")).to_have_text("This recording has ended.", timeout=5_000)
-        other.get_by_role("button", name="Keep it").click()
+        other.get_by_role("button", name="Save").click()
         expect(other.locator("dialog#note")).to_be_hidden()
         expect(other.locator("#guide")).to_contain_text("Operator ended it")
         expect(other.locator(".live-throttle")).to_be_hidden()

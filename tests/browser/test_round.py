@@ -103,7 +103,7 @@ class EntryTests(BrowserTests):
     def test_list_is_searched_while_typing_and_pages_are_walked_by_key(self):
         page = self.sign_in("host")
         page.goto(self.in_round("entries/"))
-        page.get_by_label("Name holds").fill("kie")
+        page.get_by_label("Find by name").fill("kie")
         expect(page.locator("#entries")).not_to_contain_text("Amsel")
         page.get_by_role("link", name="Kiebitz").click()
         self.assertEqual(self.charts_drawn(1), 1)

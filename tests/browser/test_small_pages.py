@@ -14,7 +14,7 @@ class PersonTests(BrowserTests):
         expect(page.get_by_role("columnheader", name="Air m³/h")).to_be_visible()
         page.get_by_role("link", name="Host", exact=True).click()
         page.get_by_label("Inch: cfm, inH2O, ft/min").check()
-        page.get_by_role("button", name="Keep").click()
+        page.get_by_role("button", name="Save").click()
         expect(page.get_by_text("shown in these units from now on")).to_be_visible()
         page.goto(self.in_round("verdict/"))
         expect(page.get_by_role("columnheader", name="Air cfm")).to_be_visible()

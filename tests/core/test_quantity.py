@@ -16,11 +16,82 @@ from hauch.core.quantity import (
     significant,
 )
 from hauch.core.quantity.show import show, show_plain
-from hauch.core.quantity.units import KINDS, UnitUnknown, factor_from_si, from_si, to_si
+from hauch.core.quantity.typed import split_unit, typed_figure
+from hauch.core.quantity.units import (
+    CHOICES,
+    KINDS,
+    UnitUnknown,
+    factor_from_si,
+    from_si,
+    system_of,
+    to_si,
+)
 
 
 def own(key, dof=math.inf):
     return Influence(key, key, "own", "A", dof)
+
+
+class TypedTests(unittest.TestCase):
+    """Figures as people type them."""
+
+    def test_a_unit_that_is_typed_goes_before_the_one_beside_the_field(self):
+        for text, kind, unit, value in (
+            ("3.2 m/s", "air_speed", "km/h", 3.2),
+            ("3,6", "air_speed", "km/h", 1.0),
+            ("12,4 g", "mass", "kg", 0.0124),
+            ("1500 1/min", "rotational_speed", "1/min", 1500.0),
+            ("−5 Pa", "pressure", "mmH2O", -5.0),
+            ("2.5 inH2O", "pressure", "Pa", 622.72),
+            ("45dB", "level", "dB(A)", 45.0),
+            ("68 °F", "temperature", "°C", 20.0),
+            ("1e-3 m", "length", "mm", 0.001),
+        ):
+            with self.subTest(text):
+                found, _, _ = typed_figure(text, kind, unit)
+                self.assertAlmostEqual(found, value, delta=1e-4 * max(1, abs(value)))
+
+    def test_the_number_and_the_unit_are_kept_as_they_were_typed(self):
+        self.assertEqual(typed_figure("3,2 km/h", "air_speed", "m/s")[1:], ("3,2", "km/h"))
+        self.assertEqual(split_unit("7"), ("7", ""))
+
+    def test_a_difference_has_no_offset(self):
+        self.assertAlmostEqual(typed_figure("9 °F", "temperature", "°C", difference=True)[0], 5.0)
+
+    def test_what_cannot_be_read_is_told(self):
+        for text, words in (
+            ("3 kg", "The unit “kg” is not known for air speed"),
+            ("abc", "“abc” is not a number"),
+            ("1.234,5", "is not a number"),
+            ("", "is not a number"),
+            ("3 2", "is not a number"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(ValueError, words):
+                typed_figure(text, "air_speed", "m/s")
+
+
+class SystemTests(unittest.TestCase):
+    """Units by quantity."""
+
+    def test_own_units_stand_beside_the_presets(self):
+        system = system_of("workshop", {"air_speed": "m/s", "torque": "N mm"})
+        self.assertEqual(KINDS["air_speed"].shown[system], "m/s")
+        self.assertEqual(KINDS["volume_flow"].shown[system], "m³/h")
+        self.assertEqual(str(show(0.0012, "torque", system)), "1.2 N mm")
+        self.assertEqual(str(show(3.25, "air_speed", system, 0.2)), "3.25 ± 0.20 m/s")
+
+    def test_every_choice_is_a_unit_of_its_kind(self):
+        for kind, units in CHOICES.items():
+            for unit in units:
+                with self.subTest(kind=kind, unit=unit):
+                    self.assertAlmostEqual(from_si(to_si(7.0, unit, kind), unit, kind), 7.0)
+            shown = set(KINDS[kind].shown.values())
+            self.assertLessEqual(shown, set(units), f"a preset of {kind} cannot be chosen")
+
+    def test_what_is_no_choice_is_left_out(self):
+        self.assertEqual(system_of("si", {"air_speed": "knots", "level": "dB"}), "si")
+        with self.assertRaises(KeyError):
+            KINDS["length"].shown["furlongs"]
 
 
 class CoverageTests(unittest.TestCase):

@@ -260,7 +260,13 @@ class LineTests(unittest.TestCase):
         link = Link("TCPIP0::127.0.0.1::9::SOCKET", profile_objects("supply"), 0.0)
         link.start()
         self.addCleanup(link.stop)
+        self.assertFalse(link.silent)
         self.assertTrue(until(lambda: link.problem))
+        self.assertFalse(link.silent)  # its line may only be held by the one before
+        link.since -= 6.0
+        self.assertTrue(link.silent)
+        link.answered, link.since = True, time.monotonic()
+        self.assertTrue(link.silent)  # one that answered and does so no more is told at once
 
 
 class KnownPartTests(unittest.TestCase):

@@ -5,6 +5,7 @@ people, audit trail.
 from dataclasses import replace
 from datetime import timedelta
 from unittest import mock
+from urllib.parse import quote
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
@@ -88,9 +89,9 @@ class BeginTests(BriefCase):
                 round, left_out = actions.begin_round(self.built.host, start, f"Full {start.key}")
                 self.assertEqual(left_out, [])
                 self.assertEqual(draft_of(round).problems(), [])
-                sentences = " ".join(problems_of(round))
+                sentences = " ".join(one.text for one in problems_of(round))
                 self.assertIn("No reference is set for", sentences)
-                self.assertIn("Look at it and keep it", sentences)
+                self.assertIn("Look at it and save it", sentences)
 
     def test_titles_make_addresses(self):
         for title, slug in (
@@ -129,7 +130,7 @@ class OpenTests(BriefCase):
         self.round, _ = actions.begin_round(self.built.host, STARTS["airflow"], "Hay loft")
 
     def test_what_is_missing_is_said_and_then_it_opens(self):
-        with self.assertRaisesRegex(ValidationError, "Look at it and keep it"):
+        with self.assertRaisesRegex(ValidationError, "Look at it and save it"):
             actions.open_round(self.built.host, self.round)
         with self.assertRaisesRegex(ValidationError, "still being written"):
             add_entry(self.built.host, self.round, "Early")
@@ -157,14 +158,14 @@ class OpenTests(BriefCase):
 
     def test_equal_power_needs_power(self):
         self.round.equal = "power"
-        sentences = " ".join(problems_of(self.round))
+        sentences = " ".join(one.text for one in problems_of(self.round))
         self.assertIn("does not say which", sentences)
         rig = Rig.objects.create(name="Bare tunnel", kind="tunnel", constants={"bore": [0.1, 0.0]})
         RigMeter.objects.create(
             rig=rig, channel="air_speed", instrument=Instrument.objects.get(name="Vane")
         )
         self.round.tests.update(rig=rig)
-        sentences = " ".join(problems_of(self.round))
+        sentences = " ".join(one.text for one in problems_of(self.round))
         self.assertIn("no test reads power", sentences)
         self.assertIn("does not know its profile factor", sentences)
 
@@ -178,7 +179,7 @@ class OpenTests(BriefCase):
         ):
             with self.subTest(equal):
                 self.round.equal, self.round.equal_value = equal, value
-                sentences = " ".join(problems_of(self.round))
+                sentences = " ".join(one.text for one in problems_of(self.round))
                 self.assertEqual(told in sentences, expected, sentences)
                 self.assertNotIn("no test reads the sound level", sentences)
 
@@ -246,6 +247,19 @@ class OpenTests(BriefCase):
         )
         self.round.refresh_from_db()
         self.assertIsNone(self.round.equal_value)
+
+
+class ArchiveTests(BriefCase):
+    def test_a_round_is_put_away_and_taken_up_again(self):
+        self.sign_in()
+        self.assertContains(self.client.get("/"), self.built.round.title)
+        self.post("rounds:move", {"to": "archive"}, self.built.round.slug)
+        self.assertNotContains(self.client.get("/"), self.built.round.question)
+        self.assertContains(self.client.get("/person/"), "archived")
+        self.post("rounds:move", {"to": "take_up"}, self.built.round.slug)
+        self.assertContains(self.client.get("/"), self.built.round.question)
+        with self.assertRaises(PermissionDenied):
+            actions.archive_round(self.built.operator, self.built.round, True)
 
 
 class EnvelopePageTests(BriefCase):
@@ -583,6 +597,64 @@ class RuleChangeTests(BriefCase):
                 self.change()
         self.assertEqual(RuleVersion.objects.count(), 1)
 
+    def filled(self, who="host"):
+        """The form of the rules as the page fills it, to be sent back."""
+        self.sign_in(who)
+        form = self.client.get(reverse("change_rules", args=[self.built.round.slug])).context[
+            "form"
+        ]
+        data = {name: form[name].value() or "" for name in form.fields}
+        for row in form.rows:
+            for name, field in row.fields.items():
+                value = field.prepare_value(row[name].value())
+                if value not in (None, False):
+                    data[row.add_prefix(name)] = value
+        return data
+
+    def test_what_is_missing_leads_to_the_stores_and_back_with_what_was_typed(self):
+        at = reverse("change_rules", args=[self.built.round.slug])
+        bare = Rig.objects.create(name="Bare", kind="tunnel")
+        air = f"t{self.air.test.pk}"
+        data = self.filled() | {f"{air}-rig": bare.pk, f"{air}-repeats": "7", "reason": "Larger"}
+        answer = self.client.post(at, data)
+        place = f"{reverse('stores:change_rig', args=[bare.pk])}?next={at}%3Fresume%3D1"
+        self.assertContains(answer, place.replace(at, quote(at, safe="")), status_code=422)
+        self.assertContains(answer, "does not know its bore of the tube", status_code=422)
+        meter = self.built.meters["air_speed"]
+        answer = self.client.post(
+            f"{reverse('stores:change_rig', args=[bare.pk])}?next={quote(at)}%3Fresume%3D1",
+            {"c_bore": "125", "c_profile_factor": "0.85", "m_air_speed": meter.pk, "note": ""},
+        )
+        self.assertRedirects(answer, f"{at}?resume=1")
+        page = self.client.get(f"{at}?resume=1")
+        self.assertContains(page, 'value="7"')
+        self.assertContains(page, "Larger")
+        self.assertNotContains(page, "has no meter")
+        outside = self.client.post(
+            f"{reverse('stores:change_rig', args=[bare.pk])}?next=https://elsewhere.test/",
+            {"c_bore": "126", "c_profile_factor": "0.85", "m_air_speed": meter.pk, "note": ""},
+        )
+        self.assertRedirects(outside, bare.get_absolute_url())
+
+    def test_a_test_that_is_dropped_scores_nothing_whatever_stands_there(self):
+        power = f"t{self.power.test.pk}"
+        data = self.filled() | {f"{power}-dropped": "on", "reason": "Air alone."}
+        data["scheme"] = "best_single"
+        self.assertTrue(data[f"{power}-weight"])
+        answer = self.client.post(
+            reverse("change_rules", args=[self.built.round.slug]), data | {"accept": "yes"}
+        )
+        self.assertEqual(answer.status_code, 302)
+        self.power.test.refresh_from_db()
+        self.assertTrue(self.power.test.dropped)
+
+    def test_changed_rules_pass_the_checks_of_opening(self):
+        bare = Rig.objects.create(name="Bare", kind="tunnel")
+        bare.meters.create(channel="air_speed", instrument=self.built.meters["air_speed"])
+        self.air.rig = bare
+        with self.assertRaisesRegex(ValidationError, "does not know its bore"):
+            self.change()
+
     def setUp_draft(self):
         self.draft = draft_of(self.built.round)
         self.draft.reason = "Power first."
@@ -600,16 +672,7 @@ class RuleChangeTests(BriefCase):
             reporting_distance=1.0,
         )
         User.objects.update(preset="inch")
-        self.sign_in()
-        form = self.client.get(reverse("change_rules", args=[self.built.round.slug])).context[
-            "form"
-        ]
-        data = {name: form[name].value() or "" for name in form.fields}
-        for row in form.rows:
-            for name, field in row.fields.items():
-                value = field.prepare_value(row[name].value())
-                if value not in (None, False):
-                    data[row.add_prefix(name)] = value
+        data = self.filled()
         answer = self.client.post(reverse("change_rules", args=[self.built.round.slug]), data)
         self.assertEqual(answer.context["problems"], [])
         self.assertNotIn(

@@ -736,7 +736,7 @@ class SearchTests(TransactionTestCase):
         self.assertLessEqual(row.best["figures"]["power"], 3.2)
         self.assertTrue(row.front)
         page = self.client.get(reverse("desk:search", args=[row.uid]))
-        self.assertContains(page, "Keep as a design")
+        self.assertContains(page, "Save as a design")
         self.client.post(
             reverse("desk:stop_search", args=[row.uid]),
             {"keep": "1", "do_name": "Found", "of": "0"},

@@ -55,7 +55,7 @@ class WorkingStepTests(SimpleTestCase):
             ("workshop", ("36", "m³/h", "9.177", "mmH2O")),
             ("inch", ("21.19", "cfm", "inH2O")),
         ):
-            request.user = User(units=units)
+            request.user = User(preset=units)
             html = Template('{% include "parts/working_step.html" %}').render(
                 Context({"step": STEP, "request": request})
             )

@@ -152,6 +152,34 @@ class UnknownMeterTests(FileCase):
             change_rig(self.built.host, rig, rig.pairs, meters, "")
         self.assertEqual(change_rig(self.built.host, rig, rig.pairs, meters, "no vane").state, 2)
 
+    def test_a_constant_that_was_not_known_is_filled_in_for_the_runs_before(self):
+        whole = self.imported()["air"].result.value
+        void_run(self.built.operator, Run.objects.get(), "again without the bore")
+        allowed = {c.key for c in self.rig.how.constants}
+        pairs = Rig.objects.get(pk=self.rig.pk).pairs
+        known = {name: pair for name, pair in pairs.items() if name in allowed}
+        without = {name: pair for name, pair in known.items() if name != "bore"}
+        Rig.objects.filter(pk=self.rig.pk).update(
+            constants={name: list(pair) for name, pair in without.items()}
+        )
+        run = self.imported()["air"]
+        self.assertIn("bore of the tube", run.result.missing)
+        self.client.login(username="operator", password=PASSWORD)
+        change = reverse("stores:change_rig", args=[self.rig.pk])
+        self.assertContains(
+            self.client.get(run.get_absolute_url()), f"{change}?next={run.get_absolute_url()}"
+        )
+        rig = Rig.objects.get(pk=self.rig.pk)
+        meters = {m.channel: m.instrument for m in rig.meters.select_related("instrument")}
+        now = change_rig(self.built.host, rig, known, meters, "")
+        self.assertEqual((now.pk, Rig.objects.count()), (self.rig.pk, 1))
+        self.assertEqual(Run.objects.get(pk=run.pk).result.value, whole)
+        kept = AuditEntry.objects.get(action="rig.constants").detail["added"]
+        self.assertEqual(kept, {"bore": list(known["bore"])})
+        # Another figure for what was known is a change, and asks for a word.
+        with self.assertRaisesRegex(ValidationError, "Say what is different"):
+            change_rig(self.built.host, now, known | {"bore": (0.2, 0.0001)}, meters, "")
+
     def test_many_runs_are_left_to_the_worker(self):
         meter = RigMeter.objects.get(rig=self.rig, channel="air_speed").instrument
         self.without("air_speed")

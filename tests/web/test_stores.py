@@ -324,6 +324,36 @@ class RigStateTests(StoresCase):
         self.assertEqual(Rig.objects.count(), 1)
 
 
+class UnusedTests(StoresCase):
+    """What nothing was measured with can be deleted; what is used says what for."""
+
+    def test_a_rig_and_a_meter_that_nothing_needs(self):
+        host, tunnel = self.built.host, self.built.tests["air"].rig
+        for thing, why in (
+            (tunnel, "It is the rig of “Air test” in Drying rack"),
+            (self.built.meters["air_speed"], f"It reads on {tunnel}"),
+        ):
+            with self.assertRaisesRegex(ValidationError, why):
+                actions.delete_unused(host, thing)
+        rig = actions.add_rig(host, Rig(name="Spare", kind="power"), {}, {})
+        meter = actions.save_instrument(host, Instrument(name="Spare", channel="power"))
+        self.client.force_login(self.built.people["viewer"])
+        for thing in (rig, meter):
+            self.assertEqual(
+                self.client.post(f"{thing.get_absolute_url()}delete/").status_code, 403
+            )
+        self.client.force_login(host)
+        for thing in (rig, meter):
+            self.assertContains(self.client.get(thing.get_absolute_url()), "Delete it")
+            answer = self.client.post(f"{thing.get_absolute_url()}delete/", follow=True)
+            self.assertContains(answer, "Spare is deleted")
+        self.assertNotContains(self.client.get(tunnel.get_absolute_url()), "Delete it")
+        kept = AuditEntry.objects.filter(action__endswith=".delete").values_list(
+            "action", flat=True
+        )
+        self.assertEqual(set(kept), {"rig.delete", "instrument.delete"})
+
+
 class GuidedCalibrationTests(StoresCase):
     def setUp(self):
         self.rig = Rig.objects.create(

@@ -57,6 +57,17 @@ class VersionsTests(TestCase):
             rows["Binse"].tests["air"]["change_expanded"], 1.2 * others["change_expanded"]
         )
 
+    def test_the_next_version_is_due_once_the_one_before_is_measured(self):
+        plan = plan_of(self.built.round)
+        amsel = [d for d in plan.due if d.specimen and d.specimen.version.entry.name == "Amsel"]
+        self.assertEqual({d.specimen.code for d in amsel}, {"R-9"})
+        self.assertEqual(plan.total, 6)
+        Specimen.objects.filter(pk=self.second.pk).update(state="printed")
+        self.assertEqual(plan_of(self.built.round).total, 0)  # nobody means to run it yet
+        Specimen.objects.filter(pk=self.second.pk).update(state="ready")
+        self.built.air(self.second, 100, (4.8, 4.81))
+        self.assertEqual(plan_of(self.built.round).total, 5)
+
     def test_what_the_newest_lacks_is_not_filled_up_from_an_older_one(self):
         self.built.air(self.second, 100, (4.8, 4.8))
         _, rows = self.standing()

@@ -8,13 +8,13 @@ class BenchConfig(AppConfig):
 
     def ready(self) -> None:
         from hauch.bench import progress
-        from hauch.bench.jobs import follow_meters, follow_tests
+        from hauch.bench.jobs import follow_rig, follow_tests
         from hauch.entries.signals import version_named
         from hauch.rounds.signals import tests_replaced
-        from hauch.stores.signals import meters_named
+        from hauch.stores.signals import rig_completed
 
         tests_replaced.connect(follow_tests, dispatch_uid="bench")
-        meters_named.connect(follow_meters, dispatch_uid="bench")
+        rig_completed.connect(follow_rig, dispatch_uid="bench")
         version_named.connect(
             lambda sender, entry, **_: progress.update_entry(entry.pk),
             weak=False,

@@ -164,7 +164,7 @@ def _prediction(run: Run) -> list[Beside]:
                 who,
                 measured(told.value, run.result.unit, [(cause, told.u)]),
                 math.inf,
-                "" if told.u else "no doubt was told with it",
+                "" if told.u else "no uncertainty was told with it",
             )
         )
     return rows

@@ -84,9 +84,9 @@ def runs_of_rig(rig_id: int) -> RunQuerySet:
     return runs().filter(rig=rig_id, state=Run.State.VALID)
 
 
-def follow_meters(sender: Any, rig: Rig, channels: Sequence[str], **_: Any) -> None:
-    """Runs of a rig of which a meter is named only now are computed again, many by the worker; those
-    in which it read nothing stay as they are.
+def follow_rig(sender: Any, rig: Rig, **_: Any) -> None:
+    """Runs of a rig of which a meter or a constant is told only now are computed again, many by the
+    worker; those to which it is nothing stay as they are.
     """
     if runs_of_rig(rig.pk).count() <= RECOMPUTED_AT_ONCE:
         recompute_rig(rig.pk)
@@ -95,7 +95,7 @@ def follow_meters(sender: Any, rig: Rig, channels: Sequence[str], **_: Any) -> N
 
 
 RECOMPUTED_AT_ONCE = 100
-"""So many runs are computed again in the request that named a meter of their rig."""
+"""So many runs are computed again in the request that told what of their rig was not known."""
 
 
 def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **_: Any) -> None:

@@ -309,7 +309,7 @@ def _inlet(r: _Loader) -> None:
         rules=rules,
         kind="objection",
         text=(
-            "3 % is less than the doubt of one run in the tunnel. Three repeats should decide, not"
+            "3 % is less than the uncertainty of one run in the tunnel. Three repeats should decide, not"
             " one."
         ),
         asked_by=r.who["alma"],

@@ -49,7 +49,7 @@ def save(request: Request, tool: str) -> HttpResponse:
         )
     except ValidationError as problem:
         return _refused(request, made, problem)
-    messages.success(request, f"{design.name} is kept.")
+    messages.success(request, f"{design.name} is saved.")
     return redirect(design)
 
 

@@ -100,7 +100,7 @@ def entry(request: Request, pk: int) -> HttpResponse:
             else:
                 messages.success(
                     request,
-                    "Your prediction is kept. It is fixed when the first run is recorded, and shown"
+                    "Your prediction is saved. It is fixed when the first run is recorded, and shown"
                     " from then on.",
                 )
         else:

@@ -126,7 +126,7 @@ def stop(request: Request, uid: uuid.UUID) -> HttpResponse:
             for text in problem.messages:
                 messages.error(request, text)
             return redirect("desk:search", uid)
-        messages.success(request, f"{design.name} is kept.")
+        messages.success(request, f"{design.name} is saved.")
         return redirect(design)
     actions.cancel_search(request.user, row)
     return redirect("desk:search", uid)

@@ -475,7 +475,9 @@ def predict(
             )
         return None
     if not math.isfinite(value) or not math.isfinite(u) or u < 0:
-        raise ValidationError("A prediction needs a figure, and a doubt that is not negative.")
+        raise ValidationError(
+            "A prediction needs a figure, and an uncertainty that is not negative."
+        )
     made: dict[str, Any] = {
         "value": value,
         "u": u,

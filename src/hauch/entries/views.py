@@ -127,7 +127,7 @@ def edit(request: Request, slug: str, pk: int) -> HttpResponse:
                 actions.set_papers(
                     request.user, version, **form.cleaned_data, bill=bill, steps=steps
                 )
-                messages.success(request, f"The papers of {version} are kept.")
+                messages.success(request, f"The papers of {version} are saved.")
                 return redirect("entries:edit", slug, pk)
         except ValidationError as problem:
             form.line_problems += problem.messages

@@ -236,7 +236,7 @@ def _describe(request: Request, file: PartFile) -> str:
         raise ValidationError([t for errors in form.errors.values() for t in errors])
     before = PartFile.objects.select_related("version__entry__round").get(pk=file.pk)
     actions.describe_part(request.user, before, **form.cleaned_data)
-    return f"What you say of {file.name} is kept."
+    return f"What you say of {file.name} is saved."
 
 
 def _say_unit(request: Request, file: PartFile) -> str:
@@ -248,7 +248,7 @@ def _say_unit(request: Request, file: PartFile) -> str:
         unit=request.POST.get("unit", ""),
         axis=file.axis,
     )
-    return "The unit is kept; the part is checked anew with it."
+    return "The unit is saved; the part is checked anew with it."
 
 
 def _again(request: Request, file: PartFile) -> str:

@@ -129,6 +129,7 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
 """Relations that travel: by the identity of what they lead to, or by standing inside it."""
 
 LEFT_OUT: dict[str, str] = {
+    "Round.archived": "what is put away here may be of use elsewhere",
     "Round.presence": "who stays at a bench is decided where it stands",
     "Round.unattended": "who stays at a bench is decided where it stands",
     "Instrument.resource": "an imported file must not make this machine talk to others",

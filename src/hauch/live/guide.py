@@ -258,7 +258,7 @@ def soak_text(live: Live) -> str:
     if live.test.soak == Test.Soak.MINUTES:
         return f"Soak for {live.test.soak_minutes:g} min after the throttle was opened."
     return (
-        "Soak until it has settled: the doubt of its end and what still moves are both below what"
+        "Soak until it has settled: the uncertainty of its end and what still moves are both below what"
         " the round asks for."
     )
 

@@ -27,7 +27,7 @@ BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBL
 
 def home(request: Request) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
-    rounds = rounds_of(request.user)
+    rounds = [round for round in rounds_of(request.user) if not round.archived]
     rounds.sort(
         key=lambda round: (
             BUSY.index(Round.State(round.state)),

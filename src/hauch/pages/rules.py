@@ -8,17 +8,19 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.http import HttpResponse
+from django.http import HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 
 from hauch.bench.results import runs_by_test
 from hauch.people.requests import Request
 from hauch.rounds.actions import change_rules
+from hauch.rounds.checks import problems_of_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
 from hauch.rounds.forms import RulesForm
 from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import current_rules, round_for
 from hauch.ui.fields import sent
+from hauch.ui.missing import Missing
 from hauch.verdict.actions import AT_ONCE_UP_TO
 from hauch.verdict.compute import judge_draft
 from hauch.verdict.queries import standing_of
@@ -97,7 +99,12 @@ def change(request: Request, slug: str) -> HttpResponse:
     """
     round = round_for(request.user, slug, "rules.change")
     present, runs = draft_of(round), runs_by_test(round)
-    form = RulesForm(sent(request), round=round, present=present, units=request.user.units)
+    kept, data = f"rules-{round.pk}", sent(request)
+    if data is None and "resume" in request.GET and kept in request.session:
+        data = QueryDict(
+            request.session[kept]
+        )  # as it was typed before somebody went to the stores
+    form = RulesForm(data, round=round, present=present, units=request.user.units)
     context: dict[str, Any] = {
         "round": round,
         "form": form,
@@ -105,22 +112,29 @@ def change(request: Request, slug: str) -> HttpResponse:
         "in_place": round.is_draft and not runs,
         "problems": [],
     }
-    if request.method == "POST":
+    if data is not None:
         if not form.is_valid():
-            context["problems"] = form.problems
-        elif "add_test" not in request.POST:
+            context["problems"] = [Missing(text) for text in form.problems]
+        elif "add_test" not in data:
             draft = form.wanted()
-            context["problems"] = draft.problems(round.equal_agreed)
-            if not context["problems"]:
+            here = f"{request.path}?resume=1"
+            context["problems"] = [
+                one.back_to(here) if one.url != request.path else Missing(one.text)
+                for one in problems_of_rules(round, draft, round.equal_agreed)
+            ]
+            if not context["problems"] and request.method == "POST":
                 try:
                     if "accept" in request.POST or context["in_place"]:
                         with transaction.atomic():
                             made = change_rules(request.user, round, draft, runs)
+                        request.session.pop(kept, None)
                         messages.success(request, f"The rules are at version {made.number}.")
                         return redirect("rounds:brief", slug)
                     context |= _look(round, draft, runs)
                 except ValidationError as problem:
-                    context["problems"] = problem.messages
+                    context["problems"] = [Missing(text) for text in problem.messages]
+        if context["problems"]:
+            request.session[kept] = data.urlencode()
     status = 422 if context["problems"] else 200
     return render(request, "pages/rules.html", context, status=status)
 

@@ -17,7 +17,7 @@ from hauch.core.geometry.envelope import Envelope
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
-from hauch.rounds.checks import problems_of
+from hauch.rounds.checks import problems_of, problems_of_rules
 from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft, changes_in_words, draft_of
 from hauch.rounds.models import (
     BRIEF_FIELDS,
@@ -251,10 +251,20 @@ def open_round(user: User, round: Round) -> Round:
     if not round.is_draft:
         raise ValidationError("The round is open already.")
     if problems := problems_of(round):
-        raise ValidationError(problems)
+        raise ValidationError([problem.text for problem in problems])
     round.state = Round.State.OPEN
     round.save(update_fields=["state"])
     record(user, "round.open", round, round)
+    return round
+
+
+@transaction.atomic
+def archive_round(user: User, round: Round, archived: bool) -> Round:
+    """Put a round away, or take it up again; everything in it stays as it is."""
+    require(user, "round.change", round)
+    round.archived = archived
+    round.save(update_fields=["archived"])
+    record(user, "round.archive" if archived else "round.take_up", round, round)
     return round
 
 
@@ -285,8 +295,8 @@ def change_rules(user: User, round: Round, draft: RuleDraft, runs: dict[int, int
         sentence; nothing is saved then
     """
     require(user, "rules.change", round)
-    if problems := draft.problems(round.equal_agreed):
-        raise ValidationError(problems)
+    if problems := problems_of_rules(round, draft, round.equal_agreed):
+        raise ValidationError([problem.text for problem in problems])
     before = current_rules(round)
     changed = changes_in_words(draft_of(round, before) if before else None, draft)
     round = Round.objects.select_for_update().get(pk=round.pk)

@@ -8,13 +8,17 @@ import math
 from dataclasses import dataclass, field
 from typing import Any
 
+from django.urls import reverse
+
 from hauch.core.judge.schemes import Limit, rule_problems
 from hauch.core.judge.standing import Term
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES, Procedure, channels_of, fed_by
+from hauch.core.measure.rigs import RIGS
 from hauch.rounds.models import HELD_EQUAL, PHYSICAL, Round, RuleVersion, Test
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.stores.models import Rig
+from hauch.ui.missing import Missing
 
 COUNTED = ("label", "order", "repeats", "readings", "baseline")
 """Changes that leave runs as they are."""
@@ -87,6 +91,11 @@ class RuleDraft:
     tests: list[TestDraft] = field(default_factory=list)
     reason: str = ""
 
+    def missing(self, equal: str = "") -> list[Missing]:
+        """As `problems`, each with the place where what is missing is entered, if there is one."""
+        places = {one.text: one for t in self.kept for one in problems_of_test(t)}
+        return [places.get(text, Missing(text)) for text in self.problems(equal)]
+
     @property
     def kept(self) -> list[TestDraft]:
         """Tests that are measured under it."""
@@ -120,7 +129,7 @@ class RuleDraft:
             if t.label.casefold() in labels[:n]
         ]
         for t in self.kept:
-            found += problems_of_test(t)
+            found += [one.text for one in problems_of_test(t)]
             if equal and t.how.equal and HELD_EQUAL[t.how.equal] != equal:
                 found.append(
                     f"“{t.label}” is read at {HELD_EQUAL[t.how.equal].label}, but the brief"
@@ -130,33 +139,61 @@ class RuleDraft:
         return found
 
 
-def problems_of_test(t: TestDraft) -> list[str]:
-    """Sentences on why a test cannot be measured as it is wanted."""
-    found = []
-    if not t.label.strip():
-        found.append("A test has no name.")
+def problems_of_test(t: TestDraft) -> list[Missing]:
+    """Why a test cannot be measured as it is wanted, and where what is missing is entered."""
+    found = [Missing(text) for text in _typed_wrongly(t)]
     if t.rig is None:
+        kind = RIGS[t.how.rig].label.lower()
         found.append(
-            f"“{t.label}” has no rig. Choose a {t.how.rig.replace('_', ' ')} in Stores, or put one"
-            " up there first."
+            Missing(
+                f"“{t.label}” has no rig. Choose a {kind}, or set one up first.",
+                f"{reverse('stores:new_rig')}?kind={t.how.rig}",
+                f"Set up a {kind}",
+            )
         )
     else:
+        change = (reverse("stores:change_rig", args=[t.rig.pk]), f"Change {t.rig}")
         meters = {m.channel for m in t.rig.meters.all()}
         if not fed_by(t.how, meters):
             needs = " or ".join(
                 " and ".join(CHANNELS[c].label.lower() for c in group) for group in t.how.needs
             )
             found.append(
-                f"No test feeds “{t.label}”: {t.rig} has no meter for {needs}. Give it one in"
-                " Stores, or choose another rig."
+                Missing(
+                    f"No test feeds “{t.label}”: {t.rig} has no meter for {needs}. Choose its meter,"
+                    " or another rig.",
+                    *change,
+                )
             )
         if t.common_speed is not None and "speed" not in meters:
             found.append(
-                f"“{t.label}” is converted to a common speed, but {t.rig} has no meter for the"
-                " speed."
+                Missing(
+                    f"“{t.label}” is converted to a common speed, but {t.rig} has no meter for the"
+                    " speed.",
+                    *change,
+                )
             )
-        if t.how.places and "places" not in t.rig.constants:
-            found.append(f"{t.rig} does not say how many places there are. Enter it in Stores.")
+        lacking = [
+            c.label.lower()
+            for c in t.rig.how.constants
+            if c.needed and c.key not in t.rig.constants
+        ]
+        if lacking:
+            found.append(
+                Missing(
+                    f"{t.rig} does not know its {' and '.join(lacking)}, so “{t.label}” would have no"
+                    " result. Enter or calibrate it.",
+                    *change,
+                )
+            )
+    return found
+
+
+def _typed_wrongly(t: TestDraft) -> list[str]:
+    """Sentences on what of a test itself cannot be."""
+    found = []
+    if not t.label.strip():
+        found.append("A test has no name.")
     if t.common_speed is not None and not t.how.by_speed:
         found.append(f"“{t.label}” cannot be converted to a common speed. Empty the speed.")
     if t.repeats < 1 or t.readings < 1:

@@ -307,6 +307,8 @@ class TestRowForm(forms.Form):
         figures: dict[str, Any] = {
             name: kept_figure(self, name) if name in self.fields else None for name in given
         }
+        if dropped := bool(data.get("dropped")):  # then it scores nothing, whatever stands there
+            figures["weight"] = figures["most_loss"] = None
         soak = data.get("soak") or Test.Soak.NONE
         minutes = kept_figure(self, "soak_minutes") if soak == Test.Soak.MINUTES else None
         return TestDraft(
@@ -316,7 +318,7 @@ class TestRowForm(forms.Form):
             rig,
             soak=soak,
             soak_minutes=minutes,
-            dropped=bool(data.get("dropped")),
+            dropped=dropped,
             baseline=kept_figure(self, "baseline") or old.baseline,
             **counts,
             **figures,

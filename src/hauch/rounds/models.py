@@ -68,6 +68,9 @@ class Round(models.Model):
     unattended = models.PositiveSmallIntegerField(
         null=True, blank=True, help_text="min for which a soak may run with nobody there"
     )
+    archived = models.BooleanField(
+        default=False, help_text="put away: in no list of rounds that go on; all of it stays"
+    )
     state = models.CharField(max_length=10, choices=State.choices, default=State.BRIEF)
     created_at = models.DateTimeField(default=timezone.now)
     published_at = models.DateTimeField(null=True, blank=True)

@@ -187,7 +187,7 @@ def _always(rules: RuleVersion) -> list[str]:
             " after; whatever the bench does in between is taken out."
         ),
         (
-            "Every figure is told with its doubt at 95 %, and anybody may see how it came about"
+            "Every figure is told with its uncertainty at 95 %, and anybody may see how it came about"
             " once the round is published."
         ),
         (

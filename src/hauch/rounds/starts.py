@@ -52,7 +52,7 @@ STARTS: dict[str, Start] = {
             "The rotor only: frame and motor of the reference stay.",
         ),
         Start(
-            "pressure", "Most static pressure", "rotor", "Which rotor holds most static pressure against the trays?",
+            "pressure", "Most static pressure", "rotor", "Which rotor holds most static pressure?",
             (
                 StartTest("pressure", "Static pressure", "static_pressure", 2, options={"readings": 8}),
                 StartTest("air", "Air through the tunnel", "airflow", 1, options={"readings": 10}),

@@ -63,7 +63,7 @@ def begin(request: Request) -> HttpResponse:
             if left_out:
                 messages.warning(
                     request,
-                    f"There is no rig yet for: {', '.join(left_out)}. Put it up in Stores, then add"
+                    f"There is no rig yet for: {', '.join(left_out)}. Set it up in Stores, then add"
                     " the test to the rules.",
                 )
             return redirect("rounds:change", round.slug)
@@ -99,7 +99,9 @@ def brief(request: Request, slug: str) -> HttpResponse:
         "references": list(specimens.values()),
         "may_change": may_change,
         "drawing": picture(round.what, request.user.units),
-        "missing": problems_of(round) if may_change and round.is_draft else [],
+        "missing": [one.back_to(request.path) for one in problems_of(round)]
+        if may_change and round.is_draft
+        else [],
         "question_form": QuestionForm(initial={"kind": "question"}),
         "may_ask": allowed(request.user, "rules.ask", round),
         "may_answer": allowed(request.user, "rules.answer", round),
@@ -132,9 +134,9 @@ def change(request: Request, slug: str) -> HttpResponse:
             messages.success(
                 request,
                 (
-                    "The brief is kept."
+                    "The brief is saved."
                     if round.is_draft or rules is None
-                    else f"The brief is kept; the rules are at version {rules.number}."
+                    else f"The brief is saved; the rules are at version {rules.number}."
                 ),
             )
             return redirect("rounds:brief", slug)
@@ -181,7 +183,7 @@ def envelope(request: Request, slug: str) -> HttpResponse:
                         actions.save_envelope(
                             request.user, round, wanted, form.cleaned_data.get("reason", "")
                         )
-                    messages.success(request, "The envelope is kept.")
+                    messages.success(request, "The envelope is saved.")
                     return redirect("rounds:envelope", slug)
         except ValidationError as problem:
             problems = problem.messages
@@ -274,7 +276,7 @@ def answer(request: Request, slug: str, pk: int) -> HttpResponse:
 
 @require_POST
 def move(request: Request, slug: str) -> HttpResponse:
-    """Open the round for entries, or go to the bench."""
+    """Open the round for entries, go to the bench, put it away or take it up again."""
     round = round_for(request.user, slug, "round.change")
     try:
         if request.POST.get("to") == Round.State.OPEN:
@@ -283,6 +285,13 @@ def move(request: Request, slug: str) -> HttpResponse:
                 request,
                 "The round is open for entries. From now on a change of the rules makes a new"
                 " version.",
+            )
+        elif request.POST.get("to") in {"archive", "take_up"}:
+            put_away = request.POST["to"] == "archive"
+            actions.archive_round(request.user, round, put_away)
+            where = "on the page under your name" if put_away else "on Home again"
+            messages.success(
+                request, f"{round} is {'archived' if put_away else 'back'}: it stands {where}."
             )
         else:
             actions.start_bench(request.user, round)

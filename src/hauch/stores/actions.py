@@ -38,7 +38,7 @@ from hauch.stores.models import (
     RigMeter,
 )
 from hauch.stores.pictures import keep_picture
-from hauch.stores.signals import meters_named, rig_changed
+from hauch.stores.signals import rig_changed, rig_completed
 
 Constants = Mapping[str, tuple[float, float]]
 
@@ -252,8 +252,8 @@ def change_rig(
     note: str | None = None,
 ) -> Rig:
     """Change a rig. Once it has runs the change is its next state, so that old runs keep theirs;
-    gives the rig as it is now. Where nothing changed and a meter is only named that was not known
-    yet, it belongs to the present state and its runs.
+    gives the rig as it is now. Where nothing changed and a meter or a constant is only told that was
+    not known yet, it belongs to the present state and its runs.
 
     Raises
     ------
@@ -279,14 +279,22 @@ def change_rig(
         _set_meters(rig, meters)
         record(user, "rig.change", rig, constants=stored, change=change)
         return rig
-    if not change.strip() and stored == rig.constants and had.items() < wanted.items():
-        # It was there all along, and only now somebody says which one it is.
+    added = {name: pair for name, pair in stored.items() if name not in rig.constants}
+    only_more = rig.constants.items() <= stored.items() and had.items() <= wanted.items()
+    if not change.strip() and only_more:
+        # It was so all along, and only now somebody says it.
         more = {channel: meter for channel, meter in meters.items() if channel not in had}
         RigMeter.objects.bulk_create(
             RigMeter(rig=rig, channel=channel, instrument=meter) for channel, meter in more.items()
         )
-        record(user, "rig.meters", rig, added={channel: str(m) for channel, m in more.items()})
-        meters_named.send(Rig, rig=rig, channels=list(more))
+        rig.constants, rig.note = stored, note
+        rig.save(update_fields=["constants", "note"])
+        if more:
+            named = {channel: str(meter) for channel, meter in more.items()}
+            record(user, "rig.meters", rig, added=named)
+        if added:
+            record(user, "rig.constants", rig, added=added)
+        rig_completed.send(Rig, rig=rig)
         return rig
     if not change.strip():
         raise ValidationError(
@@ -311,6 +319,37 @@ def change_rig(
     record(user, "rig.change", new, constants=stored, before=rig.constants, change=new.change)
     rig_changed.send(Rig, old=rig, new=new)
     return new
+
+
+def why_used(thing: Rig | Instrument) -> str:
+    """What a rig or a meter is used for, so that it cannot be deleted; empty where it is not."""
+    if isinstance(thing, Instrument):
+        rigs = sorted({str(m.rig) for m in RigMeter.objects.filter(instrument=thing)})
+        return f"It reads on {', '.join(rigs)}." if rigs else ""
+    if has_runs(thing):
+        return "It has runs, which are reduced with it."
+    tests = thing.tests.select_related("round")[:3]
+    if tests:
+        return f"It is the rig of {', '.join(f'“{t.label}” in {t.round}' for t in tests)}."
+    if thing.previous_id or hasattr(thing, "next"):
+        return "It has other states."
+    return ""
+
+
+@transaction.atomic
+def delete_unused(user: User, thing: Rig | Instrument) -> None:
+    """Delete a rig or a meter that nothing was measured with.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : it is used, with what for
+    """
+    require(user, "stores.change")
+    if used := why_used(thing):
+        raise ValidationError(f"{thing} cannot be deleted. {used}")
+    kind = "rig" if isinstance(thing, Rig) else "instrument"
+    record(user, f"{kind}.delete", thing, name=thing.name)
+    thing.delete()
 
 
 Found = dict[str, tuple[float, float]]

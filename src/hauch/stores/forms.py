@@ -31,7 +31,11 @@ class InstrumentForm(forms.ModelForm):
     """A meter's specification; figures in the person's unit of its channel."""
 
     accuracy_percent = FigureField(
-        kind="percent", difference=True, label="Limit, of the reading", required=False, low=0
+        kind="percent",
+        difference=True,
+        label="Stated accuracy, of the reading",
+        required=False,
+        low=0,
     )
 
     like = forms.ChoiceField(
@@ -95,8 +99,8 @@ class InstrumentForm(forms.ModelForm):
         super().__init__(*args, **kwargs)
         kind = self.instance.reads.kind
         step = {"kind": kind, "units": units, "difference": True, "required": False, "low": 0}
-        self.fields["resolution"] = FigureField(label="Last digit", **step)
-        self.fields["accuracy"] = FigureField(label="Limit of the maker", **step)
+        self.fields["resolution"] = FigureField(label="Resolution", **step)
+        self.fields["accuracy"] = FigureField(label="Stated accuracy", **step)
         self.fields["low"] = FigureField(kind=kind, units=units, label="Range from", required=False)
         self.fields["high"] = FigureField(kind=kind, units=units, label="Range to", required=False)
         self.fields["response_time"] = FigureField(
@@ -184,7 +188,7 @@ class CalibrationForm(forms.Form):
     )
     standard = forms.CharField(label="Compared with", required=False, max_length=120)
     replaces_limit = forms.BooleanField(
-        label="The maker's limit no longer counts",
+        label="The calibration replaces the stated accuracy",
         required=False,
         help_text="Tick it when the comparison covers the range in which the meter is used.",
     )
@@ -197,7 +201,7 @@ class CalibrationForm(forms.Form):
             kind=instrument.reads.kind,
             units=units,
             difference=True,
-            label="Its doubt, ± (95 %)",
+            label="Its uncertainty, ± (95 %)",
             required=False,
             low=0,
         )
@@ -216,7 +220,15 @@ class RigForm(forms.Form):
     note = forms.CharField(
         label="Note", required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 2})
     )
-    change = forms.CharField(label="What is different now?", required=False, max_length=500)
+    change = forms.CharField(
+        label="What is different now?",
+        required=False,
+        max_length=500,
+        help_text=(
+            "Empty where you only fill in what was so all along: the runs of this state are then"
+            " computed again."
+        ),
+    )
 
     def __init__(
         self, *args: Any, kind: RigKind, units: str, rig: Rig | None = None, **kwargs: Any
@@ -262,9 +274,9 @@ class RigForm(forms.Form):
         return [(c, self[f"c_{c.key}"], self[f"u_{c.key}"]) for c in self.kind.constants]
 
     @property
-    def meter_fields(self) -> list[Any]:
-        """Fields of the meters."""
-        return [self[f"m_{key}"] for key in self.kind.channels]
+    def meter_rows(self) -> list[tuple[str, Any]]:
+        """Channels with the fields of their meters."""
+        return [(key, self[f"m_{key}"]) for key in self.kind.channels]
 
     def constants(self) -> dict[str, tuple[float, float]]:
         """Constants that were given, with standard uncertainty [SI]."""

@@ -24,6 +24,8 @@ urlpatterns = [
         views_instruments.withdraw_calibration,
         name="withdraw_calibration",
     ),
+    path("rigs/<int:pk>/delete/", views.delete_rig, name="delete_rig"),
+    path("instruments/<int:pk>/delete/", views.delete_instrument, name="delete_instrument"),
     path("references/new/", views.new_reference, name="new_reference"),
     path("references/<int:pk>/note/", views.note_reference, name="note_reference"),
     path("materials/new/", views_materials.new_material, name="new_material"),

@@ -17,12 +17,9 @@ from hauch.stores.forms import (
     NewRigForm,
     ReferenceForm,
 )
-from hauch.stores.models import (
-    Material,
-    Picture,
-    ReferenceSpecimen,
-)
+from hauch.stores.models import Instrument, Material, Picture, ReferenceSpecimen, Rig
 from hauch.stores.queries import instruments_due, rigs_now
+from hauch.ui.back import back_or
 
 
 def stores(request: Request) -> HttpResponse:
@@ -47,6 +44,29 @@ def stores(request: Request) -> HttpResponse:
 
 
 @require_POST
+def delete_rig(request: Request, pk: int) -> HttpResponse:
+    """Delete a rig that nothing was measured on."""
+    return _delete(request, get_object_or_404(Rig, pk=pk))
+
+
+@require_POST
+def delete_instrument(request: Request, pk: int) -> HttpResponse:
+    """Delete a meter that reads on no rig."""
+    return _delete(request, get_object_or_404(Instrument, pk=pk))
+
+
+def _delete(request: Request, thing: Rig | Instrument) -> HttpResponse:
+    name = str(thing)
+    try:
+        actions.delete_unused(request.user, thing)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(thing)
+    messages.success(request, f"{name} is deleted.")
+    return redirect("stores:stores")
+
+
+@require_POST
 def new_reference(request: Request) -> HttpResponse:
     """Take a reference specimen into the stores."""
     form = ReferenceForm(request.POST)
@@ -57,7 +77,7 @@ def new_reference(request: Request) -> HttpResponse:
                 request.user, data["type_name"], data["serial"], data["hours"] or 0.0, data["note"]
             )
             messages.success(request, f"{made} is in the stores.")
-            return redirect(made)
+            return redirect(back_or(request, made))
         except ValidationError as problem:
             for name, errors in (
                 problem.error_dict.items()

@@ -28,6 +28,7 @@ from hauch.stores.models import (
 )
 from hauch.stores.queries import due_of
 from hauch.stores.views_rigs import EMPTY_ROWS
+from hauch.ui.back import back_or, next_of
 from hauch.ui.fields import sent
 
 
@@ -51,12 +52,12 @@ def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
     form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         actions.save_instrument(request.user, form.instance)
-        messages.success(request, f"{form.instance} is kept.")
-        return redirect(form.instance)
+        messages.success(request, f"{form.instance} is saved.")
+        return redirect(back_or(request, form.instance))
     return render(
         request,
         "stores/instrument_form.html",
-        {"form": form, "instrument": instrument},
+        {"form": form, "instrument": instrument, "back": next_of(request)},
         status=422 if form.is_bound else 200,
     )
 
@@ -89,6 +90,7 @@ def instrument(request: Request, pk: int) -> HttpResponse:
         "chart": _residuals(found, shown),
         "channel": found.reads,
         "rigs": Rig.objects.filter(instruments=found).current(),
+        "used": actions.why_used(found),
         "may_change": allowed(request.user, "stores.change"),
     }
     return render(request, "stores/instrument.html", context)

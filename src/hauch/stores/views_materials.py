@@ -35,7 +35,7 @@ def _form(request: Request, material: Material) -> HttpResponse:
             form.add_error(None, problem.messages)
         else:
             messages.success(
-                request, f"{form.instance} is kept. Checks made from now on reckon with it."
+                request, f"{form.instance} is saved. Checks made from now on reckon with it."
             )
             return redirect("stores:stores")
     return render(

@@ -30,6 +30,7 @@ from hauch.stores.models import (
     RigCalibration,
 )
 from hauch.stores.queries import due_of, states_of
+from hauch.ui.back import back_or, next_of
 from hauch.ui.fields import sent
 
 EMPTY_ROWS = 5
@@ -104,6 +105,7 @@ def rig(request: Request, pk: int) -> HttpResponse:
     found = get_object_or_404(Rig.objects.select_related("next"), pk=pk)
     context = _rig_context(request, found)
     context["runs"] = found.runs.count()
+    context["used"] = actions.why_used(found)
     return render(request, "stores/rig.html", context)
 
 
@@ -123,7 +125,7 @@ def new_rig(request: Request) -> HttpResponse:
             form.take_errors(problem)
         else:
             messages.success(request, f"{made} is in the stores.")
-            return redirect(made)
+            return redirect(back_or(request, made))
     return _rig_form(request, form, kind, None)
 
 
@@ -157,7 +159,7 @@ def change_rig(request: Request, pk: int) -> HttpResponse:
                 else f"{now} is changed."
             )
             messages.success(request, text)
-            return redirect(now)
+            return redirect(back_or(request, now))
     return _rig_form(request, form, found.how, found)
 
 
@@ -176,6 +178,8 @@ def _rig_form(request: Request, form: RigForm, kind: RigKind, found: Rig | None)
         "form": form,
         "kind": kind,
         "rig": found,
+        "back": next_of(request),
+        "here": request.get_full_path(),
         "has_runs": found is not None and actions.has_runs(found),
         "drawing": diagram(kind, constants, request.user.units),
         "problems": problems if request.htmx else form.non_field_errors(),

@@ -206,7 +206,7 @@ def _measure(request: Request, found: Specimen) -> str | Forms:
     rows = actions.add_measures(request.user, found, form.cleaned_data["kind"], form.values())
     return (
         f"{rows[0].get_kind_display().capitalize()} at {len(rows)}"
-        f" place{'s' if len(rows) > 1 else ''} is kept."
+        f" place{'s' if len(rows) > 1 else ''} is saved."
     )
 
 
@@ -219,7 +219,7 @@ def _balance(request: Request, found: Specimen) -> str | Forms:
     except ValidationError as problem:
         _add(form, problem)
         return {"balance": form}
-    return "The readings are kept; the correction stands below."
+    return "The readings are saved; the correction stands below."
 
 
 def _residual(request: Request, found: Specimen) -> str | Forms:
@@ -234,7 +234,7 @@ def _residual(request: Request, found: Specimen) -> str | Forms:
     except ValueError as problem:
         raise ValidationError(str(problem)) from problem
     actions.set_residual(request.user, row, value)
-    return "The reading after the correction is kept."
+    return "The reading after the correction is saved."
 
 
 def _add(form: Any, problem: ValidationError) -> None:

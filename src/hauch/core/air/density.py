@@ -138,7 +138,7 @@ def room_air(temperature: float, pressure: float, humidity: float) -> Quantity:
         ""
         if inside
         else (
-            "Outside 15 to 27 °C or 600 to 1,100 hPa the formula's own doubt is taken ten times as"
+            "Outside 15 to 27 °C or 600 to 1,100 hPa the formula's own uncertainty is taken ten times as"
             " large."
         )
     )

@@ -322,7 +322,7 @@ def _rank(
 ) -> Standing:
     count = nominal.size
     if not (np.isfinite(nominal).all() and np.isfinite(drawn).all()):
-        raise ValueError("a figure or its doubt is too large to rank by")
+        raise ValueError("a figure or its uncertainty is too large to rank by")
     order = np.lexsort((np.arange(count), -nominal, outside))
     ranks = np.zeros(count, dtype=int)
     leader = 0

@@ -83,7 +83,9 @@ class Units(dict[str, str]):
 
     def __missing__(self, system: str) -> str:
         preset, own = _parts_of(system)
-        return own.get(self.kind) or dict.__getitem__(self, preset)
+        if preset == system or preset not in self:
+            raise KeyError(system)
+        return own.get(self.kind, self[preset])
 
 
 @dataclass(frozen=True, slots=True)

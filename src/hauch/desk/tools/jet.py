@@ -220,7 +220,7 @@ TOOL = register(
         "How much air does the slit take, is it choked, and how exact must the gap be?",
         INPUTS,
         work,
-        "Dry air, gaps far above a hundredth of a millimetre, up to 10 bar. The doubt is that of the"
+        "Dry air, gaps far above a hundredth of a millimetre, up to 10 bar. The uncertainty is that of the"
         " gap and of the discharge coefficient.",
         cautions=(
             (

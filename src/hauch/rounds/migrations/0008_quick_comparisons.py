@@ -16,6 +16,11 @@ class Migration(migrations.Migration):
             name='quick',
             field=models.BooleanField(default=False, help_text='a quick comparison: no envelope is asked for, and prints go straight to the bench'),
         ),
+        migrations.AddField(
+            model_name='round',
+            name='archived',
+            field=models.BooleanField(default=False, help_text='put away: in no list of rounds that go on; all of it stays'),
+        ),
         migrations.AlterField(
             model_name='round',
             name='part',

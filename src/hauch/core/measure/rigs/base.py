@@ -160,12 +160,12 @@ def check_constants(kind: RigKind, constants: Mapping[str, tuple[float, float]])
             problems[constant.key] = f"{constant.label}: {value:g} is not a whole number."
         elif u < 0:
             problems[constant.key] = (
-                f"{constant.label}: a doubt of {u:g} cannot be; give 0 or more."
+                f"{constant.label}: an uncertainty of {u:g} cannot be; give 0 or more."
             )
         elif value > 0 and u > 0.5 * value:
             problems[constant.key] = (
-                f"{constant.label}: the doubt is more than half of the value. Measure it again, or"
-                " check the unit of the doubt."
+                f"{constant.label}: the uncertainty is more than half of the value. Measure it again, or"
+                " check the unit of the uncertainty."
             )
     for name in set(constants) - {c.key for c in kind.constants}:
         problems[name] = f"A {kind.label.lower()} has no constant “{name}”."

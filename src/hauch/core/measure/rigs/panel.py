@@ -76,7 +76,7 @@ def panel_points(run: RunInput) -> Quantity:
     note = (
         f"{len(judges)} judges, {min(judges):g} to {max(judges):g} points"
         if len(judges) > 1
-        else "one judge: how far others would disagree is not in the doubt"
+        else "one judge: how far others would disagree is not in the uncertainty"
     )
     return measured(mean, "points", [(cause, scatter), (steps, step)]).with_step(
         Step(
