@@ -69,7 +69,6 @@ class Pictures(StaticLiveServerTestCase):
             "envelope": f"{inlet}/brief/envelope/",
             "reference": ReferenceSpecimen.objects.get(serial="I-01").get_absolute_url(),
             "rig": Rig.objects.get(kind="tunnel").get_absolute_url(),
-            "entries": f"{base}/entries/",
             "entry": f"{base}/entries/{entry.pk}/",
             "workshop": "/rounds/packing-table-ring/workshop/",
             "run": f"{base}/bench/runs/{run.pk}/",
@@ -91,6 +90,11 @@ class Pictures(StaticLiveServerTestCase):
                 f"{self.live_server_url}{rotors['Schwalbe, blades'].get_absolute_url()}&with={rotors['Mohn, blades'].pk}"  # noqa: E501
             )
             self.take(page, "desk_rotor")
+            page.goto(f"{self.live_server_url}/set-up/")
+            page.get_by_role("button", name="Ducts").click()
+            page.get_by_role("button", name="Next").click()
+            page.get_by_text("What do you measure it with?").wait_for()
+            self.take(page, "set_up")
             page.goto(f"{self.live_server_url}{base}/brief/rules/")
             page.get_by_label("Weight of Noise at 1 m").fill("6")
             page.get_by_label("Why do the rules change?").fill("The neighbours complained.")

@@ -40,7 +40,7 @@ class WriteABriefTests(BrowserTests):
         page.get_by_role("link", name="Bench").click()
         page.get_by_role("link", name="The reference: does it hold?").click()
         page.get_by_role("button", name="Make it the reference").click()
-        expect(page.get_by_text("L-02 was not run yet")).to_be_visible()
+        expect(page.get_by_text("L-02 has no run with a result yet")).to_be_visible()
         page.keyboard.press("1")
         page.get_by_role("button", name="Open for entries").click()
         expect(page.locator("#messages")).to_contain_text("open for entries")

@@ -134,7 +134,7 @@ class RoundTests(unittest.TestCase):
         test = replace(test, runs=[run(1, 0.0, 110.0, entry=1)])
         found = judge(RULES, Field(ENTRIES, [test], REFERENCES))
         self.assertEqual([row["state"] for row in found.rows], ["incomplete", "incomplete"])
-        self.assertIn("no run of the reference yet", found.notes[0])
+        self.assertIn("no run of the reference with a result yet", found.notes[0])
         self.assertIsNone(found.ground)
 
     def test_a_round_without_anything(self):

@@ -55,6 +55,11 @@ class Pages(TestCase):
             "import": reverse("exchange:import"),
             "attention": reverse("attention"),
             "begin": reverse("rounds:begin"),
+            "set up": reverse("setup:begin"),
+            "settings": (
+                reverse("bench:settings", args=[slug, air.pk])
+                + f"?subject=s{cls.built.specimens['Amsel'].pk}"
+            ),
             "change": reverse("rounds:change", args=[slug]),
             "rules": reverse("change_rules", args=[slug]),
             "envelope": reverse("rounds:envelope", args=[slug]),
@@ -122,6 +127,8 @@ class BeforePublicationTests(Pages):
         "import": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
         "attention": dict.fromkeys(EVERYBODY, 200),
         "begin": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+        "set up": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+        "settings": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         **{
             page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403}
             for page in ("change", "rules", "people", "audit")
@@ -222,6 +229,10 @@ class PostTests(Pages):
         host, bench, in_round = {"host"}, {"host", "operator"}, {"host", "operator", "designer"}
         return {
             reverse("rounds:begin"): host,
+            reverse("setup:begin"): host,
+            reverse("bench:add_setting", args=[slug, air.pk]): bench,
+            reverse("stores:delete_rig", args=[air.rig_id]): bench,
+            reverse("stores:delete_instrument", args=[meter.pk]): bench,
             reverse("rounds:change", args=[slug]): host,
             reverse("change_rules", args=[slug]): host,
             reverse("rounds:envelope", args=[slug]): host,

@@ -47,7 +47,7 @@ class ReferenceCase(TestCase):
 
 class HealthTests(ReferenceCase):
     def test_repeat_until_it_repeats(self):
-        self.assertIn("was not run yet", self.care().sentence)
+        self.assertIn("has no run with a result yet", self.care().sentence)
         self.built.air(self.old, 0, (4.0, 4.0))
         self.assertIn("about 2 more runs", self.care().sentence)
         for minutes, speed in ((5, 4.01), (10, 4.0), (15, 4.005)):

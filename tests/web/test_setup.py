@@ -18,6 +18,7 @@ from hauch.core.measure.procedures import PROCEDURES, fed_by
 from hauch.core.measure.rigs import RIGS
 from hauch.core.measure.shelf import SAME_AS, SHELF, fitting
 from hauch.core.measure.wants import USUAL, WANTS, wants_for
+from hauch.core.part.cautions import cautions
 from hauch.entries.actions import add_entry, add_version
 from hauch.people.models import AuditEntry, User
 from hauch.rounds.actions import save_brief
@@ -200,6 +201,19 @@ class SetUpTests(TestCase):
                 with self.assertRaisesMessage(ValidationError, "through the safety gate"):
                     self.run_of(test, Subject(specimen=specimen))
                 self.assertTrue(all(due.waits for due in plan_of(round).due if due.specimen))
+
+    def test_the_gate_asks_for_every_caution_of_what_spins_or_holds_compressed_air(self):
+        for kind in PART_KINDS.values():
+            keys = {c.key for c in cautions(kind.key, "supply", None, 5000.0, "", False)}
+            with self.subTest(kind.key):
+                self.assertEqual({"guard", "cap", "wear"} <= keys, kind.spins)
+                self.assertEqual("air" in keys, kind.pressurised)
+                said = answered(kind.key, list(USUAL[kind.key])).safety
+                self.assertEqual("burst" in said, kind.spins)
+                self.assertEqual(
+                    said.count("Run behind the guard"), min(1, said.count("guard, stand"))
+                )
+                self.assertTrue(said)
 
     def test_prints_leave_the_bench_when_the_brief_makes_them_spin(self):
         round = self.made("duct", ["air"])

@@ -92,7 +92,7 @@ class StandingTests(TestCase):
         for run in Run.objects.filter(reference=self.built.reference, test=self.built.tests["air"]):
             void_run(self.built.operator, run, "wrong specimen")
         standing = refresh(self.built.round.rules.first())
-        self.assertIn("there is no run of the reference yet", standing.notes[0])
+        self.assertIn("there is no run of the reference with a result yet", standing.notes[0])
         self.assertFalse(standing.rows.filter(state="ranked").exists())
 
     def test_an_unbridged_reference_is_told(self):

@@ -212,7 +212,7 @@ class Care:
             return "No reference is in use: entries cannot be compared. Bring one in."
         if b is None or b.count == 0:
             return (
-                f"{self.active.specimen.serial} was not run yet. Run it until it repeats before the"
+                f"{self.active.specimen.serial} has no run with a result yet. Run it until it repeats before the"
                 " first entry."
             )
         if b.settled:

@@ -6,6 +6,7 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from hauch.pages.reference_health import bench_rounds, care_of, hours_of, series_of
@@ -15,6 +16,7 @@ from hauch.rounds import references
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import ReferenceSpecimen
+from hauch.ui.back import back_or, next_of
 
 
 def specimen(request: Request, pk: int) -> HttpResponse:
@@ -66,6 +68,7 @@ def care(request: Request, slug: str) -> HttpResponse:
         "in_use": any(c.active for c in rows),
         "left_out": sum(c.left_out for c in rows),
         "runs": sum(c.runs for c in rows),
+        "back": next_of(request),
     }
     return render(request, "pages/care.html", context)
 
@@ -112,4 +115,4 @@ def change(request: Request, slug: str) -> HttpResponse:
         messages.success(request, text)
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
-    return redirect("care", slug)
+    return redirect(back_or(request, reverse("care", args=[slug])))

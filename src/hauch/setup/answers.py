@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
@@ -9,10 +10,12 @@ from hauch.core.geometry.envelope import PARTS, Envelope
 from hauch.core.geometry.kinds import PART_KINDS, PartKind
 from hauch.core.measure.rigs import RIGS
 from hauch.core.measure.rigs.base import Constant
+from hauch.core.measure.rigs.common import SPIN
 from hauch.core.measure.shelf import SAME_AS
 from hauch.core.measure.wants import USUAL, WANTS, Want, Way, channels_read
+from hauch.core.part.cautions import AIR
 from hauch.core.quantity import standard_of
-from hauch.rounds.starts import HEAT, SPIN, Start, StartTest
+from hauch.rounds.starts import Start, StartTest
 
 STEPS = {
     "wants": "What to know",
@@ -24,14 +27,13 @@ STEPS = {
 
 TOGETHER, ONE, LIMITS, SUM, FRONT = "together", "one", "limits", "sum", "front"
 DECIDE = {
-    TOGETHER: "All of them together, each counting the same",
-    ONE: "One figure; the others are only looked at",
-    LIMITS: "One figure; the others may lose 2 % (1 dB, 1 point) at most",
-    SUM: "The sum of the figures as they stand, such as kelvin plus decibels; the least wins",
-    FRONT: "No single score: who is beaten by nobody in everything",
+    TOGETHER: "All together, each counting the same",
+    ONE: "One figure; others are only looked at",
+    LIMITS: "One figure; others may lose 2 % or 1 dB",
+    SUM: "Their sum, such as kelvin plus decibels",
+    FRONT: "No single score: the trade-off",
 }
 """What makes one part better than another."""
-AIR = "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and guard."
 
 
 @dataclass
@@ -100,6 +102,16 @@ class Answers:
         read = channels_read(self.chosen_ways.values())
         return [c for c in read if SAME_AS.get(c) not in read]
 
+    def look(self, typed: Mapping[str, str]) -> None:
+        """Take over what stands in the form of the means while it is filled in."""
+        self.ways = {w.key: typed.get(f"way_{w.key}", "") for w in self.chosen}
+        self.rigs = {
+            kind: int(typed[f"rig_{kind}"])
+            for kind in self.rig_kinds
+            if typed.get(f"rig_{kind}", "").isdigit()
+        }
+        self.meters = {c: typed[f"meter_{c}"] for c in self.channels if f"meter_{c}" in typed}
+
     @property
     def equal(self) -> str:
         """What is held equal: ``power``, ``noise`` or nothing."""
@@ -149,10 +161,13 @@ class Answers:
     @property
     def safety(self) -> str:
         """What can hurt: of the part, and of every rig that is used."""
-        found = [SPIN] if self.kind.spins else []
+        found = ["Printed rotors can burst."] if self.kind.spins else []
         found += [AIR] if self.kind.pressurised else []
-        found += [RIGS[rig].caution for rig in self.rig_kinds if RIGS[rig].caution]
-        found += [HEAT] if "hot_block" in self.rig_kinds else []
+        of_rigs = [RIGS[rig].caution for rig in self.rig_kinds if RIGS[rig].caution]
+        if SPIN in of_rigs or not self.kind.spins:
+            found += of_rigs
+        else:
+            found += [SPIN, *of_rigs]
         return " ".join(dict.fromkeys(found)) or (
             "The fan before or behind the part has its guard; nobody reaches in."
         )

@@ -108,8 +108,12 @@ def _wants(request: Request, set_up: SetUp, said: Answers) -> HttpResponse:
 
 
 def _means(request: Request, set_up: SetUp, said: Answers) -> HttpResponse:
-    form = MeansForm(sent(request), said=said, units=request.user.units)
-    if form.is_bound and not request.htmx and form.is_valid():
+    if (
+        request.htmx
+    ):  # another way or rig was chosen: what goes with it is asked, nothing is judged yet
+        said.look(request.POST)
+    form = MeansForm(None if request.htmx else sent(request), said=said, units=request.user.units)
+    if form.is_bound and form.is_valid():
         form.into(said)
         said.done = [s for s in said.done if s != "sizes"]
         return _on(set_up, said, "means")

@@ -229,7 +229,7 @@ def _missing_notes(loaded: Sequence[TestData]) -> list[str]:
     notes = []
     if alone := [data.test.label for data in loaded if data.comparison is None]:
         notes.append(
-            f"{', '.join(alone)}: there is no run of the reference yet, so nothing can be compared."
+            f"{', '.join(alone)}: there is no run of the reference with a result yet, so nothing can be compared."
             " Run the reference."
         )
     if untold := [data.test.label for data in loaded if data.untold]:

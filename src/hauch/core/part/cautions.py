@@ -6,6 +6,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hauch.core.geometry.kinds import PART_KINDS
+
 POWER = {
     "supply": "a bench supply below 60 V",
     "cells": "lithium cells",
@@ -24,6 +26,10 @@ NOT_IN_IT = (
     " that limit."
 )
 """What the speed limit does not know."""
+AIR = (
+    "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and guard; the printed"
+    " part is no pressure vessel."
+)
 LOUD = 85.0
 """Level from which ears are protected [dB(A)]."""
 
@@ -49,7 +55,7 @@ def cautions(
 
     Parameters
     ----------
-    part : rotor, duct, intake or ring
+    part : kind of part, key in `PART_KINDS`
     power : key in `POWER`
     tip_speed : of a rotor at its test speed [m/s]
     cap : speed that is not to be passed [1/min]
@@ -58,7 +64,8 @@ def cautions(
     level : loudest level that is expected [dB(A)]
     """
     found = [Caution("code", FIRST)]
-    if part == "rotor":
+    kind = PART_KINDS[part]
+    if kind.spins:
         fast = f" Its tips run at {tip_speed:.0f} m/s." if tip_speed else ""
         found += [
             Caution(
@@ -92,6 +99,8 @@ def cautions(
                 " can be drawn in.",
             )
         )
+    if kind.pressurised and power != "air":
+        found.append(Caution("air", AIR))
     found += {
         "supply": [
             Caution("supply", "The supply's current limit is set before it is switched on.")
@@ -110,13 +119,7 @@ def cautions(
                 " in it; a residual-current device protects the outlet.",
             )
         ],
-        "air": [
-            Caution(
-                "air",
-                "Compressed air: never at skin or eyes, low nozzle pressure, relief valve and"
-                " guard; the printed part is no pressure vessel.",
-            )
-        ],
+        "air": [Caution("air", AIR)],
         "shaft": [
             Caution(
                 "shaft",

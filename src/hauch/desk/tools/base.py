@@ -156,6 +156,11 @@ class Tool:
     optimises: bool = False
 
     @property
+    def sketch(self) -> str:
+        """The small drawing that stands for it: that of the kind of part that it answers for."""
+        return {"impeller": "wheel", "jet": "slit", "cushion": "plenum"}.get(self.key, self.key)
+
+    @property
     def parts(self) -> tuple[str, ...]:
         """Kinds of parts that it designs; none where its answer is no part."""
         return (self.part, *self.also) if self.part else ()
