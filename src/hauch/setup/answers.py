@@ -235,6 +235,12 @@ def envelope_around(part: str, diameter: float) -> dict[str, Any]:
     """An envelope in proportion around a rotor of a diameter [m], to be made exact in the brief."""
     usual = {p.key: p.start for p in PARTS[part]}
     scale = diameter / (usual["bore"] - 2 * usual["tip_gap"])
-    values = {key: value if key == "wall" else value * scale for key, value in usual.items()}
-    values["mount_square"] = max(values["mount_square"], values["bore"] + 3 * values["wall"])
+    values = {
+        key: value if key == "wall" else round(value * scale, 4) for key, value in usual.items()
+    }
+    values["tip_gap"] = usual["tip_gap"] * scale
+    values["bore"] = diameter + 2 * values["tip_gap"]
+    values["mount_square"] = max(
+        values["mount_square"], round(values["bore"] + 3 * values["wall"], 4)
+    )
     return Envelope(part, values).as_json()
