@@ -317,3 +317,34 @@ class StoryTests(BrowserTests):
         self.measure(hands, {(n, "ressure"): [f"{v} g"] * 2 for n, v in mass.items()})
         self.answer(hands, "Radial")
         self.within("Two wheels on a kitchen scale with a prediction", hands)
+
+    def test_readings_that_are_pasted_from_a_spreadsheet_and_typed_from_a_form(self):
+        hands = self.begin("Ducts")
+        page = self.page
+        hands.press("Next")
+        hands.press("Next")
+        hands.press("Next")
+        hands.names("Amsel")
+        hands.fill(reference="Stock duct", repeats="1")
+        hands.press("Set it up and go to the bench")
+        hands.press("Form to print", "link")
+        expect(page.locator(".paper-form tbody tr")).to_have_count(6)  # noise reads two channels
+        expect(page.locator(".paper-form tbody tr").first.locator(".box")).to_have_count(3)
+        hands.press("Back to the bench", "link")
+        hands.press("Take by hand", "link", nth=0)
+        hands.room()
+        page.locator("[data-channel]").first.evaluate(
+            """(field) => {
+                const data = new DataTransfer();
+                data.setData("text", "Speed [km/h]\\n11,2\\n11,4\\n3.1 m/s");
+                const more = {clipboardData: data, bubbles: true, cancelable: true};
+                field.dispatchEvent(new ClipboardEvent("paste", more));
+            }"""
+        )
+        expect(page.locator(".taken-row")).to_have_count(3)
+        expect(page.locator("#taken-count")).to_have_text("3 of 3 readings taken")
+        hands.press("Accept and show")
+        expect(page.get_by_text("Readings as typed")).to_be_visible()
+        run = Run.objects.get()
+        self.assertEqual([r.typed for r in run.readings.all()], ["11,2", "11,4", "3.1"])
+        self.assertAlmostEqual(max(r.value for r in run.readings.all()), 11.4 / 3.6)

@@ -86,7 +86,7 @@ class RigTests(unittest.TestCase):
                 "reaches over",
             ),
             ("tunnel", {"bore": (0.1, 0.08)}, "bore", "more than half"),
-            ("tunnel", {"bore": (0.1, -0.01)}, "bore", "doubt of -0.01 cannot be"),
+            ("tunnel", {"bore": (0.1, -0.01)}, "bore", "uncertainty of -0.01 cannot be"),
             ("tunnel", {"bore": (math.nan, 0.0)}, "bore", "not a number"),
             ("tunnel", {"bore": (0.1, 0.0), "aura": (1.0, 0.0)}, "aura", "no constant"),
             (

@@ -56,6 +56,7 @@ class Pages(TestCase):
             "attention": reverse("attention"),
             "begin": reverse("rounds:begin"),
             "set up": reverse("setup:begin"),
+            "form": reverse("bench:form", args=[slug]),
             "settings": (
                 reverse("bench:settings", args=[slug, air.pk])
                 + f"?subject=s{cls.built.specimens['Amsel'].pk}"
@@ -128,6 +129,7 @@ class BeforePublicationTests(Pages):
         "attention": dict.fromkeys(EVERYBODY, 200),
         "begin": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
         "set up": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+        "form": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "settings": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         **{
             page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403}

@@ -53,6 +53,8 @@ READ = {
     "speed": [1500.0, 1502.0, 1501.0, 1500.0],
     "gap": [0.0012, 0.0013, 0.0012, 0.0012],
     "vibration": [0.0011, 0.0012, 0.0011, 0.0011],
+    "print_time": [7200.0],
+    "cost": [2.4],
     "panel_points": [6.0, 7.0, 6.0, 8.0],
 }
 """Readings that can be true of any part: for a curve each is one point."""

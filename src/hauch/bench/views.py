@@ -66,6 +66,34 @@ def overview(request: Request, slug: str) -> HttpResponse:
     return render(request, "bench/overview.html", context)
 
 
+MOST_PRINTED = 60
+"""Due runs on a form to print."""
+
+
+def form_to_print(request: Request, slug: str) -> HttpResponse:
+    """What is due as a form for paper, with a field for each reading: to be typed in later."""
+    round = round_for(request.user, slug, "run.record")
+    plan = plan_of(round, MOST_PRINTED)
+    metered: dict[int, set[str]] = {}
+    for rig, channel in RigMeter.objects.filter(
+        rig__in={due.test.rig_id for due in plan.due}
+    ).values_list("rig_id", "channel"):
+        metered.setdefault(rig, set()).add(channel)
+    rows = [
+        {
+            "due": due,
+            "channels": [
+                (CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units])
+                for key in channels_of(due.test.how)
+                if key in metered.get(due.test.rig_id, set())
+            ],
+            "fields": range(reduction.places_of(due.test) or due.test.readings),
+        }
+        for due in plan.due
+    ]
+    return render(request, "bench/form.html", {"round": round, "rows": rows, "total": plan.total})
+
+
 def lined_rigs(rigs: list[int]) -> set[int]:
     """Which of some rigs have a meter that is read over a line."""
     return set(

@@ -63,6 +63,8 @@ CHANNELS: dict[str, Channel] = {
         Channel("fill_time", "Time to fill the bag", "time", 0.05, 3600.0, ("fill",)),
         Channel("gap", "Hover gap", "length", 0.0, 0.2, ("gap", "spalt")),
         Channel("panel_points", "Points of the panel", "points", 0.0, 100.0, ("panel", "points", "punkte")),
+        Channel("print_time", "Print time", "duration", 1.0, 3.6e6, ("print time", "druckzeit")),
+        Channel("cost", "Cost", "number", 0.0, 1e6, ("cost", "price", "kosten", "preis")),
         Channel("throttle", "Throttle", "percent", 0.0, 100.0, ("throttle", "pwm", "duty", "stellung", "gashebel", "drossel", "gaz", "acelerador")),
     )
 }  # fmt: skip

@@ -56,6 +56,8 @@ SHELF: dict[str, ShelfMeter] = {
         ShelfMeter("load_cell", "Load cell on a lever", "torque", 0.0005, 0.001, 0.005, -2.0, 2.0, 0.5),
         ShelfMeter("feeler", "Feeler gauge", "gap", 0.00005, 0.00005, 0.0, 0.0, 0.02),
         ShelfMeter("accelerometer", "Accelerometer at the bearing", "vibration", 0.00005, 0.0001, 0.1, 0.0, 0.2, 1.0),
+        ShelfMeter("printer_clock", "Clock of the printer", "print_time", 60.0, 60.0),
+        ShelfMeter("bill", "Bill of materials", "cost", 0.01, 0.0),
         ShelfMeter("judges", "Score sheets of the judges", "panel_points", 1.0, 0.0, 0.0, 0.0, 100.0),
     )
 }  # fmt: skip

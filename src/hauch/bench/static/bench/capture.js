@@ -130,6 +130,21 @@
     if (event.key === "Enter") { event.preventDefault(); document.getElementById("accept").click(); }
     if (event.key === "u" && !event.target.value) { event.preventDefault(); undo(); }
   });
+  // Rows that are pasted from a spreadsheet are readings, from the field on into which they were pasted; a line of words is a heading.
+  document.addEventListener("paste", (event) => {
+    if (!event.target.matches?.("[data-channel]")) return;
+    const text = event.clipboardData.getData("text").trim();
+    if (!/[\n\t]/.test(text)) return;
+    event.preventDefault();
+    const from = inputs().indexOf(event.target);
+    for (const line of text.split(/\r?\n/)) {
+      const cells = line.split("\t").map((cell) => cell.trim());
+      if (!cells.some((cell) => Number.isFinite(number(cell)))) continue;
+      addRow(inputs().map((_, index) => (index < from ? "" : cells[index - from] ?? "")));
+    }
+    inputs()[0].focus();
+  });
+
   // Without a network a run that is accepted waits in this browser, and is sent once when the server answers again. Its form's key
   // makes sure that it is recorded once, even if an answer got lost on the way.
   const queueKey = "hauch-queue";

@@ -13,6 +13,7 @@ from hauch.core.measure.rigs import (
     outlets,
     panel,
     power,
+    record,
     scale,
     sound_spot,
     tunnel,
@@ -35,6 +36,7 @@ MODULES = (
     panel,
     outlets,
     vibration,
+    record,
 )
 """In the order in which they are offered."""
 
