@@ -324,6 +324,29 @@ class RigStateTests(StoresCase):
         self.assertEqual(Rig.objects.count(), 1)
 
 
+class SeveralRotorsTests(StoresCase):
+    def test_a_rig_that_reads_one_speed_can_read_that_of_each_rotor(self):
+        rig = self.built.tests["air"].rig
+        second = Instrument.objects.create(name="Tacho 2", channel="speed_2", resolution=1.0)
+        self.client.force_login(self.built.host)
+        change = reverse("stores:change_rig", args=[rig.pk])
+        page = self.client.get(change)
+        self.assertContains(page, "Several rotors, a speed for each")
+        form = page.context["form"]
+        data = {
+            name: field.prepare_value(form[name].value())
+            for name, field in form.fields.items()
+            if form[name].value() not in (None, "")
+        }
+        self.client.post(change, data | {"m_speed_2": second.pk})
+        rig.refresh_from_db()
+        self.assertIn("speed_2", [m.channel for m in rig.meters.all()])
+        self.assertContains(self.client.get(rig.get_absolute_url()), "Speed of rotor 2")
+        air = reverse("bench:capture", args=[self.built.round.slug, self.built.tests["air"].pk])
+        page = self.client.get(f"{air}?subject=s{self.built.specimens['Amsel'].pk}")
+        self.assertContains(page, "Speed of rotor 2")
+
+
 class UnusedTests(StoresCase):
     """What nothing was measured with can be deleted; what is used says what for."""
 

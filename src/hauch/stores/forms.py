@@ -9,7 +9,7 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 from django.utils import timezone
 
-from hauch.core.measure.channels import CHANNELS, Channel
+from hauch.core.measure.channels import CHANNELS, SPEEDS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.quantity import expanded, standard_of
 from hauch.core.quantity.typed import typed_figure
@@ -19,6 +19,8 @@ from hauch.stores.models import Instrument, Material, Rig, channel_choices
 from hauch.ui.fields import FigureField, NumberInput, kept_figure
 
 MOST_POINTS = 60
+FURTHER = SPEEDS[1:]
+"""Speeds of further rotors."""
 
 
 class NewInstrumentForm(forms.Form):
@@ -210,7 +212,7 @@ class CalibrationForm(forms.Form):
 
 def channels_for(kind: RigKind) -> list[Channel]:
     """Channels that a rig of a kind can have a meter for."""
-    return [CHANNELS[key] for key in kind.channels]
+    return [CHANNELS[key] for key in kind.offered]
 
 
 class RigForm(forms.Form):
@@ -274,9 +276,14 @@ class RigForm(forms.Form):
         return [(c, self[f"c_{c.key}"], self[f"u_{c.key}"]) for c in self.kind.constants]
 
     @property
+    def further_rows(self) -> list[tuple[str, Any]]:
+        """Channels of further rotors with the fields of their meters."""
+        return [(key, self[f"m_{key}"]) for key in self.kind.offered if key in FURTHER]
+
+    @property
     def meter_rows(self) -> list[tuple[str, Any]]:
         """Channels with the fields of their meters."""
-        return [(key, self[f"m_{key}"]) for key in self.kind.channels]
+        return [(key, self[f"m_{key}"]) for key in self.kind.offered if key not in FURTHER]
 
     def constants(self) -> dict[str, tuple[float, float]]:
         """Constants that were given, with standard uncertainty [SI]."""
@@ -292,7 +299,7 @@ class RigForm(forms.Form):
 
     def meters(self) -> dict[str, Instrument]:
         """Meters by channel."""
-        given = {key: self.cleaned_data.get(f"m_{key}") for key in self.kind.channels}
+        given = {key: self.cleaned_data.get(f"m_{key}") for key in self.kind.offered}
         return {key: self._meters[pk] for key, pk in given.items() if pk}
 
     def take_errors(self, problem: ValidationError) -> None:

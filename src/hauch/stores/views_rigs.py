@@ -91,7 +91,8 @@ def _rig_context(request: Request, rig: Rig) -> dict[str, Any]:
                 sensors.get(CHANNELS[key].label, ""),
                 due_of(meters[key]) if key in meters else None,
             )
-            for key in kind.channels
+            for key in kind.offered
+            if key in kind.channels or key in meters
         ],
         "calibrations": rig.calibrations.select_related("by"),
         "may_change": allowed(request.user, "stores.change"),

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from hauch.core.geometry.drawing import Arrow, Dimension, Drawing, Note, Sensor, Side
-from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.quantity.units import KINDS
 
 
@@ -119,6 +119,14 @@ class RigKind:
     draw: Callable[[Sketch], None]
     caution: str = ""
     impossible: Callable[[Mapping[str, float]], dict[str, str]] = nothing_impossible
+
+    @property
+    def offered(self) -> tuple[str, ...]:
+        """Channels that a meter can be chosen for: where one rotor's speed is read, that of each
+        further rotor too.
+        """
+        more = [c for c in SPEEDS[1:] if c not in self.channels] if "speed" in self.channels else []
+        return (*self.channels, *more)
 
     def constant(self, key: str) -> Constant | None:
         """One of the kind's constants."""
