@@ -387,6 +387,25 @@ class BenchPageTests(Pages):
         form |= {"form_key": "6f0c7a52-6f1b-4d3e-9a4e-140140140141"} | data
         return self.post("operator", self.pages["capture"], form, follow=True)
 
+    def test_the_code_on_a_print_leads_to_its_next_run(self):
+        slug, specimen = self.built.round.slug, self.built.specimens["Binse"]
+        at = reverse("bench:next", args=[slug, specimen.pk])
+        page = self.get("operator", specimen.get_absolute_url())
+        self.assertContains(page, f'href="{at}"')
+        answer = self.get("operator", at, follow=True)
+        self.assertContains(answer, "has all its runs")
+        self.assertContains(answer, "Binse")
+        test = self.built.tests["power"]
+        test.repeats = 4
+        test.save()
+        answer = self.get("operator", at)
+        capture = reverse("bench:capture", args=[slug, test.pk])
+        self.assertRedirects(answer, f"{capture}?subject=s{specimen.pk}")
+        type(specimen).objects.filter(pk=specimen.pk).update(state="oven")
+        answer = self.get("operator", at, follow=True)
+        self.assertContains(answer, "is in the oven")
+        self.assertEqual(self.get("viewer", at).status_code, 403)
+
     def test_decimal_comma_and_result(self):
         answer = self.capture(show="1")
         self.assertContains(answer, "m³/h")

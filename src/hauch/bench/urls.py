@@ -8,6 +8,7 @@ urlpatterns = [
     path("pick/", views.pick, name="pick"),
     path("tests/<int:test_pk>/", views.capture, name="capture"),
     path("form/", views.form_to_print, name="form"),
+    path("next/<int:specimen_pk>/", views.next_run, name="next"),
     path("tests/<int:test_pk>/settings/", views.settings, name="settings"),
     path("tests/<int:test_pk>/setting/", views.add_setting, name="add_setting"),
     path("tests/<int:test_pk>/dnf/", views.dnf, name="dnf"),

@@ -39,6 +39,7 @@ from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.models import RigMeter
 from hauch.stores.pictures import keep_picture
+from hauch.workshop.models import Specimen
 
 PAGE = 25
 ROOM_HOLDS = timedelta(hours=2)
@@ -64,6 +65,26 @@ def overview(request: Request, slug: str) -> HttpResponse:
         "lives": lives_of([round]),
     }
     return render(request, "bench/overview.html", context)
+
+
+def next_run(request: Request, slug: str, specimen_pk: int) -> HttpResponse:
+    """To the next run of a print, such as the one whose code was read from its label."""
+    round = round_for(request.user, slug, "run.record")
+    specimen = get_object_or_404(
+        Specimen.objects.select_related("version__entry"),
+        pk=specimen_pk,
+        version__entry__round=round,
+    )
+    plan = plan_of(round, MOST_PRINTED, specimen.pk)
+    due = next(
+        (d for d in plan.due if d.specimen is not None and d.specimen.pk == specimen.pk), None
+    )
+    if specimen.state != Specimen.State.READY or not plan.tests:
+        messages.warning(request, f"{specimen} is {specimen.get_state_display()}.")
+        return redirect(specimen)
+    if due is None:
+        messages.success(request, f"{specimen} has all its runs; a further repeat is welcome.")
+    return redirect(capture_url(round, due.test if due else plan.tests[0], Subject(specimen)))
 
 
 MOST_PRINTED = 60
