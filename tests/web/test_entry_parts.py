@@ -14,6 +14,7 @@ from unittest import mock
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
+from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
 
@@ -298,8 +299,11 @@ class Checks(Parts):
         )
         self.assertContains(self.client.get(f"/rounds/{self.round.slug}/entries/"), "no part yet")
         with self.assertNumQueries(1):
-            told = queries.verdicts(self.round)
-        self.assertIn(told[self.entry.pk], {"ready", "care", "back"})
+            told = queries.checked(self.round)[self.entry.pk]
+        self.assertIn(told.word, {"ready", "care", "back"})
+        page = self.client.get(f"/rounds/{self.round.slug}/entries/")
+        still = reverse("entries:still", args=[self.round.slug, self.entry.pk, told.still])
+        self.assertContains(page, f'src="{still}"')
 
 
 class InPieces(Parts):

@@ -212,10 +212,10 @@ class OnTheLine(Base):
         for name, verdict in (("one.stl", "ready"), ("two.stl", "care"), ("three.stl", "back")):
             file = self.attached(name)
             PartCheck.objects.filter(file=file).update(state="done", verdict=verdict)
-            self.assertEqual(queries.verdicts(self.round)[self.version.entry_id], verdict)
+            self.assertEqual(queries.checked(self.round)[self.version.entry_id].word, verdict)
         waiting = self.attached("four.stl")
         self.assertEqual(waiting.newest_check.state, "waiting")
-        self.assertEqual(queries.verdicts(self.round)[self.version.entry_id], "at work")
+        self.assertEqual(queries.checked(self.round)[self.version.entry_id].word, "at work")
 
 
 class InPieces(Base):

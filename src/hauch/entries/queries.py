@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from django.db.models import OuterRef, QuerySet, Subquery
@@ -104,8 +105,18 @@ def differences(first: PartCheck | None, second: PartCheck | None) -> list[dict[
     return rows
 
 
-def verdicts(round: Round) -> dict[int, str]:
-    """The worst verdict of the parts of each entry's newest version, by entry; in one query."""
+@dataclass(frozen=True)
+class Checked:
+    """What the checks of an entry's newest version come to: the worst word, and the part whose picture
+    stands for it (None where there is none).
+    """
+
+    word: str
+    still: int | None
+
+
+def checked(round: Round) -> dict[int, Checked]:
+    """What the checks of each entry's newest version come to, by entry; in one query."""
     rank = {"back": 3, "care": 2, "ready": 1, "": 0}
     newest = (
         Version.objects.filter(entry=OuterRef("file__version__entry"))
@@ -115,10 +126,11 @@ def verdicts(round: Round) -> dict[int, str]:
     rows = (
         PartCheck.objects.newest()
         .filter(file__version__entry__round=round, file__version=Subquery(newest))
-        .values_list("file__version__entry", "verdict", "state")
+        .order_by("file__name")
+        .values_list("file__version__entry", "file", "verdict", "state", "still")
     )
-    found: dict[int, str] = {}
-    for entry, verdict, state in rows:
+    found: dict[int, Checked] = {}
+    for entry, file, verdict, state, still in rows:
         word = (
             verdict
             if state == PartCheck.State.DONE
@@ -126,6 +138,8 @@ def verdicts(round: Round) -> dict[int, str]:
             if state in {"waiting", "running"}
             else "back"
         )
-        if rank.get(word, 4) >= rank.get(found.get(entry, ""), 4 if entry in found else 0):
-            found[entry] = word
+        before = found.get(entry, Checked("", None))
+        worse = rank.get(word, 4) >= rank.get(before.word, 4 if entry in found else 0)
+        picture = before.still or (file if still else None)
+        found[entry] = Checked(word if worse else before.word, picture)
     return found

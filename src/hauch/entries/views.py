@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST
 from hauch.entries import actions, uploads
 from hauch.entries.forms import EntryForm, EntryVersionForm, PapersForm
 from hauch.entries.models import Entry, Version
-from hauch.entries.queries import entry_for, verdicts, visible_to
+from hauch.entries.queries import checked, entry_for, visible_to
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
@@ -34,9 +34,9 @@ def entry_list(request: Request, slug: str, form: EntryForm | None = None) -> Ht
     if query:
         entries = entries.filter(name__icontains=query)
     page = Paginator(entries, PAGE).get_page(request.GET.get("page"))
-    told = verdicts(round)
+    checks = checked(round)
     for entry in page:
-        entry.__dict__["told"] = told.get(entry.pk, "")
+        entry.__dict__["checked"] = checks.get(entry.pk)
     context = {
         "round": round,
         "page": page,
