@@ -124,8 +124,9 @@ class RecorderTests(RecorderCase):
             lambda one: any("Nobody had this bench's page open" in e for e in one.status["events"]),
             what="the reason",
         )
-        # Another hand turns the controller's own knob: with the guard closed it is told, and the
+        # Somebody is back, and another hand turns the controller's own knob: with the guard closed it is told, and the
         # throttle is where the controller shows it.
+        Live.objects.update(watched_at=Now())
         self.meters.call("motor", "SOUR:THR 30")
         self.until(lambda one: one.status["throttle"] == 30.0, 10.0, "the other hand")
         live.cut(self.built.operator, self.one)

@@ -52,6 +52,9 @@ EVERY_RIG: list[TestRow] = [
     ("area", "Effective area of the tray stack", "effective_area", "Cellar flow bench", None),
     ("plate", "Pressure on the scale", "plate_pressure", "Scale under the stairs", 1900.0),
     ("belt", "Shaft power at 1,500 1/min", "shaft_power", "Belt drive in the loft", 1500.0),
+    ("mass", "Mass of the rotor", "part_mass", "Scale, printer and bill", None),
+    ("print", "Print time", "print_time", "Scale, printer and bill", None),
+    ("cost", "Material and screws", "part_cost", "Scale, printer and bill", None),
 ]
 """Key, label, procedure, rig, common speed."""
 AT_NIGHT: list[TestRow] = [
@@ -110,13 +113,21 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
     return [(end - 14.0 + 5 * i, end - 10.0 + 5 * i) for i in range(3)], beside
 
 
+READ_OFF = {"mass": (0.0412, 0.0356), "print": (20_400.0, 17_100.0), "cost": (2.35, 1.9)}
+"""What the reference and the entry's part weigh [kg], print [s] and cost."""
+
+
 def _typed(
     who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime
 ) -> Run:
-    """One run by hand: a gap gauge at three places, or a traverse of the tube on one diameter."""
+    """One run by hand: a gap gauge at three places, a traverse of the tube on one diameter, or what is
+    read off scale, printer and bill.
+    """
     random = np.random.default_rng(6100 + number)
     better = 1.04 if isinstance(what, Specimen) else 1.0
-    if test.key == "gap":
+    if test.key in READ_OFF:
+        values, positions = np.array([READ_OFF[test.key][better > 1]]), [0]
+    elif test.key == "gap":
         values, positions = (
             np.round(0.0042 * better + 0.00005 * random.standard_normal(3), 5),
             [0, 0, 0],
@@ -304,7 +315,7 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
         cap=4200.0,
     )
     for turn, test in enumerate(tests):
-        take = _typed if test.key in {"gap", "walk"} else _trace
+        take = _typed if test.key in {"gap", "walk", *READ_OFF} else _trace
         for repeat in range(plan.times):
             number = 2 * (turn + repeat * len(tests))
             take(who["odo"], test, reference, number, begins)

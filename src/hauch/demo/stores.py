@@ -54,6 +54,8 @@ METERS: list[tuple[str, str, dict[str, Any]]] = [
     ("Gap gauge G1", "gap", {"resolution": 0.00005, "accuracy": 0.0001}),
     ("Stopwatch W1", "fill_time", {"resolution": 0.01, "accuracy": 0.15}),
     ("Score cards", "panel_points", {"resolution": 0.5}),
+    ("Clock of the printer", "print_time", {"resolution": 60.0, "accuracy": 60.0}),
+    ("Bill of materials", "cost", {"resolution": 0.01}),
 ]  # fmt: skip
 RING_DRIVE, RING_TABLE, RING_HANDS = (
     "Motor controller C2, at 14.4 V",
@@ -92,6 +94,7 @@ RIGS: list[tuple[str, str, Pairs, list[str]]] = [
      ["vibration", "speed", "throttle"]),
     ("Belt drive in the loft", "drive", {"gear": (1.0, 0.0), "arm": (0.1, 0.0002), "belt": (0.32, 0.001), "rotor": (0.4, 0.001)},
      ["torque", "tare_torque", "speed", "throttle"]),
+    ("Scale, printer and bill", "record", {"pan": (0.15, 0.001)}, ["scale_mass", "print_time", "cost"]),
 ]  # fmt: skip
 REFERENCES: list[tuple[str, str, str, str, float, str]] = [
     ("Loft-140", "L-01", "140 mm square frame, 136 mm bore, 26 mm deep, own brushless motor, 12 V, about 1,900 1/min.", "in_use", 412.0,
