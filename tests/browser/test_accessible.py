@@ -86,7 +86,7 @@ class AccessibleTests(BrowserTests):
         for place in self.addresses():
             page.set_viewport_size({"width": 1280, "height": 800})
             page.goto(self.url(place))
-            page.wait_for_load_state("networkidle")
+            page.wait_for_selector("[data-chart]:not([data-drawn=yes])", state="detached")
             page.evaluate(AXE)
             problems = page.evaluate(LOOK)
             page.set_viewport_size({"width": 390, "height": 800})
