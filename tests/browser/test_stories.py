@@ -138,7 +138,7 @@ class StoryTests(BrowserTests):
         figures = {(name, "Airflow"): [f"{v} m/s", f"{v} m/s"] for name, v in speed.items()}
         figures |= {(name, "Noise"): [(v, "34"), (v,)] for name, v in loud.items()}
         self.measure(hands, figures)
-        text = self.answer(hands, "Amsel")
+        text = self.answer(hands, "Amsel leads")
         self.assertNotIn("No entry can be ranked", text)
         round = Round.objects.get()
         self.assertEqual(Run.objects.filter(reference=None).count(), 12)
@@ -184,7 +184,7 @@ class StoryTests(BrowserTests):
         hands.keys += 1
         second = first | {("Bell mouth", "area"): [("262", "900"), ("263", "903")]}
         self.measure(hands, second)
-        text = self.answer(hands, "Bell mouth")
+        text = self.answer(hands, "Bell mouth is the only entry")
         self.assertIn("v2", text)
         self.within("Versions of an intake on a flow bench", hands)
 
@@ -205,7 +205,7 @@ class StoryTests(BrowserTests):
             ("2 mm", "power"): [(f"{0.9 * float(v.split()[0]):.2f} m/s", p) for v, p in sweep],
         }
         self.measure(hands, figures)
-        text = self.answer(hands, "2 mm")
+        text = self.answer(hands, "Ring with a 2 mm slit leads")
         self.assertIn("It is worse than the reference", text)
         self.assertIn("Open fan 1", text)
         self.within("Ring against open fan at equal power", hands)
@@ -236,7 +236,7 @@ class StoryTests(BrowserTests):
         figures = {(n, "rise"): [(v, "21.0")] for n, v in rise.items()}
         figures |= {(n, "Noise"): [(v, "31"), (v,)] for n, v in loud.items()}
         self.measure(hands, figures)
-        self.answer(hands, "Push and pull")
+        self.answer(hands, "Push and pull leads")
         self.within("Push-pull cooling with soak and sum", hands)
 
     def test_four_rotors_shaft_power_with_and_without_a_shroud(self):
@@ -255,7 +255,7 @@ class StoryTests(BrowserTests):
         hands.names(*names[:3])
         hands.names(*names)  # the fourth field has appeared
         hands.fields -= 3
-        hands.fill(reference="Stock rotor", repeats="1")
+        hands.fill(reference="Stock rotor")
         hands.press("Set it up and go to the bench")
         self.through_the_gate(hands)
         figures = {}
@@ -264,7 +264,7 @@ class StoryTests(BrowserTests):
                 torque = f"{(120 + 6 * n) * factor:.1f} N mm"
                 figures[name, f", {word}"] = [(torque, "8 N mm", "1500")] * 2
         self.measure(hands, figures)
-        text = self.answer(hands, "Three blades")
+        text = self.answer(hands, "Three blades leads")
         self.assertIn("without the shroud", text)
         self.within("Four rotors' shaft power with and without a shroud", hands)
 
@@ -279,7 +279,7 @@ class StoryTests(BrowserTests):
         hands.fill(c_panel_places="3")
         hands.press("Next")
         hands.names("Two mouths", "Half ring", "Full ring")
-        hands.fill(reference="Stock duct", repeats="1")
+        hands.fill(reference="Stock duct")
         hands.press("Set it up and go to the bench")
         points = {"Stock": (4, 5, 4), "Two": (5, 6, 6), "Half": (6, 7, 7), "Full": (8, 8, 9)}
         figures = {(n, "points"): list(v) for n, v in points.items()}
@@ -287,7 +287,7 @@ class StoryTests(BrowserTests):
         figures |= {(n, "Airflow"): [f"{v} m/s"] * 2 for n, v in speed.items()}
         figures |= {(n, "Points"): rows for (n, test), rows in figures.items() if test == "points"}
         self.measure(hands, figures)
-        self.answer(hands, "Full ring")
+        self.answer(hands, "Full ring leads")
         self.within("Cooling ducts with a panel", hands)
 
     def test_two_wheels_on_a_kitchen_scale_with_a_prediction(self):
@@ -315,7 +315,7 @@ class StoryTests(BrowserTests):
         self.through_the_gate(hands)
         mass = {"Stock": "38", "Backward": "39", "Radial": "44"}
         self.measure(hands, {(n, "ressure"): [f"{v} g"] * 2 for n, v in mass.items()})
-        self.answer(hands, "Radial")
+        self.answer(hands, "Radial leads")
         self.within("Two wheels on a kitchen scale with a prediction", hands)
 
     def test_readings_that_are_pasted_from_a_spreadsheet_and_typed_from_a_form(self):

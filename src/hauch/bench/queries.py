@@ -364,9 +364,11 @@ def _prints_of(
     named = Version.objects.filter(entry=OuterRef("version__entry"), named=True).values("pk")
     rows, waiting = [], set()
     ready: dict[int, tuple[int, int]] = {}
-    for pk, entry, version, state, chosen in usable.values_list(
-        "pk", "version__entry_id", "version_id", "state", Subquery(named)
+    numbers: dict[int, int] = {}
+    for pk, entry, version, number, state, chosen in usable.values_list(
+        "pk", "version__entry_id", "version_id", "version__number", "state", Subquery(named)
     ):
+        numbers[version] = number
         if chosen is not None:
             versions[entry] = chosen
         if chosen not in (None, version):
@@ -384,8 +386,8 @@ def _prints_of(
     }  # goes on with what it began
     afresh = set()
     for entry, (pk, version) in ready.items():
-        begun = versions.get(entry, version)
-        if entry in following and begun < version and _complete(tests, entry, counts):
+        begun = numbers.get(versions.get(entry, version), 0)
+        if entry in following and begun < numbers[version] and _complete(tests, entry, counts):
             following[entry] = pk  # and with the version after it, once that one is measured
             afresh.add(entry)
     return _Prints(usable, len(rows) > MOST_CHOICES, waiting, following, afresh)

@@ -75,16 +75,14 @@ def next_run(request: Request, slug: str, specimen_pk: int) -> HttpResponse:
         pk=specimen_pk,
         version__entry__round=round,
     )
-    plan = plan_of(round, MOST_PRINTED, specimen.pk)
-    due = next(
-        (d for d in plan.due if d.specimen is not None and d.specimen.pk == specimen.pk), None
-    )
+    plan, subject = plan_of(round, 1, specimen.pk), Subject(specimen)
+    due = next((t for t in plan.tests if (_repeat(plan, t, subject) or 0) <= t.repeats), None)
     if specimen.state != Specimen.State.READY or not plan.tests:
         messages.warning(request, f"{specimen} is {specimen.get_state_display()}.")
         return redirect(specimen)
     if due is None:
         messages.success(request, f"{specimen} has all its runs; a further repeat is welcome.")
-    return redirect(capture_url(round, due.test if due else plan.tests[0], Subject(specimen)))
+    return redirect(capture_url(round, due or plan.tests[0], subject))
 
 
 MOST_PRINTED = 60
