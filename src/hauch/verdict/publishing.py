@@ -54,7 +54,7 @@ def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str
     terms = list(rules.terms.select_related("test"))
     band = standing.ground_expanded
     first = [row for row in rows[:3] if row.state == StandingRow.State.RANKED]
-    opening = queries.opening(rules, first)
+    opening, headings = queries.opening(rules, first), queries.headings(tests)
     return {
         "round": {
             "title": round.title,
@@ -75,7 +75,7 @@ def content_of(round: Round, rules: RuleVersion, standing: Standing) -> dict[str
         "tests": [
             {
                 "label": t.label,
-                "short": t.how.short,
+                "short": headings[t.key],
                 "kind": t.how.kind,
                 "unit_of_change": t.how.change_unit,
             }

@@ -100,6 +100,17 @@ def against_reference(rules: RuleVersion, first: list[StandingRow]) -> str:
     return "better" if gain > 0 else "worse"
 
 
+def headings(tests: list[Test]) -> dict[str, str]:
+    """What stands over the column of each test, by key: its short word, or where several share one,
+    such as with and without a shroud, its name.
+    """
+    short = [test.how.short for test in tests]
+    return {
+        test.key: test.how.short if short.count(test.how.short) == 1 else test.label
+        for test in tests
+    }
+
+
 def reference_name(tests: list[Test]) -> str:
     """The specimens that tests are bracketed with now, by name."""
     rows = TestReference.objects.filter(test__in=tests, until=None, bridging=False)

@@ -89,11 +89,13 @@ def _table(
                 for i, p in enumerate(row.probabilities)
             ],
         }
+    headings = queries.headings(tests)
     at = queries.place_of_reference(rules, rows, stored.ground)
     return {
         "standing": stored,
         "page": page,
         "table": table,
+        "columns": [(test, headings[test.key]) for test in tests],
         "reference_name": queries.reference_name(tests),
         "reference_at": at,
         "scale": queries.scale_of(rows, stored.ground, band),
