@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from hauch.core.measure import sweeps
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import PROCEDURES
-from hauch.core.measure.rigs import chamber, drive, flow_bench, power, sound_spot, tunnel
+from hauch.core.measure.rigs import brake, chamber, drive, flow_bench, power, sound_spot, tunnel
 from hauch.core.measure.run import RunInput
 from hauch.core.quantity import Quantity
 
@@ -27,6 +27,9 @@ RIG = {
     "leak_exponent": (0.62, 0.01),
     "distance": (0.5, 0.005),
     "system_exponent": (2.0, 0.0),
+    "gear": (1.0, 0.0),
+    "pressure_exponent": (1.2, 0.0),
+    "temperature_exponent": (0.6, 0.0),
 }
 READINGS = {
     "air_speed": 3.1,
@@ -41,6 +44,8 @@ READINGS = {
     "tare_torque": 0.04,
     "speed": 1800.0,
     "second_speed": 1790.0,
+    "intake_temperature": 31.0,
+    "intake_pressure": 96_200.0,
 }
 FLOW = ("air_speed", "static_pressure")
 PLAIN = {
@@ -58,6 +63,11 @@ PLAIN = {
     "loss of a bench": (flow_bench.bench_loss, ("test_depression",)),
     "shaft power": (drive.shaft_power, ("torque", "tare_torque", "speed")),
     "speed": (RunInput.rotor_speed, ("speed", "second_speed")),
+    "power of a machine": (
+        brake.power_out,
+        ("torque", "speed", "intake_temperature", "intake_pressure"),
+    ),
+    "torque of a machine": (brake.torque_out, ("torque", "speed")),
 }
 """Each reduction that a sweep uses, with what it reads."""
 
@@ -124,7 +134,10 @@ class OnePointTests(unittest.TestCase):
     def test_every_procedure_of_points_is_named_here(self):
         self.assertEqual(
             {key for key, p in PROCEDURES.items() if p.by_point},
-            {"fan_curve", "loss_at_flow", "flow_at_power", "flow_at_noise", "shaft_curve"},
+            {
+                *("fan_curve", "loss_at_flow", "flow_at_power", "flow_at_noise", "shaft_curve"),
+                *("power_delivered", "torque_delivered", "peak_power"),
+            },
         )
 
 

@@ -4,4 +4,4 @@
 differently.
 """
 
-CORE_VERSION = "10"
+CORE_VERSION = "11"

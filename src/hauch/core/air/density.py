@@ -27,6 +27,31 @@ MOLAR_GAS_CONSTANT = 8.314472  # J/(mol K), CODATA 2006, as used in the paper
 MOLAR_MASS_DRY_AIR = 28.96546e-3  # kg/mol, at 400 umol/mol of carbon dioxide
 
 
+def saturation_pressure(temperature: float | np.ndarray):
+    """Pressure of saturated water vapour [Pa] at a temperature [degC]; CIPM-2007, eq. A1.1."""
+    kelvin = np.asarray(temperature) + 273.15
+    return np.exp(
+        1.2378847e-5 * kelvin**2 - 1.9121316e-2 * kelvin + 33.93711047 - 6.3431645e3 / kelvin
+    )
+
+
+def room_readings(temperature: float, pressure: float, humidity: float) -> dict[str, Quantity]:
+    """Temperature [degC], pressure [Pa] and humidity [%] of the room with the doubt of a workshop's
+    instruments: standard uncertainties 0.3 K, 100 Pa and 3 %, common to the rig.
+    """
+
+    def common(name: str, label: str) -> Influence:
+        return Influence(f"room:{name}", label, "common", "B")
+
+    return {
+        "temperature": measured(
+            temperature, "degC", [(common("temperature", "room thermometer"), 0.3)]
+        ),
+        "pressure": measured(pressure, "Pa", [(common("pressure", "barometer"), 100.0)]),
+        "humidity": measured(humidity, "%", [(common("humidity", "hygrometer"), 3.0)]),
+    }
+
+
 def moist_air_density(
     temperature: float | np.ndarray, pressure: float | np.ndarray, humidity: float | np.ndarray
 ):
@@ -59,9 +84,7 @@ def moist_air_density(
                 f"{name} must be between {low:g} and {high:g} {unit}, got {first:g} {unit}"
             )
     kelvin = np.asarray(temperature) + 273.15
-    saturation = np.exp(
-        1.2378847e-5 * kelvin**2 - 1.9121316e-2 * kelvin + 33.93711047 - 6.3431645e3 / kelvin
-    )
+    saturation = saturation_pressure(temperature)
     enhancement = 1.00062 + 3.14e-8 * pressure + 5.6e-7 * np.asarray(temperature) ** 2
     vapour = np.asarray(humidity) / 100 * enhancement * saturation / pressure
     t = np.asarray(temperature)
@@ -98,20 +121,10 @@ def room_air(temperature: float, pressure: float, humidity: float) -> Quantity:
 
     Notes
     -----
-    Room instruments of a workshop: standard uncertainties 0.3 K, 100 Pa and 3 %, common to the rig.
-    Outside the paper's range the formula's own doubt is taken ten times as large.
+    Doubt of the room's instruments: see `room_readings`. Outside the paper's range the formula's own
+    doubt is taken ten times as large.
     """
-
-    def common(name: str, label: str) -> Influence:
-        return Influence(f"room:{name}", label, "common", "B")
-
-    readings = {
-        "temperature": measured(
-            temperature, "degC", [(common("temperature", "room thermometer"), 0.3)]
-        ),
-        "pressure": measured(pressure, "Pa", [(common("pressure", "barometer"), 100.0)]),
-        "humidity": measured(humidity, "%", [(common("humidity", "hygrometer"), 3.0)]),
-    }
+    readings = room_readings(temperature, pressure, humidity)
 
     def capped(temperature, pressure, humidity):
         return moist_air_density(temperature, pressure, min(max(humidity, 0.0), 100.0))

@@ -211,10 +211,11 @@ def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarr
         )
 
     def summed(deltas: Deltas) -> np.ndarray:
-        figures = [
-            t.reference_level * np.exp(d) if t.log else t.reference_level + d
-            for t, d in zip(terms, deltas, strict=True)
-        ]
+        with np.errstate(over="ignore"):  # what is no number any more is refused by `_rank`
+            figures = [
+                t.reference_level * np.exp(d) if t.log else t.reference_level + d
+                for t, d in zip(terms, deltas, strict=True)
+            ]
         return np.sum(
             [t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True)],
             axis=0,

@@ -58,6 +58,8 @@ CHANNELS: dict[str, Channel] = {
         Channel("orifice_pressure", "Pressure across the orifice", "pressure", 0.0, 20_000.0, ("orifice", "blende", "flow dp")),
         Channel("test_depression", "Depression at the test piece", "pressure", 0.0, 20_000.0, ("depression", "test pressure", "unterdruck")),
         Channel("torque", "Shaft torque", "torque", -50.0, 50.0, ("torque", "drehmoment", "couple", "coppia", "koppel", "par motor")),
+        Channel("intake_temperature", "Temperature before the part", "temperature", -40.0, 200.0, ("intake temp", "ansaugtemp", "inlet temp")),
+        Channel("intake_pressure", "Pressure before the part", "air_pressure", 20_000.0, 400_000.0, ("intake pressure", "ansaugdruck", "inlet pressure")),
         Channel("tare_torque", "Torque without the part", "torque", -50.0, 50.0, ("tare",)),
         Channel("scale_mass", "Scale", "mass", -100.0, 100.0, ("scale", "waage", "mass", "weight", "gewicht", "masse", "masa", "massa", "poids", "peso", "bilancia", "weegschaal", "báscula")),
         Channel("fill_time", "Time to fill the bag", "time", 0.05, 3600.0, ("fill",)),
@@ -65,6 +67,9 @@ CHANNELS: dict[str, Channel] = {
         Channel("panel_points", "Points of the panel", "points", 0.0, 100.0, ("panel", "points", "punkte")),
         Channel("print_time", "Print time", "duration", 1.0, 3.6e6, ("print time", "druckzeit")),
         Channel("cost", "Cost", "number", 0.0, 1e6, ("cost", "price", "kosten", "preis")),
+        Channel("reading", "Reading", "number", -1e9, 1e9),
+        Channel("reading_2", "Second reading", "number", -1e9, 1e9),
+        Channel("reading_3", "Third reading", "number", -1e9, 1e9),
         Channel("throttle", "Throttle", "percent", 0.0, 100.0, ("throttle", "pwm", "duty", "stellung", "gashebel", "drossel", "gaz", "acelerador")),
     )
 }  # fmt: skip

@@ -185,3 +185,25 @@ def numbered(values: Mapping[str, float], letter: str) -> list[float]:
             (k for k in values if k[0] == letter and k[1:].isdigit()), key=lambda k: int(k[1:])
         )
     ]
+
+
+def gains(
+    points: Sequence[Sequence[float]], line: Sequence[Sequence[float]]
+) -> list[tuple[float, float, float]]:
+    """At each point of a curve what another curve has there, straight between its own: (x, y, other);
+    points outside the other's range are left out.
+
+    Parameters
+    ----------
+    points : (x, half-width, y, half-width) each
+    line : (x, y) each
+    """
+    at = sorted((float(x), float(y)) for x, y in line)
+    if not at:
+        return []
+    x, y = np.array(at).T
+    return [
+        (float(p[0]), float(p[2]), float(np.interp(p[0], x, y)))
+        for p in sorted(points, key=lambda p: p[0])
+        if x[0] <= p[0] <= x[-1]
+    ]

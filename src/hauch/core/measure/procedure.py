@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from hauch.core.measure.run import RunInput
 from hauch.core.measure.sweeps import Curve
+from hauch.core.measure.taking import BESIDE, FLUCTUATES
 from hauch.core.quantity import Quantity
 
 
@@ -41,6 +42,17 @@ class Procedure:
     """What is stepped for the points of a sweep."""
     equal: str = ""
     """Channel that the round holds equal for this figure: power or sound level."""
+
+    @property
+    def decides(self) -> frozenset[str]:
+        """The channel that a figure is read from, in each way to feed it, where it is one only; of such
+        the highest steady value may be taken instead of the mean. Empty for all others.
+        """
+        groups = [set(group) - BESIDE for group in self.needs]
+        plain = not self.by_point and not self.places and self.kind != "mass"
+        if not plain or any(len(group) != 1 or not group <= FLUCTUATES for group in groups):
+            return frozenset()
+        return frozenset().union(*groups)
 
     @property
     def by_point(self) -> bool:

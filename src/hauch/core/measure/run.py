@@ -12,6 +12,7 @@ from hauch.core.air import room_air
 from hauch.core.measure.channels import CHANNELS, SPEEDS
 from hauch.core.measure.laws import Law
 from hauch.core.measure.meter import Meter, read
+from hauch.core.measure.taking import highest
 from hauch.core.quantity import Influence, Quantity, derive, exact, measured
 
 
@@ -45,6 +46,8 @@ class RunInput:
     reporting_distance : distance [m] to which a sound level is moved, None to leave it
     equal : what the round holds equal [W or dB(A)], None where it holds nothing
     as_read : whether figures are left in the air and at the speed in which they were read
+    highest : channels of which the highest steady value counts, not the mean
+    hold : samples of a recording that make one steady value
     """
 
     run: str
@@ -62,6 +65,8 @@ class RunInput:
     reporting_distance: float | None = None
     equal: float | None = None
     as_read: bool = False
+    highest: frozenset[str] = frozenset()
+    hold: int = 1
 
     def has(self, channel: str) -> bool:
         """Whether the channel was read, by a meter that is known: what has none is not used."""
@@ -84,11 +89,15 @@ class RunInput:
         return meter
 
     def mean(self, channel: str) -> Quantity:
-        """The channel's mean with doubt."""
+        """The channel's mean with doubt, or its highest steady value where the rules take that."""
         if channel in self.steady:
             return self.steady[channel]
         if not len(self.readings.get(channel, ())):
             raise NoResult(f"{CHANNELS[channel].label} was not read. Add at least one reading.")
+        if channel in self.highest:
+            return highest(
+                channel, self.readings[channel], self.meter(channel), self.run, self.hold
+            )
         return read(
             channel,
             self.readings[channel],
@@ -109,6 +118,19 @@ class RunInput:
     def density(self) -> Quantity:
         """Air density in the room during the run."""
         return room_air(self.temperature, self.pressure, self.humidity)
+
+    def electrical_input(self) -> Quantity:
+        """Electrical power [W] as it was read, or volts times amps of direct current."""
+        if self.has("power"):
+            return self.mean("power")
+        return derive(
+            "Direct current power",
+            "P = U I",
+            lambda U, I: U * I,  # noqa: E741
+            {"U": self.mean("voltage"), "I": self.mean("current")},
+            "W",
+            "definition of electrical power, direct current",
+        )
 
     def rotor_speed(self) -> Quantity:
         """Speed of the part [1/min]; of several rotors their mean, which is what flow and pressure

@@ -54,6 +54,8 @@ SHELF: dict[str, ShelfMeter] = {
         ShelfMeter("room_thermometer", "Room thermometer", "room_temperature", 0.1, 1.0, 0.0, -10.0, 50.0, 60.0),
         ShelfMeter("tachometer", "Optical tachometer", "speed", 1.0, 1.0, 0.0005, 50.0, 100_000.0, 1.0),
         ShelfMeter("load_cell", "Load cell on a lever", "torque", 0.0005, 0.001, 0.005, -2.0, 2.0, 0.5),
+        ShelfMeter("intake_probe", "Thermometer before the part", "intake_temperature", 0.1, 1.5, 0.0, -40.0, 150.0, 2.0),
+        ShelfMeter("intake_gauge", "Absolute pressure gauge before the part", "intake_pressure", 100.0, 500.0, 0.005, 20_000.0, 300_000.0, 0.5),
         ShelfMeter("feeler", "Feeler gauge", "gap", 0.00005, 0.00005, 0.0, 0.0, 0.02),
         ShelfMeter("accelerometer", "Accelerometer at the bearing", "vibration", 0.00005, 0.0001, 0.1, 0.0, 0.2, 1.0),
         ShelfMeter("printer_clock", "Clock of the printer", "print_time", 60.0, 60.0),

@@ -63,6 +63,7 @@ def _for(kinds: str) -> frozenset[str]:
 
 
 TUBE, TUBE_PITOT = "straight tube, anemometer on its axis", "straight tube, pitot tube on its axis"
+BAND = ("gear", "band_low", "band_high", "pressure_exponent", "temperature_exponent")
 SPINS = "rotor wheel shroud spinning"
 THROUGH = "intake silencer duct shroud plenum other"
 
@@ -235,6 +236,28 @@ WANTS: dict[str, Want] = {
             ),
             _for(SPINS),
             {"readings": 3},
+        ),
+        Want(
+            "delivered",
+            "What it does for the power of a machine",
+            "lets the machine deliver most",
+            "A machine that breathes through it, braked at several speeds; more is better",
+            (
+                Way(
+                    "power_delivered",
+                    ("torque", "speed"),
+                    "machine on a brake, mean power over a band",
+                    BAND,
+                ),
+                Way(
+                    "torque_delivered",
+                    ("torque", "speed"),
+                    "machine on a brake, mean torque over a band",
+                    BAND,
+                ),
+            ),
+            _for("intake silencer duct other"),
+            {"readings": 6},
         ),
         Want(
             "gap",

@@ -28,7 +28,7 @@ DEFINITIONS = (
 
 
 @lru_cache(maxsize=1)
-def _registry() -> pint.UnitRegistry:
+def registry() -> pint.UnitRegistry:
     """Made when the first figure is converted: that takes a second, and not every process needs it."""
     import pint
 
@@ -126,8 +126,22 @@ _TEMPERATURE = {
     "degf": "degF", "°f": "degF", "f": "degF", "k": "kelvin",
 }  # fmt: skip
 
-KINDS: dict[str, Kind] = {
-    kind.key: replace(kind, shown=Units(kind.key, kind.shown))
+OWN_KIND = "own:"
+"""Key of the kind of a figure of one's own, before its unit: it is kept and shown in that."""
+
+
+class Kinds(dict[str, Kind]):
+    """Kinds by key, also that of each figure of one's own."""
+
+    def __missing__(self, key: str) -> Kind:
+        if not key.startswith(OWN_KIND):
+            raise KeyError(key)
+        unit = key.removeprefix(OWN_KIND)
+        return Kind(key, "Figure", unit, Units(key, _same(unit)), {unit.casefold(): ""})
+
+
+KINDS: dict[str, Kind] = Kinds(
+    (kind.key, replace(kind, shown=Units(kind.key, kind.shown)))
     for kind in (
         Kind("air_speed", "Air speed", "m/s", {"si": "m/s", "workshop": "km/h", "inch": "ft/min"}, _SPEED),
         Kind("pressure", "Pressure", "Pa", {"si": "Pa", "workshop": "mmH2O", "inch": "inH2O"}, _PRESSURE),
@@ -184,7 +198,7 @@ KINDS: dict[str, Kind] = {
         Kind("points", "Points", "points", _same("points"), {"points": "panel_point", "": "panel_point"}),
         Kind("number", "Number", "", _same(""), {"": "dimensionless"}),
     )
-}  # fmt: skip
+)  # fmt: skip
 
 PINT_OF_SI = {
     "m/s": "meter/second", "Pa": "pascal", "m3/s": "meter**3/second", "dB(A)": "decibel_a", "degC": "degC", "K": "kelvin",
@@ -207,8 +221,10 @@ def _line(kind_key: str, written: str) -> tuple[float, float]:
         raise UnitUnknown(
             f"The unit “{written}” is not known for {kind.label.lower()}. Known are: {known}."
         )
+    if kind_key.startswith(OWN_KIND):
+        return 1.0, 0.0
     target = PINT_OF_SI[kind.unit]
-    quantity = _registry().Quantity
+    quantity = registry().Quantity
     zero = quantity(0.0, name).to(target).magnitude
     # Far from zero, so that an offset costs no digits.
     far = quantity(1e5, name).to(target).magnitude

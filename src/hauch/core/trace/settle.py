@@ -236,9 +236,9 @@ class _Profile:
         return told, mean, np.sqrt(covariance[:, 0, 0]), residual
 
 
-def _response(t: np.ndarray, y: np.ndarray) -> _Response:
+def _response(t: np.ndarray, y: np.ndarray, floor: float = 0.0) -> _Response:
     """Responses that a trace may show: times in lengths of the trace, values about their mean in
-    ranges of the trace.
+    ranges of the trace; ``floor`` is the least squared noise that it can have.
 
     Notes
     -----
@@ -247,10 +247,11 @@ def _response(t: np.ndarray, y: np.ndarray) -> _Response:
     correlated.
     """
     profile, least, most = _Profile(t, y), math.log(SHORTEST), math.log(LONGEST)
+    quiet = max(LEAST_NOISE, floor)
     low, high = least, most
     slow = np.exp(np.linspace(low, high, SLOW))
     fast = profile.begin(slow)
-    noise = LEAST_NOISE
+    noise = quiet
     for _ in range(MOST_TURNS):
         fast = profile.refined(fast, slow, noise)
         told, mean, spread, residual = profile.weighed(fast, slow, noise)
@@ -258,7 +259,7 @@ def _response(t: np.ndarray, y: np.ndarray) -> _Response:
         best = int(np.argmin(squares))
         factor = WIDER * correlation_factor(residual[best])
         dof = max(y.size / factor - 5, 1.0)
-        before, noise = noise, max(float(squares[best]) / (y.size - 5), LEAST_NOISE)
+        before, noise = noise, max(float(squares[best]) / max(y.size - 5, 1), quiet)
         # What a coarse grid misses is no noise: nothing is left out that a closer one may reach.
         excess = np.log(np.maximum(squares, LEAST_NOISE) / max(float(squares[best]), LEAST_NOISE))
         kept = np.flatnonzero(excess < 2 * PROBABLE / max(dof, LEAST_DOF))
@@ -275,7 +276,7 @@ def _response(t: np.ndarray, y: np.ndarray) -> _Response:
         fast = np.exp(np.interp(np.log(finer), np.log(slow), np.log(fast)))
         slow, low, high = finer, to_low, to_high
         fast = np.minimum(fast, slow / APART)
-    noise *= (y.size - 5) / dof
+    noise *= max(y.size - 5, 1) / dof
     told, mean, spread, _ = profile.weighed(fast, slow, noise)
     weight = np.exp(told - told.max())
     taus = np.stack((fast, slow), axis=1)
@@ -290,8 +291,20 @@ LEAST_DOF = 8.0
 """Degrees of freedom of what a coarse grid misses, which is one slow wave."""
 
 
+LEAST_POINTS = 8
+"""Points noted by hand from which an end is told: simulated soaks of one and of two bodies, with 6 to 30
+points a minute apart, ended in their 95 % interval in 97 % and more.
+"""
+
+
 def fit_settling(
-    times: np.ndarray, values: np.ndarray, resolution: float, window: float = 60.0
+    times: np.ndarray,
+    values: np.ndarray,
+    resolution: float,
+    window: float = 60.0,
+    *,
+    least: int = 20,
+    digit: float = 0.0,
 ) -> Settling:
     """Fit the end value of a body that warms or cools.
 
@@ -300,10 +313,13 @@ def fit_settling(
     times, values : seconds and trace, shape (n,); NaN are left out
     resolution : what the round asks for [unit of the trace]
     window : over which time the remaining change must stay below the resolution [s]
+    least : samples without which nothing is told
+    digit : steps in which the thermometer shows, where they are known: few points may happen to lie
+        on a curve more closely than they can be read
 
     Raises
     ------
-    ValueError : fewer than 20 samples, or a resolution that is not above zero
+    ValueError : fewer samples than the least, or a resolution that is not above zero
 
     Notes
     -----
@@ -315,7 +331,7 @@ def fit_settling(
     """
     if not resolution > 0:
         raise ValueError(f"the resolution must be above 0, got {resolution}")
-    return _Fit.of(times, values).judged(resolution, window)
+    return _Fit.of(times, values, least, digit).judged(resolution, window, digit / math.sqrt(12))
 
 
 @dataclass(frozen=True, slots=True)
@@ -330,17 +346,18 @@ class _Fit:
     size: float
 
     @classmethod
-    def of(cls, times: np.ndarray, values: np.ndarray) -> _Fit:
+    def of(cls, times: np.ndarray, values: np.ndarray, least: int = 20, digit: float = 0.0) -> _Fit:
         good = np.isfinite(values) & np.isfinite(times)
         t, y = np.asarray(times, float)[good], np.asarray(values, float)[good]
-        if t.size < 20:
-            raise ValueError(f"settling needs at least 20 samples, got {t.size}")
+        if t.size < least:
+            raise ValueError(f"settling needs at least {least} samples, got {t.size}")
         block = max(1, t.size // BLOCKS)
         kept = t.size // block * block
         t, y = t[:kept].reshape(-1, block).mean(axis=1), y[:kept].reshape(-1, block).mean(axis=1)
         t = t - t[0]
         span, centre, size = float(t[-1]), float(y.mean()), float(np.ptp(y))
-        response = _response(t / span, (y - centre) / size) if size > 0 else None
+        floor = (digit / size) ** 2 / 12 if size > 0 else 0.0
+        response = _response(t / span, (y - centre) / size, floor) if size > 0 else None
         return cls(response, span, centre, size)
 
     def bodies(self) -> list[tuple[float, float]]:

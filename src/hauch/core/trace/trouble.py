@@ -10,11 +10,13 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from hauch.core.measure.channels import CHANNELS, SPEEDS
+from hauch.core.measure import laws
+from hauch.core.measure.channels import CHANNELS, FOLLOWS, SPEEDS
+from hauch.core.quantity import Quantity
 from hauch.core.quantity.mixups import whole_run_mixups
 from hauch.core.trace.marks import WORDS, Mark
 from hauch.core.trace.reduce import told
-from hauch.core.trace.settle import Settling
+from hauch.core.trace.settle import Settling, correlation_factor
 
 SHORT_SHARE = 0.97
 """A speed below this share of the one that is asked for was not reached."""
@@ -24,6 +26,22 @@ FULL = 98.0
 
 LISTED = 3
 """Marks of one kind and channel that are told one by one; more are counted."""
+
+HELD_SHARE = 0.01
+"""So far off is what is set by hand, and changes a flow by a third of it."""
+
+HELD_LAWS = {
+    "volume_flow": laws.FLOW,
+    "air_speed": laws.AIR_SPEED,
+    "pressure": laws.PRESSURE,
+    "force": laws.FORCE,
+}
+"""Kind of figure -> how it goes with speed."""
+
+TREND_SHARE, TREND_SIGMAS, LEAST_TREND = 0.02, 4.0, 20
+"""A stretch that changes by so much of its mean, by so many standard errors, had not settled; from so
+many samples on.
+"""
 
 ROOTED = frozenset(("pitot_pressure", "orifice_pressure"))
 """Channels whose root the figure goes with."""
@@ -70,6 +88,32 @@ def speed_short(
     )
 
 
+def not_held(held: Quantity, agreed: float, kind: str) -> str:
+    """Whether the power that a round holds equal was not held; empty where it was, by `HELD_SHARE`
+    or by what the meter can tell.
+
+    Parameters
+    ----------
+    held : mean power that was read [W]
+    agreed : what the round compares at [W]
+    kind : of the figure, key of `KINDS`: what goes with a known power of the speed is told what
+        that does (fan laws: P ~ n³)
+    """
+    off = held.value / agreed - 1
+    if abs(off) <= max(HELD_SHARE, held.expanded / agreed):
+        return ""
+    much = f"{100 * abs(off):.0f} % too {'much' if off > 0 else 'little'}"
+    law = HELD_LAWS.get(kind)
+    made = ""
+    if law is not None and held.value > 0:
+        figure = 100 * (law.scaled(1.0, speed_ratio=(held.value / agreed) ** (1 / 3)) - 1)
+        made = f" By the fan laws that alone makes the figure {figure:+.1f} %.".replace("-", "−")
+    return (
+        f"Power not held: {held.value:.3g} W, where the round compares at {agreed:.3g} W, {much}.{made}"
+        " Set the power and read again."
+    )
+
+
 def disturbed(settling: Settling | None) -> str:
     """Whether a soak was disturbed, so that its end is told from what came after; empty where not."""
     if settling is None or settling.since == -math.inf:
@@ -78,6 +122,38 @@ def disturbed(settling: Settling | None) -> str:
         f"The load was disturbed {settling.since:.0f} s after the start (a probe that was touched or"
         " slipped, a door, a fan that stood): its end is told from what came after."
     )
+
+
+def still_changing(readings: Mapping[str, Sequence[float] | np.ndarray]) -> list[str]:
+    """Sentences for channels that still rise or fall through one stretch that was read: by more than
+    `TREND_SHARE` of their mean, and by more than their scatter makes.
+
+    Parameters
+    ----------
+    readings : channel -> samples of one stretch in their order, evenly spaced
+
+    Notes
+    -----
+    Straight line through the samples (least squares); the standard error of its rise over the
+    stretch is sqrt(12 k / n) s, with the residuals' scatter s and k samples of them counting as one.
+    """
+    sentences = []
+    for key in sorted((FOLLOWS | {"speed"}) & set(readings)):
+        values = np.asarray(readings[key], dtype=float)
+        if values.size < LEAST_TREND or not np.isfinite(values).all() or values.mean() == 0:
+            continue
+        at = np.linspace(-0.5, 0.5, values.size)
+        rise = float(at @ values / (at @ at))
+        left = values - values.mean() - rise * at
+        error = math.sqrt(12 * correlation_factor(left) / values.size) * float(left.std(ddof=2))
+        share = rise / abs(float(values.mean()))
+        if abs(share) > TREND_SHARE and abs(rise) > TREND_SIGMAS * error:
+            sentences.append(
+                f"{CHANNELS[key].label} still {'rises' if share > 0 else 'falls'}, by"
+                f" {100 * abs(share):.0f} % within what was read. Let it run until nothing changes, or"
+                " choose a later stretch."
+            )
+    return sentences
 
 
 def rotors_apart(readings: Mapping[str, Sequence[float] | np.ndarray]) -> str:

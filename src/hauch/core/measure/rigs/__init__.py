@@ -4,12 +4,14 @@ is measured on it. A new kind is one file here and one word in `MODULES`.
 
 from hauch.core.measure.rigs import (
     bag_fill,
+    brake,
     chamber,
     drive,
     flow_bench,
     free_room,
     hot_block,
     lift,
+    other,
     outlets,
     panel,
     power,
@@ -30,6 +32,7 @@ MODULES = (
     sound_spot,
     power,
     drive,
+    brake,
     free_room,
     bag_fill,
     lift,
@@ -37,6 +40,7 @@ MODULES = (
     outlets,
     vibration,
     record,
+    other,
 )
 """In the order in which they are offered."""
 

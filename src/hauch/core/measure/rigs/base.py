@@ -119,6 +119,8 @@ class RigKind:
     draw: Callable[[Sketch], None]
     caution: str = ""
     impossible: Callable[[Mapping[str, float]], dict[str, str]] = nothing_impossible
+    power_of_part: bool = True
+    """Whether electrical power that is read on it is what the part takes, not what heats a load."""
 
     @property
     def offered(self) -> tuple[str, ...]:

@@ -45,6 +45,7 @@ RIG = RigKind(
         length("sensor_depth", "Depth of the sensor", 0.01, 0.0, 1.0),
     ),
     channels=("load_temperature", "room_temperature", "power", "speed", "throttle"),
+    power_of_part=False,
     caution=(
         "Heater loads need a thermal cut-out and are never left alone. Mains parts are built and"
         " checked by people competent in it."

@@ -52,8 +52,8 @@ RIG = RigKind(
 
 
 def imbalance(run: RunInput) -> Quantity:
-    """Imbalance of a row of outlets [%]: largest less smallest speed, over their mean; one meter
-    reads all, so its slope cancels.
+    """Imbalance of a row of outlets [%]: largest less smallest speed, over their mean, over as many
+    outlets as the part has; one meter reads all, so its slope cancels.
     """
     means = by_place(run, "air_speed")
 

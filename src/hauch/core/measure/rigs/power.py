@@ -46,17 +46,7 @@ def electrical_power(run: RunInput) -> Quantity:
     """Electrical input power [W] without the supply's standby, in standard air of 1.2 kg/m3, at the
     common speed where agreed.
     """
-    if run.has("power"):
-        power = run.mean("power")
-    else:
-        power = derive(
-            "Direct current power",
-            "P = U I",
-            lambda U, I: U * I,  # noqa: E741
-            {"U": run.mean("voltage"), "I": run.mean("current")},
-            "W",
-            "definition of electrical power, direct current",
-        )
+    power = run.electrical_input()
     if run.rig.get("standby_power", (0.0, 0.0))[0] > 0:
         power = derive(
             "Standby taken off",
