@@ -206,7 +206,7 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     for thread in threads:
         thread.start()
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell")
         context = browser.new_context(viewport={"width": 1280, "height": 800})
         context.add_cookies([{"name": "sessionid", "value": cookie, "url": base}])
         page = context.new_page()

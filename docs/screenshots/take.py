@@ -78,7 +78,7 @@ class Pictures(StaticLiveServerTestCase):
             "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/",
         }
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
-            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium")
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell")
             page = self.signed_in(browser, "light")
             for name, path in views.items():
                 page.goto(self.live_server_url + path)

@@ -64,7 +64,9 @@ class BrowserTests(StaticLiveServerTestCase):
     def setUpClass(cls):
         super().setUpClass()
         cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium")
+        cls.browser = cls.playwright.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell"
+        )
 
     @classmethod
     def tearDownClass(cls):

@@ -43,7 +43,7 @@ class AccessibleTests(BrowserTests):
                 "diameter": 0.12,
             },
         )
-        places = ["/", "/person/", "/search/?q=Amsel", "/set-up/"]
+        places = ["/", "/person/", "/search/?q=Amsel", "/set-up/", "/practice/"]
         places += [f"/set-up/{set_up.pk}/{step}/" for step in ("wants", "means", "sizes", "parts")]
         places += [
             reverse(f"rounds:{name}", args=[slug])

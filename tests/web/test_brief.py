@@ -393,6 +393,23 @@ class RuleChangeTests(BriefCase):
         self.assertEqual(self.ranks(new), self.ranks(self.built.round.rules.get(number=1)))
         self.assertEqual(plan_of(self.built.round).total, 0)
 
+    def test_the_highest_steady_value_is_taken_from_the_same_readings(self):
+        self.air.taking = "highest"
+        self.assertEqual(self.air.kind, "converted")
+        new = self.change()
+        successor = new.tests.get(key="air-2")
+        run = Run.objects.filter(test=successor, specimen__isnull=False).first()
+        shown = [r.value for r in run.carried_from.readings.filter(channel="air_speed")]
+        ratio = max(shown) / (sum(shown) / len(shown))
+        self.assertAlmostEqual(run.result.value / run.carried_from.result.value, ratio, delta=1e-9)
+        self.sign_in()
+        sheet = self.client.get(reverse("rounds:sheet", args=[self.built.round.slug]))
+        self.assertContains(sheet, "The highest steady value tells what a part reached")
+        self.setUp_draft()
+        self.power.taking = "highest"
+        with self.assertRaisesRegex(ValidationError, "no highest value of it can be taken"):
+            self.change()
+
     def test_a_physical_change_asks_for_new_runs(self):
         self.air.soak, self.air.soak_minutes = Test.Soak.MINUTES, 10.0
         new = self.change()

@@ -1,5 +1,7 @@
 """A round goes out and comes in again, digit for digit."""
 
+import csv
+import io
 import json
 from datetime import timedelta
 from uuid import uuid4
@@ -28,7 +30,7 @@ from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round, TestReference
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig
 from tests.builder import START, build
-from tests.bundles import exported
+from tests.bundles import as_another, exported
 
 
 def empty():
@@ -106,20 +108,7 @@ class ImportTests(TestCase):
         cls.data = exported(cls.built.host, cls.built.round)
 
     def changed(self, change):
-        made = bundle.read(self.data)
-        made.content["round"]["uid"] = "6f0c7a52-6f1b-4d3e-9a4e-140140140149"
-        for key in ("entries", "runs", "recordings"):
-            for row in made.content[key]:
-                row["uid"] = row["uid"][:-4] + "beef"
-        for entry in made.content["entries"]:
-            for version in entry["versions"]:
-                version["uid"] = version["uid"][:-4] + "beef"
-                for specimen in version["specimens"]:
-                    specimen["uid"] = specimen["uid"][:-4] + "beef"
-        for run in made.content["runs"]:
-            run["specimen"] = run["specimen"] and run["specimen"][:-4] + "beef"
-        change(made.content)
-        return bundle.packed(Bundle(made.content, made.traces, made.files))
+        return as_another(self.data, change)
 
     def test_beside_the_original_it_gets_a_free_address_and_shares_the_stores(self):
         rigs = self.built.tests["air"].rig
@@ -171,7 +160,7 @@ class ImportTests(TestCase):
             [True, False, False, True],
         )
         self.assertEqual(content["instruments"], [{"retired": False}])
-        self.assertEqual(content["entries"], [{"versions": [{"named": False}]}])
+        self.assertEqual(content["entries"], [{"versions": [{"outlets": None, "named": False}]}])
         self.assertEqual(
             content["runs"], [{"result": None}, {"result": {"value": 4.2, "as_read": None}}]
         )
@@ -466,9 +455,39 @@ class ImportTests(TestCase):
         data = exported(self.built.host, self.built.round)
         self.assertIn(b"solid nothing", bundle.read(data).files.values())
 
+    def test_tables_in_the_units_of_a_person_and_in_si(self):
+        User.objects.filter(pk=self.built.host.pk).update(
+            preset="inch", own_units={"volume_flow": "m³/h"}
+        )
+        self.client.force_login(
+            User.objects.get(pk=self.built.host.pk),
+            backend="django.contrib.auth.backends.ModelBackend",
+        )
+        at = reverse("exchange:csv", args=[self.built.round.slug])
+
+        def rows(**asked):
+            text = self.client.get(at, asked).content.decode()
+            return list(csv.DictReader(io.StringIO(text.removeprefix("\ufeff"))))
+
+        own, si = rows(table="results"), rows(table="results", units="si")
+        flows = [(o, s) for o, s in zip(own, si, strict=True) if s["procedure"] == "airflow"]
+        for mine, theirs in flows:
+            self.assertEqual((mine["unit"], theirs["unit"]), ("m³/h", "m3/s"))
+            for name in ("value", "standard_uncertainty"):
+                self.assertAlmostEqual(float(mine[name]), 3600 * float(theirs[name]), delta=1e-6)
+            self.assertAlmostEqual(
+                float(mine["room temperature [°F]"]),
+                32 + 1.8 * float(theirs["room temperature [degC]"]),
+            )
+        own, si = rows(), rows(units="si")
+        self.assertAlmostEqual(
+            float(own[0]["air value [m³/h]"]), 3600 * float(si[0]["air value [m3/s]"]), delta=1e-6
+        )
+        self.assertEqual(own[0]["air change [%]"], si[0]["air change [%]"])
+
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 11))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 12))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual(
             {"value", "u", "parts", "working"} & set(run["result"]),

@@ -56,6 +56,8 @@ class Pages(TestCase):
             "attention": reverse("attention"),
             "begin": reverse("rounds:begin"),
             "set up": reverse("setup:begin"),
+            "practice": reverse("practice:practice"),
+            "soak": reverse("bench:soak", args=[slug, air.pk]),
             "form": reverse("bench:form", args=[slug]),
             "settings": (
                 reverse("bench:settings", args=[slug, air.pk])
@@ -129,7 +131,9 @@ class BeforePublicationTests(Pages):
         "attention": dict.fromkeys(EVERYBODY, 200),
         "begin": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
         "set up": {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403},
+        "practice": dict.fromkeys(EVERYBODY, 200),
         "form": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "soak": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "settings": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         **{
             page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403}

@@ -33,6 +33,8 @@ from hauch.workshop.models import Specimen
 from tests.builder import PASSWORD
 
 ROOM = Room(21.0, 96_500.0, 48.0)
+BRAKED = [2500.0, 3500.0, 4500.0, 6500.0]
+"""Speeds at which a machine is braked."""
 READ = {
     "air_speed": [4.0, 4.1, 4.05, 4.02],
     "pitot_pressure": [9.0, 9.2, 9.1, 9.1],
@@ -131,6 +133,7 @@ class SetUpTests(TestCase):
 
     def run_of(self, test, subject) -> Run:
         channels = {m.channel for m in test.rig.meters.all()}
+        read = READ | ({"speed": BRAKED} if test.how.rig == "brake" else {})
         readings = {
             c: [
                 Typed(
@@ -139,7 +142,7 @@ class SetUpTests(TestCase):
                     CHANNELS[c].unit,
                     n + 1 if test.how.places or test.how.by_point else 0,
                 )
-                for n, v in enumerate(READ[c] * 3 if test.how.places else READ[c])
+                for n, v in enumerate(read[c] * 3 if test.how.places else read[c])
             ]
             for c in channels
         }

@@ -589,3 +589,33 @@ class PermissionTests(StoresCase):
                 with self.assertRaises(PermissionDenied):
                     action()
         self.assertEqual((Run.objects.count(), ReferenceSpecimen.objects.count()), (0, 1))
+
+
+class TubeTests(StoresCase):
+    def test_the_tube_of_a_tunnel_is_had_as_files(self):
+        self.sign_in("viewer")
+        page = self.client.get(self.rig.get_absolute_url())
+        self.assertContains(page, "Print its tube")
+        self.assertContains(page, "8 segments")
+        for part in ("segment", "segment_with_hole", "straightener"):
+            for kind, start in (("stl", b""), ("3mf", b"PK")):
+                answer = self.client.get(
+                    reverse("stores:tube_file", args=[self.rig.pk, part, kind])
+                )
+                self.assertEqual(answer.status_code, 200)
+                self.assertTrue(answer.content.startswith(start))
+                self.assertGreater(len(answer.content), 2000)
+        for part, kind in (("propeller", "stl"), ("segment", "exe")):
+            at = reverse("stores:tube_file", args=[self.rig.pk, part, kind])
+            self.assertEqual(self.client.get(at).status_code, 404)
+
+    def test_one_that_no_printer_makes_says_so(self):
+        self.sign_in()
+        wide = Rig.objects.create(name="Wide", kind="tunnel", constants={"bore": [0.5, 0.0]})
+        self.assertContains(self.client.get(wide.get_absolute_url()), "wider than most printers")
+        at = reverse("stores:tube_file", args=[wide.pk, "segment", "stl"])
+        self.assertRedirects(self.client.get(at), wide.get_absolute_url())
+        chamber = Rig.objects.create(name="Box", kind="chamber")
+        self.assertNotContains(self.client.get(chamber.get_absolute_url()), "Print its tube")
+        at = reverse("stores:tube_file", args=[chamber.pk, "segment", "stl"])
+        self.assertEqual(self.client.get(at).status_code, 404)

@@ -190,15 +190,15 @@ class VersionsTests(TestCase):
             "verdict:cell", args=[built.round.slug, 1, built.entries["Binse"].pk, "air"]
         )
         self.assertContains(self.client.get(address), "Not repeated: cannot be told.")
-        self.assertIsNone(scatter_of(built.tests["air"].rig_id, "airflow"))
+        self.assertIsNone(scatter_of(built.tests["air"].rig_id, built.tests["air"].how))
         for repeat, air in enumerate((4.00, 4.02, 3.98)):
             built.air(built.specimens["Kiebitz"], 210 + repeat, (air, air))
         withdraw(built.host, built.entries["Kiebitz"], "not meant to take part")
-        known = scatter_of(built.tests["air"].rig_id, "airflow")
+        known = scatter_of(built.tests["air"].rig_id, built.tests["air"].how)
         self.assertEqual(known.dof, 2)
         self.assertAlmostEqual(known.sd, 0.005, delta=2e-5)  # 0.02 of 4.0, logarithms
         with mock.patch("hauch.bench.scatter.NEWEST", 2):  # 4.02 and 3.98: the newest tell it
-            self.assertEqual(scatter_of(built.tests["air"].rig_id, "airflow").dof, 1)
+            self.assertEqual(scatter_of(built.tests["air"].rig_id, built.tests["air"].how).dof, 1)
         cell = self.standing()[1]["Binse"].tests["air"]
         self.assertEqual((cell["word"], cell["history"]), ("better", True))
         self.assertContains(self.client.get(address), "from the rig&#x27;s history")

@@ -16,6 +16,7 @@ from hauch.bench.scatter import scatter_of
 from hauch.core.judge.against import Against, a_b_a, against, mean_of, repeated
 from hauch.core.judge.band import Scatter
 from hauch.core.quantity import Influence, Quantity, measured
+from hauch.rounds.conditions import differences
 from hauch.rounds.models import Setting
 
 NEAREST = 4
@@ -70,6 +71,27 @@ def siblings_of(run: Run) -> list[Run]:
     return list(rows.defer("result__working", "result__curve", "result__troubles"))
 
 
+def reference_curve(run: Run) -> Run | None:
+    """The run of the reference whose curve is drawn beside that of a run: the last one before it, else
+    the first one after.
+    """
+    if run.reference_id is not None:
+        return None
+    swept = (
+        runs()
+        .with_names()
+        .filter(
+            test=run.test_id,
+            setting=run.setting_id,
+            state=Run.State.VALID,
+            reference__isnull=False,
+            result__curve__isnull=False,
+        )
+    )
+    before = swept.filter(started_at__lte=run.started_at).order_by("-started_at").first()
+    return before or swept.order_by("started_at").first()
+
+
 def comparisons(run: Run, siblings: list[Run]) -> list[Row]:
     """All that a run with a result can be held against.
 
@@ -81,7 +103,7 @@ def comparisons(run: Run, siblings: list[Run]) -> list[Row]:
     if run.state != Run.State.VALID or result is None or result.value is None:
         return []
     how, this = run.test.how, figure_of(run)
-    scatter = scatter_of(run.rig_id, run.test.procedure)
+    scatter = scatter_of(run.rig_id, run.test.how)
     same = (
         runs()
         .filter(test=run.test_id, state=Run.State.VALID, result__value__isnull=False)
@@ -205,13 +227,15 @@ def _settings(run: Run, siblings: list[Run]) -> list[Beside]:
         if elsewhere and one.state == Run.State.VALID and has_figure(one):
             others.setdefault(one.setting, []).append(one)
     for setting, its in sorted(others.items(), key=lambda item: (item[0].label, item[0].pk)):
+        differ = differences(setting, run.setting, run.test.setting)
+        named = f"“{setting}”" + (f" ({'; '.join(differ)})" if differ else "")
         before = next((r for r in reversed(its) if r.started_at < run.started_at), None)
         after = next((r for r in its if r.started_at > run.started_at), None)
         if before is not None and after is not None:
             around = figure_of(before), figure_of(after)
             rows.append(
                 Beside(
-                    f"“{setting}” before and after (A-B-A)",
+                    f"{named} before and after (A-B-A)",
                     mean_of(around),
                     2,
                     "one thing changed and changed back",
@@ -221,7 +245,7 @@ def _settings(run: Run, siblings: list[Run]) -> list[Beside]:
         elif (nearest := before or after) is not None:
             rows.append(
                 Beside(
-                    f"“{setting}”",
+                    named,
                     figure_of(nearest),
                     1,
                     "run it again at that setting after this one, so that drift falls out",

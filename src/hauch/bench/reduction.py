@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
@@ -16,13 +16,18 @@ from hauch.core import CORE_VERSION
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.procedures import channels_of, without_meter
+from hauch.core.measure.rigs import RIGS, outlets
 from hauch.core.measure.run import NoResult, RunInput
+from hauch.core.measure.taking import HIGHEST, HOLD
 from hauch.core.quantity import significant
 from hauch.core.trace import beside, trouble
 from hauch.core.trace.marks import Mark, known_of
 from hauch.core.trace.reduce import RISE_RESOLUTION, Chosen, Reduced, marks_of, steady_readings
 from hauch.core.trace.source import Trace
-from hauch.rounds.models import HELD_EQUAL, Test
+from hauch.rounds.models import HELD_EQUAL, Round, Test
+from hauch.workshop.models import Specimen
+
+OUTLETS = outlets.RIG.key
 
 
 def chosen_of(run: Run) -> Chosen:
@@ -50,10 +55,10 @@ def reduced_of(run: Run, meters: dict[str, Meter], trace: Trace | None) -> Reduc
         meters,
         str(run.uid),
         run.test.resolution or RISE_RESOLUTION,
-        channels={*channels_of(run.test.how), "throttle"},
+        channels={*channels_taken(run.test, meters), "throttle"},
         chosen=chosen_of(run),
         by_point=run.test.how.by_point,
-        places=places_of(run.test) if run.windows else 0,
+        places=places_of(run.test, run.specimen) if run.windows else 0,
     )
     if stretch := run.beside.get(beside.BACKGROUND):
         low, high = stretch
@@ -99,9 +104,52 @@ def meters_of(run: Run) -> dict[str, Meter]:
     return meters
 
 
-def places_of(test: Test) -> int:
-    """How many places a test reads in turn on its rig; 0 where it reads one."""
-    return int(test.rig.pairs.get("places", (0, 0))[0]) if test.how.places else 0
+def places_of(test: Test, specimen: Specimen | None = None) -> int:
+    """How many places a test reads in turn: as many as its rig says, or as the print has outlets; 0
+    where it reads one.
+    """
+    if not test.how.places:
+        return 0
+    own = specimen.version.outlets if specimen is not None and test.how.rig == OUTLETS else None
+    return own or int(test.rig.pairs.get("places", (0, 0))[0])
+
+
+def _constants(run: Run) -> dict[str, tuple[float, float]]:
+    """What is known of the rig that a run was made on; as many outlets as the print has."""
+    constants = run.rig.pairs
+    if run.test.how.rig == OUTLETS and run.specimen is not None and run.specimen.version.outlets:
+        return {**constants, "places": (float(run.specimen.version.outlets), 0.0)}
+    return constants
+
+
+HELD_BY = {Round.Equal.POWER: (("power",), ("voltage", "current"))}
+"""What a round holds equal -> channels that show it, the first group that the rig has meters for."""
+
+
+def channels_taken(test: Test, metered: Collection[str]) -> tuple[str, ...]:
+    """Channels that are read in a test on a rig with such meters: what its procedure uses, and what
+    shows whether the round's equal figure was held.
+    """
+    used = channels_of(test.how)
+    if test.how.equal or test.round.equal_value is None:
+        return used
+    if not RIGS[test.how.rig].power_of_part:
+        return used
+    groups = HELD_BY.get(Round.Equal(test.round.equal), ())
+    held = next((group for group in groups if set(group) <= set(metered)), ())
+    return tuple(dict.fromkeys((*used, *held)))
+
+
+def _not_held(test: Test, given: RunInput) -> str:
+    """Whether the power that the round compares at was not held while a plain run was read."""
+    agreed = test.round.equal_value
+    if test.round.equal != Round.Equal.POWER or test.how.equal or agreed is None:
+        return ""
+    if test.how.by_point or not RIGS[test.how.rig].power_of_part:
+        return ""
+    if not (given.has("power") or (given.has("voltage") and given.has("current"))):
+        return ""
+    return trouble.not_held(given.electrical_input(), agreed, test.how.kind)
 
 
 def equal_of(test: Test) -> float | None:
@@ -141,7 +189,7 @@ def run_input(run: Run, trace: Trace | None = None) -> tuple[RunInput, Reduced |
         run=str(run.uid),
         readings=readings,
         meters=meters,
-        rig=rig.pairs,
+        rig=_constants(run),
         rig_key=rig.key,
         temperature=run.temperature,
         pressure=run.pressure,
@@ -152,8 +200,19 @@ def run_input(run: Run, trace: Trace | None = None) -> tuple[RunInput, Reduced |
         common_speed=test.common_speed,
         reporting_distance=test.reporting_distance,
         equal=equal_of(test),
+        highest=test.how.decides if test.taking == HIGHEST else frozenset(),
+        hold=_hold(test, reduced),
     )
     return given, reduced
+
+
+def _hold(test: Test, reduced: Reduced | None) -> int:
+    """Samples of a recording that make one steady value; 1 where readings were typed."""
+    if reduced is None:
+        return 1
+    counts = [len(reduced.readings[c]) for c in test.how.decides if c in reduced.readings]
+    seconds = sum(high - low for low, high in reduced.windows)
+    return max(round(HOLD * max(counts) / seconds), 1) if counts and seconds > 0 else 1
 
 
 def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
@@ -187,10 +246,13 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
             for s in (
                 trouble.speed_short(given.readings, run.test.common_speed),
                 trouble.rotors_apart(given.readings),
+                _not_held(run.test, given),
                 trouble.disturbed(reduced.settling if reduced else None),
             )
             if s
         ]
+        if reduced is not None and len(reduced.windows) == 1 and not run.test.how.by_point:
+            troubles += trouble.still_changing(reduced.readings)
         figure = run.test.how.reduce(given)
         fields |= figure.as_json()
         as_read = run.test.how.reduce(replace(given, as_read=True))

@@ -11,29 +11,28 @@ from django.db.models.functions import Ln, TruncDate
 
 from hauch.bench.models import Run
 from hauch.core.judge.band import Scatter
-from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.measure.procedure import Procedure
 
 NEWEST = 1000
 
 
-def scatter_of(rig_id: int, procedure: str) -> Scatter | None:
+def scatter_of(rig_id: int, how: Procedure) -> Scatter | None:
     """Scatter of one repeat in y, pooled over all repeats of one part at one setting within a day,
     in whatever test (ISO 5725-2, 7.4); None where a rig in this state never repeated anything.
 
     Days are held apart, since rig and weather change in between; carried runs count once. The
     newest `NEWEST` runs tell it: more would say nothing more of the rig as it is, and take long.
     """
-    log = PROCEDURES[procedure].log
     rows: QuerySet[Run] = Run.objects.filter(
         state=Run.State.VALID,
         rig=rig_id,
-        test__procedure=procedure,
+        test__procedure=how.key,
         result__value__isnull=False,
         carried_from__isnull=True,
     )
-    if log:
+    if how.log:
         rows = rows.filter(result__value__gt=0)
-    y = Ln("result__value") if log else F("result__value")
+    y = Ln("result__value") if how.log else F("result__value")
     newest = rows.order_by("-started_at").values("pk")[:NEWEST]
     groups = (
         Run.objects.filter(pk__in=newest)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.bench import views, views_import, views_run
+from hauch.bench import views, views_import, views_run, views_soak
 
 app_name = "bench"
 urlpatterns = [
@@ -9,6 +9,7 @@ urlpatterns = [
     path("tests/<int:test_pk>/", views.capture, name="capture"),
     path("form/", views.form_to_print, name="form"),
     path("next/<int:specimen_pk>/", views.next_run, name="next"),
+    path("tests/<int:test_pk>/soak/", views_soak.soak, name="soak"),
     path("tests/<int:test_pk>/settings/", views.settings, name="settings"),
     path("tests/<int:test_pk>/setting/", views.add_setting, name="add_setting"),
     path("tests/<int:test_pk>/dnf/", views.dnf, name="dnf"),

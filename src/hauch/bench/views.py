@@ -16,7 +16,6 @@ from django.utils import timezone
 from django.utils.http import urlencode
 from django.views.decorators.http import require_POST
 
-from hauch.bench import reduction
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Reading, Run
 from hauch.bench.queries import (
@@ -28,7 +27,9 @@ from hauch.bench.queries import (
     runs,
     why_nothing_due,
 )
+from hauch.bench.reduction import channels_taken, places_of
 from hauch.bench.runs import NewRun, Room, Subject, record_dnf, record_run
+from hauch.bench.views_soak import soak_channel
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity.show import show
@@ -103,10 +104,10 @@ def form_to_print(request: Request, slug: str) -> HttpResponse:
             "due": due,
             "channels": [
                 (CHANNELS[key].label, KINDS[CHANNELS[key].kind].shown[request.user.units])
-                for key in channels_of(due.test.how)
+                for key in channels_taken(due.test, metered.get(due.test.rig_id, set()))
                 if key in metered.get(due.test.rig_id, set())
             ],
-            "fields": range(reduction.places_of(due.test) or due.test.readings),
+            "fields": range(places_of(due.test, due.specimen) or due.test.readings),
         }
         for due in plan.due
     ]
@@ -195,13 +196,15 @@ def _channel_rows(test: Test, metered: set[str], units: str) -> list[dict[str, A
     already.
     """
     rows: list[dict[str, Any]] = []
-    for key in channels_of(test.how):
+    held = set(channels_taken(test, metered)) - set(channels_of(test.how))
+    for key in channels_taken(test, metered):
         if key not in metered:
             continue
         channel = CHANNELS[key]
         unit = KINDS[channel.kind].shown[units]
         needed = any(key in group for group in test.how.needs)
         row = {"key": key, "label": channel.label, "unit": unit, "needed": needed}
+        row["holds"] = not needed and key in held
         if key == STANDING and (before := _background(test)) is not None:
             row["held"] = f"{from_si(before.value, unit, channel.kind):.5g}"
             row["held_from"] = before.run
@@ -226,11 +229,13 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         return redirect("bench:overview", slug)
     units = request.user.units
     setting = _setting(request, round, test)
+    meters = list(test.rig.meters.select_related("instrument"))
+    metered = {meter.channel for meter in meters}
     problems: list[str] = []
     if request.method == "POST":
         form = RoomForm(request.POST, units=units)
         readings, problems = typed_readings(
-            request.POST, channels_of(test.how), units, places_of(test)
+            request.POST, channels_taken(test, metered), units, places_typed(test, subject)
         )
         if form.is_valid():
             room = form.room()
@@ -264,7 +269,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         )
     else:
         form = RoomForm(units=units, initial=room_initial(last_room(round), units))
-    meters = list(test.rig.meters.select_related("instrument"))
+    channels = _channel_rows(test, metered, units)
     context = {
         "round": round,
         "test": test,
@@ -272,7 +277,8 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         "form": form,
         "problems": problems,
         "repeat": _repeat(plan, test, subject),
-        "channels": _channel_rows(test, {meter.channel for meter in meters}, units),
+        "channels": channels,
+        "soak_channel": next((row for row in channels if row["key"] == soak_channel(test)), None),
         "assembly": list(subject.specimen.version.steps.all()) if subject.specimen else [],
         "chart": repeats_chart(test, subject.specimen, subject.reference),
         "lined": any(meter.instrument.resource for meter in meters),
@@ -280,9 +286,10 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
         "choice": choice,
         "due": plan.due,
         "kind": test.how.kind,
-        "places": places_of(test),
+        "places": places_typed(test, subject),
         "dnf_key": uuid.uuid4(),
         "setting": setting,
+        "agreed": f"{round.equal_value:.9g}" if any(row["holds"] for row in channels) else "",
     }
     template = "bench/_capture.html" if request.htmx else "bench/capture.html"
     return render(request, template, context, status=422 if request.method == "POST" else 200)
@@ -395,13 +402,13 @@ MOST_POINTS = 60
 """Points of a curve that are read by hand."""
 
 
-def places_of(test: Test) -> int:
+def places_typed(test: Test, subject: Subject) -> int:
     """How many places a run of a test reads in turn; 0 where it reads one. Each row of a curve is a
     point of its own.
     """
     if test.how.by_point:
         return MOST_POINTS
-    return reduction.places_of(test)
+    return places_of(test, subject.specimen)
 
 
 def form_key_of(request: Request) -> uuid.UUID | None:
@@ -431,7 +438,10 @@ def dnf(request: Request, slug: str, test_pk: int) -> HttpResponse:
     choice = request.POST.get("subject", "")
     try:
         readings, problems = typed_readings(
-            request.POST, channels_of(test.how), request.user.units, places_of(test)
+            request.POST,
+            channels_taken(test, set(test.rig.meters.values_list("channel", flat=True))),
+            request.user.units,
+            places_typed(test, subject_of(round, choice)),
         )
         if problems:
             raise ValidationError(problems)

@@ -12,7 +12,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.bench import exclusions, observations
-from hauch.bench.compare import comparisons, orientation_told, siblings_of
+from hauch.bench.compare import comparisons, orientation_told, reference_curve, siblings_of
 from hauch.bench.models import Exclusion, Observation, Run, StoredMark
 from hauch.bench.queries import repeats_chart, runs, seen_in
 from hauch.bench.reduction import marks_in
@@ -20,6 +20,7 @@ from hauch.bench.runs import void_run
 from hauch.bench.traces import trace_of
 from hauch.bench.views_import import feeds
 from hauch.core.measure.channels import CHANNELS
+from hauch.core.measure.curves import gains
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity import contributions
 from hauch.core.quantity.typed import parse_number
@@ -67,6 +68,7 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         "round": round,
         "run": run,
         "result": result,
+        "curve": _curve(run),
         "kind": run.test.how.kind,
         "readings": _reading_rows(run, left_out),
         "doubt": doubt_split(result.parts) if result else [],
@@ -105,6 +107,22 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         ),
     }
     return render(request, "bench/run.html", context)
+
+
+def _curve(run: Run) -> dict[str, Any] | None:
+    """The curve of a run with that of the reference beside it, and what it gains at each point."""
+    stored = run.result.curve if hasattr(run, "result") else None
+    if not stored:
+        return None
+    other = reference_curve(run)
+    line = other.result.curve["line"] if other is not None and other.result.curve else None
+    if line is None:
+        return {"data": stored, "gains": [], "other": None}
+    rows = [
+        {"x": x, "y": y, "other": beside, "change": 100 * (y / beside - 1) if beside > 0 else None}
+        for x, y, beside in gains(stored["points"], line)
+    ]
+    return {"data": stored | {"beside": line}, "gains": rows, "other": other}
 
 
 def deciding_channels(run: Run) -> list[str]:

@@ -37,6 +37,7 @@ ROOM = Room(21.2, 96_300.0, 50.0)
 Window = tuple[float, float]
 Session = tuple[list[Window], dict[str, list[float]]]
 
+SHREDDER = "Leaf shredder on a brake"
 TestRow = tuple[str, str, str, str, float | None]
 EVERY_RIG: list[TestRow] = [
     ("curve", "Fan curve before six trays", "fan_curve", "Plenum box", 1900.0),
@@ -55,6 +56,9 @@ EVERY_RIG: list[TestRow] = [
     ("mass", "Mass of the rotor", "part_mass", "Scale, printer and bill", None),
     ("print", "Print time", "print_time", "Scale, printer and bill", None),
     ("cost", "Material and screws", "part_cost", "Scale, printer and bill", None),
+    ("out", "Power of the shredder that draws through it", "power_delivered", SHREDDER, None),
+    ("pull", "Torque of the shredder", "torque_delivered", SHREDDER, None),
+    ("peak", "Highest power of the shredder", "peak_power", SHREDDER, None),
 ]
 """Key, label, procedure, rig, common speed."""
 AT_NIGHT: list[TestRow] = [
@@ -117,11 +121,15 @@ READ_OFF = {"mass": (0.0412, 0.0356), "print": (20_400.0, 17_100.0), "cost": (2.
 """What the reference and the entry's part weigh [kg], print [s] and cost."""
 
 
+BRAKED = ("out", "pull", "peak")
+"""Tests of a machine that draws through the part, read at steps of the brake."""
+
+
 def _typed(
     who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime
 ) -> Run:
-    """One run by hand: a gap gauge at three places, a traverse of the tube on one diameter, or what is
-    read off scale, printer and bill.
+    """One run by hand: a gap gauge at three places, a traverse of the tube on one diameter, a machine
+    that is braked step by step, or what is read off scale, printer and bill.
     """
     random = np.random.default_rng(6100 + number)
     better = 1.04 if isinstance(what, Specimen) else 1.0
@@ -139,12 +147,20 @@ def _typed(
             np.round(speeds * (1 + 0.004 * random.standard_normal(6)), 2),
             list(range(1, 7)),
         )
-    channel = test.how.needs[0][0]
+    read = {test.how.needs[0][0]: values}
+    if test.key in BRAKED:
+        speeds = np.arange(2500.0, 5501.0, 500.0)
+        power = 900.0 - 1.5 * ((speeds - 4300.0) / 100) ** 2
+        torque = power * (1 + (better - 1) / 4) / (2 * np.pi * speeds / 60)
+        torque *= 1 + 0.003 * random.standard_normal(speeds.size)
+        read = {"torque": np.round(torque, 3), "speed": speeds}
+        positions = list(range(1, speeds.size + 1))
     typed = {
         channel: [
             Typed(float(v), f"{v:g}", CHANNELS_KNOWN[channel].unit, p)
             for v, p in zip(values, positions, strict=True)
         ]
+        for channel, values in read.items()
     }
     key = _uid("run", test, str(what), number)
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
@@ -315,7 +331,7 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
         cap=4200.0,
     )
     for turn, test in enumerate(tests):
-        take = _typed if test.key in {"gap", "walk", *READ_OFF} else _trace
+        take = _typed if test.key in {"gap", "walk", *READ_OFF, *BRAKED} else _trace
         for repeat in range(plan.times):
             number = 2 * (turn + repeat * len(tests))
             take(who["odo"], test, reference, number, begins)

@@ -94,6 +94,8 @@ RIGS: list[tuple[str, str, Pairs, list[str]]] = [
      ["vibration", "speed", "throttle"]),
     ("Belt drive in the loft", "drive", {"gear": (1.0, 0.0), "arm": (0.1, 0.0002), "belt": (0.32, 0.001), "rotor": (0.4, 0.001)},
      ["torque", "tare_torque", "speed", "throttle"]),
+    ("Leaf shredder on a brake", "brake", {"gear": (1.0, 0.0), "band_low": (3000.0, 0.0), "band_high": (5000.0, 0.0), "pressure_exponent": (1.2, 0.0),
+                                           "temperature_exponent": (0.6, 0.0), "arm": (0.2, 0.0005)}, ["torque", "speed"]),
     ("Scale, printer and bill", "record", {"pan": (0.15, 0.001)}, ["scale_mass", "print_time", "cost"]),
 ]  # fmt: skip
 REFERENCES: list[tuple[str, str, str, str, float, str]] = [

@@ -11,7 +11,7 @@ from typing import Any
 from django.db.models import Q, QuerySet
 
 from hauch.bench.queries import versions_in
-from hauch.core.measure.procedures import PROCEDURES, Procedure
+from hauch.core.measure.procedure import Procedure
 from hauch.core.predict.record import Factor, Pair, Record, record_of, rig_factor
 from hauch.core.predict.rig_loss import tunnel_resistance
 from hauch.core.quantity import expanded
@@ -22,6 +22,7 @@ from hauch.desk.tools.rotor_ducted import power_by_throttle
 from hauch.entries.models import Entry, Prediction
 from hauch.people.models import User
 from hauch.rounds.models import Round
+from hauch.rounds.queries import procedures_of
 from hauch.rounds.queries import visible_to as visible_rounds
 from hauch.stores.models import Rig
 from hauch.verdict.models import StandingRow
@@ -193,9 +194,10 @@ def held_against(
     rows = [p for p in rows if may_see(user, p, roles.get(p.version.entry.round_id))]
     cells = _cells([p.version.entry_id for p in rows])
     keys = _test_keys({p.version.entry.round_id for p in rows})
+    procedures = procedures_of({p.procedure for p in rows})
     taking_part = versions_in(Entry.objects.filter(pk__in={p.version.entry_id for p in rows}))
     held = []
-    for p in rows:
+    for p in (p for p in rows if p.procedure in procedures):
         found = None
         if p.version.entry_id in taking_part and taking_part[p.version.entry_id].pk == p.version_id:
             tests = cells.get(p.version.entry_id, {})
@@ -210,7 +212,7 @@ def held_against(
         held.append(
             Held(
                 p,
-                PROCEDURES[p.procedure],
+                procedures[p.procedure],
                 found["value"] if found else None,
                 (found or {}).get("u", 0.0) or 0.0,
             )
@@ -259,6 +261,7 @@ class Line:
 def lines_of(held: list[Held]) -> list[Line]:
     """Bias and scatter by predictor and kind of test, designers first, then models."""
     groups: dict[tuple[bool, str, int | None, str], list[Pair]] = defaultdict(list)
+    procedures = {h.procedure.key: h.procedure for h in held}
     for h in held:
         if h.pair is not None:
             groups[
@@ -268,7 +271,7 @@ def lines_of(held: list[Held]) -> list[Line]:
                 h.procedure.key,
             ].append(h.pair)
     return [
-        Line(by, designer, PROCEDURES[key], record_of(pairs))
+        Line(by, designer, procedures[key], record_of(pairs))
         for (_, by, designer, key), pairs in sorted(
             groups.items(), key=lambda g: (g[0][0], g[0][1], g[0][3])
         )

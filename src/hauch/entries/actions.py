@@ -14,7 +14,6 @@ from django.utils import timezone
 
 from hauch.core import CORE_VERSION
 from hauch.core.geometry.kinds import PART_KINDS
-from hauch.core.measure.procedures import PROCEDURES
 from hauch.entries.jobs import defer_check
 from hauch.entries.models import (
     AssemblyStep,
@@ -31,6 +30,7 @@ from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
 from hauch.rounds.models import Round
+from hauch.rounds.queries import procedures_of
 from hauch.stores.models import Material
 
 MOST_ENTRIES = 5
@@ -128,6 +128,7 @@ def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Versio
         changed=changed.strip(),
         why=why.strip(),
         material=before.material if before else None,
+        outlets=before.outlets if before else None,
     )
     if before is not None:
         _take_over(before, version)
@@ -354,6 +355,7 @@ def set_papers(
     changed: str,
     why: str,
     material: Material | None,
+    outlets: int | None = None,
     bill: list[BillItem],
     steps: list[AssemblyStep],
 ) -> Version:
@@ -368,7 +370,8 @@ def set_papers(
     if not changed.strip():
         raise ValidationError({"changed": "Say in a few words what the version changes."})
     version.changed, version.why, version.material = changed.strip(), why.strip(), material
-    version.save(update_fields=["changed", "why", "material"])
+    version.outlets = outlets
+    version.save(update_fields=["changed", "why", "material", "outlets"])
     version.bill.all().delete()
     version.steps.all().delete()
     rows: list[BillItem | AssemblyStep] = []
@@ -408,7 +411,8 @@ def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
             f"Taken over from {latest} of {entry.round.title}.",
             latest.material,
         )
-        version.save(update_fields=["changed", "material"])
+        version.outlets = latest.outlets
+        version.save(update_fields=["changed", "material", "outlets"])
         _take_over(latest, version)
         for file in latest.files.all():
             copy = PartFile.objects.create(
@@ -453,7 +457,7 @@ def predict(
             f"{version} has been on the bench since"
             f" {timezone.localtime(version.sealed_at):%d %B %Y, %H:%M}; its predictions are fixed."
         )
-    if procedure not in PROCEDURES:
+    if procedure not in procedures_of({procedure}):
         raise ValidationError(f"“{procedure}” is no test that can be foretold.")
     source = Prediction.Source.MODEL if model else Prediction.Source.DESIGNER
     key: dict[str, Any] = {

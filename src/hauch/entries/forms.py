@@ -11,7 +11,8 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 from django.utils.datastructures import MultiValueDict
 
-from hauch.entries.models import AssemblyStep, BillItem, PartFile, Version
+from hauch.entries.models import MOST_OUTLETS, AssemblyStep, BillItem, PartFile, Version
+from hauch.entries.queries import reads_outlets
 from hauch.people.models import User
 from hauch.stores.models import Material, Picture
 from hauch.stores.pictures import keep_picture
@@ -89,12 +90,23 @@ class PapersForm(forms.Form):
         empty_label="whatever the workshop has",
     )
 
+    outlets = forms.IntegerField(
+        required=False,
+        min_value=2,
+        max_value=MOST_OUTLETS,
+        label="Outlets",
+        help_text="where it has not as many as the rig reads",
+    )
+
     def __init__(
         self, version: Version, data: QueryDict | None = None, files: MultiValueDict | None = None
     ):
         self.version = version
-        start = {"changed": version.changed, "why": version.why, "material": version.material_id}
+        names = ("changed", "why", "outlets")
+        start = {name: getattr(version, name) for name in names} | {"material": version.material_id}
         super().__init__(data, files, initial=start)
+        if version.outlets is None and not reads_outlets(version.entry.round):
+            del self.fields["outlets"]
         self.line_problems: list[str] = []
 
     def bill_rows(self) -> list[dict[str, str]]:

@@ -62,6 +62,9 @@ class Entry(models.Model):
         return reverse("entry", args=[self.round.slug, self.pk])
 
 
+MOST_OUTLETS = 60
+
+
 class Version(models.Model):
     """One version of an entry, and what it changed."""
 
@@ -77,6 +80,11 @@ class Version(models.Model):
         on_delete=models.SET_NULL,
         related_name="+",
         help_text="wish of the designer",
+    )
+    outlets = models.PositiveSmallIntegerField(
+        null=True,
+        blank=True,
+        help_text="outlets that it has, where not as many as the rig reads",
     )
     created_at = models.DateTimeField(default=timezone.now)
     named = models.BooleanField(
@@ -97,6 +105,12 @@ class Version(models.Model):
             models.UniqueConstraint(fields=["entry", "number"], name="version_once"),
             models.UniqueConstraint(
                 fields=["entry"], condition=models.Q(named=True), name="one_version_named"
+            ),
+            models.CheckConstraint(
+                condition=models.Q(outlets__isnull=True)
+                | models.Q(outlets__gte=2, outlets__lte=MOST_OUTLETS),
+                name="version_outlets_sane",
+                violation_error_message=f"A row has 2 to {MOST_OUTLETS} outlets.",
             ),
         ]
 

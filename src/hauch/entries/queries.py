@@ -8,11 +8,12 @@ from typing import Any
 from django.db.models import OuterRef, QuerySet, Subquery
 from django.http import Http404
 
+from hauch.core.measure.rigs import outlets
 from hauch.core.quantity import expanded
 from hauch.entries.models import Entry, PartCheck, PartFile, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
-from hauch.rounds.models import Round
+from hauch.rounds.models import Round, Test
 
 
 def visible_to(user: User, round: Round) -> QuerySet[Entry]:
@@ -143,3 +144,8 @@ def checked(round: Round) -> dict[int, Checked]:
         picture = before.still or (file if still else None)
         found[entry] = Checked(word if worse else before.word, picture)
     return found
+
+
+def reads_outlets(round: Round) -> bool:
+    """Whether a round reads rows of outlets, of which parts may have different numbers."""
+    return Test.objects.current().filter(round=round, rig__kind=outlets.RIG.key).exists()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, BinaryIO
 
 import numpy as np
@@ -12,6 +13,8 @@ from hauch.bench.models import Observation, Recording, Run
 from hauch.bench.queries import runs
 from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
+from hauch.core.quantity import significant
+from hauch.core.quantity.units import KINDS, factor_from_si, from_si
 from hauch.entries.models import AssemblyStep, PartFile, Version
 from hauch.exchange import schema
 from hauch.exchange.plain import (
@@ -27,9 +30,7 @@ from hauch.people.audit import record
 from hauch.people.keep import kept
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.rounds.models import (
-    Round,
-)
+from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, Rig
 from hauch.verdict.models import StandingRow
 from hauch.workshop.models import Specimen
@@ -277,8 +278,34 @@ def _trace(recording: Recording) -> dict[str, np.ndarray]:
     return {"time": stretch.times, **stretch.channels}
 
 
-def results_csv(round: Round) -> str:
-    """One line for each run: what was run, and its result with doubt in SI units."""
+@dataclass(frozen=True, slots=True)
+class InUnits:
+    """Figures for a table: in SI as they are stored, or in a person's units."""
+
+    system: str | None = None
+
+    def unit(self, kind: str) -> str:
+        """The unit that a kind is written in."""
+        return KINDS[kind].shown[self.system] if self.system else KINDS[kind].unit
+
+    def value(self, value: float | None, kind: str) -> float | None:
+        """A figure [SI]."""
+        if value is None or self.system is None:
+            return value
+        return significant(float(from_si(value, self.unit(kind), kind)))
+
+    def spread(self, value: float | None, kind: str) -> float | None:
+        """A difference or an uncertainty [SI]."""
+        if value is None or self.system is None:
+            return value
+        return significant(value * factor_from_si(self.unit(kind), kind))
+
+
+def results_csv(round: Round, units: str | None = None) -> str:
+    """One line for each run: what was run, and its result with doubt; in SI, or in a system of
+    units.
+    """
+    shown = InUnits(units)
     header = [
         "test",
         "procedure",
@@ -291,9 +318,9 @@ def results_csv(round: Round) -> str:
         "started_at",
         "state",
         "reason",
-        "room_degC",
-        "room_Pa",
-        "room_percent",
+        f"room temperature [{shown.unit('temperature')}]",
+        f"room pressure [{shown.unit('air_pressure')}]",
+        "room humidity [%]",
         "value",
         "standard_uncertainty",
         "unit",
@@ -305,13 +332,13 @@ def results_csv(round: Round) -> str:
     for run in (
         runs().with_names().filter(test__round=round).order_by("test__order", "started_at", "uid")
     ):
-        result = getattr(run, "result", None)
+        result, kind = getattr(run, "result", None), run.test.how.kind
         figures = (
             [
-                result.value,
-                result.u,
-                result.unit,
-                result.as_read,
+                shown.value(result.value, kind),
+                shown.spread(result.u, kind),
+                shown.unit(kind) if result.value is not None else "",
+                shown.value(result.as_read, kind),
                 result.missing,
                 result.core_version,
             ]
@@ -331,8 +358,8 @@ def results_csv(round: Round) -> str:
                 run.started_at.isoformat(),
                 run.state,
                 run.reason,
-                run.temperature,
-                run.pressure,
+                shown.value(run.temperature, "temperature"),
+                shown.value(run.pressure, "air_pressure"),
                 run.humidity,
                 *figures,
             ]
@@ -340,10 +367,11 @@ def results_csv(round: Round) -> str:
     return to_csv(header, rows)
 
 
-def standing_csv(round: Round) -> str:
-    """One line for each entry and version of the rules."""
-    tests = list(round.tests.values_list("key", flat=True))
-    columns = ("value", "u", "change", "change_expanded", "word")
+def standing_csv(round: Round, units: str | None = None) -> str:
+    """One line for each entry and version of the rules; in SI, or in a system of units. A change is
+    in percent, or in the unit that the test compares in.
+    """
+    shown, tests = InUnits(units), list(round.tests.all())
     header = [
         "rules",
         "place",
@@ -356,14 +384,16 @@ def standing_csv(round: Round) -> str:
         "place_low",
         "place_high",
         "reason",
-        *(f"{test}_{column}" for test in tests for column in columns),
+        *(f"{test.key} {column}" for test in tests for column in _columns(test, shown)),
     ]
     rows = []
     query = StandingRow.objects.filter(standing__rules__round=round).select_related(
         "entry", "standing__rules"
     )
     for row in query.order_by("-standing__rules__number", "place"):
-        cells = [row.tests.get(test, {}).get(column) for test in tests for column in columns]
+        cells = [
+            cell for test in tests for cell in _cells(row.tests.get(test.key, {}), test, shown)
+        ]
         rows.append(
             [
                 row.standing.rules.number,
@@ -381,3 +411,26 @@ def standing_csv(round: Round) -> str:
             ]
         )
     return to_csv(header, rows)
+
+
+def _columns(test: Test, shown: InUnits) -> tuple[str, ...]:
+    unit, change = shown.unit(test.how.kind), test.how.change_unit
+    written = f" [{unit}]" if unit else ""
+    return (
+        f"value{written}",
+        f"standard uncertainty{written}",
+        f"change [{change}]",
+        f"change, 95 % [{change}]",
+        "word",
+    )
+
+
+def _cells(cell: dict[str, Any], test: Test, shown: InUnits) -> list[Any]:
+    kind = test.how.kind
+    return [
+        shown.value(cell.get("value"), kind),
+        shown.spread(cell.get("u"), kind),
+        cell.get("change"),
+        cell.get("change_expanded"),
+        cell.get("word"),
+    ]

@@ -43,6 +43,7 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
+from hauch.rounds.queries import procedures_of
 from hauch.rounds.sheet import rule_sheet
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType
 from hauch.stores.pictures import keep_picture
@@ -154,7 +155,7 @@ class _Importer:
         return round
 
     def _test(self, row: dict[str, Any], round: Round) -> Test:
-        if row["procedure"] not in PROCEDURES:
+        if row["own"] is None and row["procedure"] not in PROCEDURES:
             raise BundleRefused(
                 f"The procedure “{row['procedure']}” is not known here. Update this installation"
                 " first."
@@ -195,7 +196,9 @@ class _Importer:
                 for file_row in version_row["files"]:
                     self._file(file_row, version)
                 for prediction_row in version_row["predictions"]:
-                    if prediction_row["procedure"] not in PROCEDURES:
+                    if prediction_row["procedure"] not in procedures_of(
+                        {prediction_row["procedure"]}
+                    ):
                         raise BundleRefused(
                             f"A prediction of {entry.name} is for the test"
                             f" “{prediction_row['procedure']}”, which is not known here."

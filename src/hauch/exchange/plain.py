@@ -56,7 +56,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     ReferenceSpecimen: ("uid", "serial", "state", "hours", "note"),
     Setting: ("label", "values"),
     Test: (
-        "key", "label", "procedure", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution", "soak", "soak_minutes", "baseline",
+        "key", "label", "procedure", "own", "taking", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution", "soak", "soak_minutes", "baseline",
         "dropped",
     ),
     TestReference: ("since", "until", "bridging"),
@@ -64,7 +64,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     RuleTerm: ("weight", "most_loss"),
     RuleQuestion: ("kind", "text", "asked_at", "answer", "answered_at"),
     Entry: ("uid", "name", "designer_name", "story", "mark", "state", "submitted_at"),
-    Version: ("uid", "number", "changed", "why", "created_at", "named", "sealed_at"),
+    Version: ("uid", "number", "changed", "why", "outlets", "created_at", "named", "sealed_at"),
     PartFile: ("name", "sha256", "size", "added_at", "place", "count", "unit", "axis"),
     BillItem: ("order", "name", "quantity", "price"),
     AssemblyStep: ("order", "text"),

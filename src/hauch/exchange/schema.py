@@ -94,6 +94,16 @@ class Curve(Struct):
     at: Pair | None
 
 
+class OwnFigure(Struct):
+    """A figure of one's own: its formula over what a kind of rig reads, and how it is compared."""
+
+    rig: str
+    formula: str
+    unit: str
+    direction: Literal[-1, 1]
+    log: bool
+
+
 Cause = tuple[str, str, Literal["common", "own"], Literal["A", "B"], float | None, float]
 """A cause of doubt: key, name, scope, kind, degrees of freedom, signed contribution."""
 
@@ -103,6 +113,7 @@ SHAPES: dict[type[Model], dict[str, Any]] = {
     RigCalibration: {"readings": Kept, "found": Kept},
     Calibration: {"points": list[Pair]},
     Setting: {"values": Kept},
+    Test: {"own": OwnFigure | None},
     RuleVersion: {"brief": Kept},
     Prediction: {"inputs": Kept},
     Gate: {"cautions": list[tuple[str, str]], "working": list[Step]},

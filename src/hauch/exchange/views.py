@@ -51,16 +51,17 @@ async def _blocks(file: IO[bytes]) -> AsyncIterator[bytes]:
 
 
 def export_csv(request: Request, slug: str) -> HttpResponse:
-    """The standing, or the results of all runs, as CSV."""
+    """The standing, or the results of all runs, as CSV: in the person's units, or in SI."""
     round = round_for(request.user, slug, "round.export")
+    units = None if request.GET.get("units") == "si" else request.user.units
     if request.GET.get("table") == "results":
         return _attachment(
-            results_csv(round).encode(),
+            results_csv(round, units).encode(),
             f"{round.slug}-results.csv",
             "text/csv; charset=utf-8",
         )
     return _attachment(
-        standing_csv(round).encode(),
+        standing_csv(round, units).encode(),
         f"{round.slug}-standing.csv",
         "text/csv; charset=utf-8",
     )

@@ -27,7 +27,7 @@ import numpy as np
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 11
+SCHEMA_VERSION = 12
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_RATIO = 200
@@ -419,6 +419,16 @@ def _from_version_10(content: dict[str, Any]) -> dict[str, Any]:
     return content | {"round": {"quick": False} | content.get("round", {})}
 
 
+def _from_version_11(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 11 knew no figures of one's own, and as many outlets on each part."""
+    entries = [
+        row | {"versions": [{"outlets": None} | version for version in row["versions"]]}
+        for row in content["entries"]
+    ]
+    tests = [{"own": None, "taking": "mean"} | row for row in content["tests"]]
+    return content | {"tests": tests, "entries": entries}
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -433,6 +443,7 @@ STEPS = {
     8: _from_version_8,
     9: _from_version_9,
     10: _from_version_10,
+    11: _from_version_11,
 }
 """Version -> what makes its content one of the next version."""
 

@@ -124,12 +124,9 @@ def steps(live: Live, units: str) -> list[Step]:
     if not how.by_point:
         if live.test.soak != Test.Soak.NONE:
             wanted.append(("soak", "Soak", soaked(live), soak_text(live), [], ""))
-        taken, asked = len(live.windows), max(live.test.readings, places_of(live.test))
-        place = (
-            f" Place {taken % places_of(live.test) + 1} of {places_of(live.test)} is next."
-            if places_of(live.test)
-            else ""
-        )
+        places = places_of(live.test, live.specimen)
+        taken, asked = len(live.windows), max(live.test.readings, places)
+        place = f" Place {taken % places + 1} of {places} is next." if places else ""
         wanted.append(
             (
                 "read",
@@ -205,6 +202,21 @@ def tare_text(live: Live) -> str:
     )
 
 
+STEPPED = {
+    "damper": (
+        "Step the damper from shut to open, ten seconds or more each, and leave the throttle as it"
+        " is: it would move the fan along its system, not along its curve.",
+        "Open the throttle. It stays there while the damper is stepped.",
+    ),
+    "brake": (
+        "Step the brake from one end of the band to the other, ten seconds or more at each speed, and"
+        " leave the throttle as it is.",
+        "Open the throttle. It stays there while the brake is stepped.",
+    ),
+}
+"""What else than the throttle is stepped for a curve -> what is said while the part runs, and before."""
+
+
 def throttle_step(
     live: Live, units: str, status: Status
 ) -> tuple[str, str, bool, str, list[str], str]:
@@ -214,14 +226,9 @@ def throttle_step(
         done, text = by_hand_swept(live), ""
         if task is not None and task.kind == "sweep" and task.begun > guard_closed_at(live):
             done, text = task.done and task.held, task.text
-        elif live.test.how.stepped == "damper":
-            by_damper = (
-                "Step the damper from shut to open, ten seconds or more each, and leave the throttle"
-                " as it is: it would move the fan along its system, not along its curve."
-                if spun
-                else "Open the throttle. It stays there while the damper is stepped."
-            )
-            return ("throttle", "Steps", by_hand_swept(live), by_damper, [], "Full throttle")
+        elif live.test.how.stepped in STEPPED:
+            text = STEPPED[live.test.how.stepped][0 if spun else 1]
+            return ("throttle", "Steps", by_hand_swept(live), text, [], "Full throttle")
         by_hand = (
             "Sweep the throttle, or open it and step the damper by hand, ten seconds or more each:"
             " the curve is read from the steps."

@@ -7,6 +7,7 @@ from __future__ import annotations
 from hauch.bench.models import Live
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
+from hauch.core.measure.rigs import RIGS
 from hauch.core.trace.beside import BACKGROUND, TARE
 from hauch.live.protocol import last_turn, opening, status_of, turning
 from hauch.rounds.models import HELD_EQUAL, Test
@@ -51,6 +52,8 @@ def to_hold(live: Live) -> tuple[str, float] | None:
     target = live.round.equal_value
     channel = next((c for c, word in HELD_EQUAL.items() if word == live.round.equal), None)
     if target is None or channel is None or live.test.how.equal:
+        return None
+    if channel == "power" and not RIGS[live.test.how.rig].power_of_part:
         return None
     columns = set(live.recording.columns)
     return (

@@ -52,12 +52,21 @@ def throwaway() -> Iterator[dict[str, str]]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+def _tables() -> str:
+    """What all migrations together make, as a digest."""
+    found = hashlib.sha256()
+    for path in sorted((HOME / "src").glob("hauch/*/migrations/*.py")):
+        found.update(path.name.encode() + path.read_bytes())
+    return found.hexdigest()
+
+
 @contextmanager
 def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
     """A cluster for some tests, whose database is kept for the next time; None where another run
     holds it.
 
-    A run that was cut off may leave rows behind, so the folder is made anew after one.
+    A run that was cut off may leave rows behind, and other migrations make other tables, so the
+    folder is made anew after either.
     """
     name = hashlib.sha256(str(HOME).encode()).hexdigest()[:12]
     folder = Path(tempfile.gettempdir()) / f"hauch-tests-{os.getuid()}-{name}"
@@ -72,6 +81,8 @@ def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
             yield None
             return
         unfinished, password = folder / "unfinished", folder / "password"
+        tables, made = folder / "tables", _tables()
+        fresh = fresh or not tables.exists() or tables.read_text() != made
         if fresh or unfinished.exists() or not password.exists():
             if (folder / "pg").exists():
                 Cluster(folder / "pg", "", fast=True).stop()
@@ -79,6 +90,7 @@ def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
                 shutil.rmtree(folder / old, ignore_errors=True)
             password.touch(mode=0o600)
             password.write_text(secrets.token_urlsafe(16))
+            tables.write_text(made)
         unfinished.touch()
         for part in ("files", "static"):
             (folder / part).mkdir(exist_ok=True)

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
 
-from hauch.bench.models import Result, Run
+from hauch.bench.models import Live, Result, Run
 from hauch.bench.queries import lives_of, plan_of, runs, why_nothing_due
+from hauch.bench.traces import trace_of
 from hauch.core.geometry.kinds import PART_KINDS
+from hauch.core.measure.channels import CHANNELS
 from hauch.entries.models import Entry
+from hauch.live.protocol import status_of
+from hauch.live.readiness import main_channel
+from hauch.pages.line import stations
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
@@ -18,6 +26,7 @@ from hauch.rounds.models import Round
 from hauch.rounds.queries import rounds_of
 from hauch.stores.models import Instrument
 from hauch.stores.queries import instruments_due
+from hauch.ui.line import Station
 from hauch.verdict.queries import leaders, opening, standing_now
 
 FOUND = 20
@@ -27,20 +36,14 @@ BUSY = [Round.State.BENCH, Round.State.OPEN, Round.State.BRIEF, Round.State.PUBL
 
 def home(request: Request) -> HttpResponse:
     """The day: what each round asks for next, and what needs a decision."""
-    rounds = [round for round in rounds_of(request.user) if not round.archived]
-    rounds.sort(
-        key=lambda round: (
-            BUSY.index(Round.State(round.state)),
-            round.number if round.state == Round.State.BENCH else -round.number,
-        )
-    )
+    rounds = _in_order(rounds_of(request.user))
     rows = [_day_of(request, round) for round in rounds[:1]]
     context: dict[str, Any] = {
         "rows": rows,
         "lives": lives_of(
             [round for round in rounds if allowed(request.user, "bench.view", round)]
         ),
-        "more": rounds[1:],
+        "more": len(rounds) > 1,
         "may_import": allowed(request.user, "round.import"),
         "may_begin": allowed(request.user, "round.create"),
     }
@@ -49,15 +52,91 @@ def home(request: Request) -> HttpResponse:
     return render(request, "pages/home.html", context)
 
 
-def attention(request: Request) -> HttpResponse:
-    """References that drifted and meters whose calibration is due, in all rounds whose bench the
-    person sees; Home fetches it after itself.
+MOST_ROUNDS = 12
+"""Other rounds of which Home says what is next."""
+
+
+@dataclass(frozen=True)
+class Other:
+    """Another round, and the station of it where something is to be done."""
+
+    round: Round
+    station: Station
+
+
+def _in_order(rounds: list[Round]) -> list[Round]:
+    """Rounds as a day takes them: what is on the bench first, what is published last."""
+    return sorted(
+        (round for round in rounds if not round.archived),
+        key=lambda round: (
+            BUSY.index(Round.State(round.state)),
+            round.number if round.state == Round.State.BENCH else -round.number,
+        ),
+    )
+
+
+def next_station(found: list[Station], published: bool = False) -> Station:
+    """Where a round waits: what is wrong before what is not done yet, of what the person may open; what
+    is published waits nowhere and leads to its verdict.
     """
+    reached = [station for station in found if station.open]
+    if published:
+        return reached[-1]
+    wrong = (station for station in reached if station.wrong)
+    behind = (station for station in reached if station.done < 1)
+    return next(wrong, None) or next(behind, None) or reached[-1]
+
+
+def _live_figure(live: Live) -> tuple[str, float] | None:
+    """What the meter that decides shows now: kind and value [SI], no finer than it scatters; None while
+    nothing is there.
+    """
+    channel, trace = main_channel(live), trace_of(live.recording)
+    extent = trace.extent
+    if extent is None:
+        return None
+    last = trace.window(extent[1] - LAST, extent[1], [channel]).channels.get(channel)
+    good = last[np.isfinite(last)] if last is not None else np.empty(0)
+    if not good.size:
+        return None
+    mean, spread = float(good.mean()), float(good.std())
+    step = 10.0 ** math.floor(math.log10(spread)) if spread > 0 else 0.0
+    return CHANNELS[channel].kind, round(mean / step) * step if step else mean
+
+
+LAST = 2.0
+"""Seconds over which a live figure is averaged."""
+
+
+def on_now(request: Request) -> HttpResponse:
+    """What is on the benches now, with what the meters show; Home asks again every few seconds."""
+    lives = lives_of([r for r in rounds_of(request.user) if allowed(request.user, "bench.view", r)])
+    rows = [(live, _live_figure(live), status_of(live)) for live in lives]
+    return render(request, "pages/_on_now.html", {"rows": rows})
+
+
+def attention(request: Request) -> HttpResponse:
+    """What waits in the other rounds, references that drifted and meters whose calibration is due, in
+    all rounds whose bench the person sees; Home fetches it after itself.
+    """
+    rounds = _in_order(rounds_of(request.user))[1:]
+    others = [
+        Other(r, next_station(stations(r, request.user), r.is_published))
+        for r in rounds[:MOST_ROUNDS]
+    ]
     found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []
     begun = request.user.set_ups.filter(round=None) if allowed(request.user, "round.create") else []
     return render(
-        request, "pages/_attention.html", {"alarms": found, "meters": meters, "begun": begun}
+        request,
+        "pages/_attention.html",
+        {
+            "alarms": found,
+            "meters": meters,
+            "begun": begun,
+            "others": others,
+            "rest": rounds[MOST_ROUNDS:],
+        },
     )
 
 

@@ -18,13 +18,13 @@ from hauch.bench.models import Run
 from hauch.bench.queries import versions_in
 from hauch.core.judge.control import Baseline, ControlChart, baseline, control_chart
 from hauch.core.judge.field import TestData, compared
-from hauch.core.measure.procedures import PROCEDURES, Procedure
+from hauch.core.measure.procedure import Procedure
 from hauch.core.quantity import expanded
 from hauch.core.quantity.show import show_plain
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test, TestReference
-from hauch.rounds.queries import round_tests, rounds_of
+from hauch.rounds.queries import procedures_of, round_tests, rounds_of
 from hauch.stores.models import ReferenceSpecimen
 from hauch.verdict.compute import entries_in_order, measured_tests, sources_of
 
@@ -130,8 +130,9 @@ def series_of(
     for row in rows.order_by("started_at", "id").values_list(*keys, *names):
         groups[row[:6]].append(row[6:])
     found = []
+    procedures = procedures_of({key[2] for key in groups})
     for key, runs in groups.items():
-        how = PROCEDURES[key[2]]
+        how = procedures[key[2]]
         values = np.array([run[5] for run in runs])
         if how.log and not np.all(values > 0):
             continue

@@ -5,6 +5,7 @@ from hauch.pages import entry, home, references, rules
 urlpatterns = [
     path("", home.home, name="home"),
     path("attention/", home.attention, name="attention"),
+    path("on-now/", home.on_now, name="on_now"),
     path("search/", home.search, name="search"),
     path("stores/references/<int:pk>/", references.specimen, name="reference"),
     path("rounds/<slug:slug>/brief/rules/", rules.change, name="change_rules"),

@@ -18,6 +18,7 @@ from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require
 from hauch.rounds.checks import problems_of, problems_of_rules
+from hauch.rounds.conditions import conditions_of
 from hauch.rounds.drafts import COUNTED, RuleDraft, TestDraft, changes_in_words, draft_of
 from hauch.rounds.models import (
     BRIEF_FIELDS,
@@ -389,7 +390,6 @@ def _new_test(round: Round, wanted: TestDraft) -> Test:
     test = Test(
         round=round,
         key=key,
-        procedure=wanted.procedure,
         setting=setting,
         replaces=old,
         **wanted.values(),
@@ -421,19 +421,18 @@ def _new_test(round: Round, wanted: TestDraft) -> Test:
 
 @transaction.atomic
 def add_setting(user: User, round: Round, label: str) -> Setting:
-    """A setting of the round by its label, made where there is none of it.
+    """A setting of the round by its label, made where there is none of it; what it says with = is kept
+    as fields.
 
     Raises
     ------
     PermissionDenied, ValidationError : no label
     """
     require(user, "run.record", round)
-    label = " ".join(label.split())[:80]
-    if not label:
-        raise ValidationError("Say what is set, such as “lid off” or “speed step 2”.")
+    label, fields = conditions_of(label)
     found = Setting.objects.filter(round=round, label__iexact=label).first()
     if found is None:
-        found = Setting.objects.create(round=round, label=label)
+        found = Setting.objects.create(round=round, label=label, values=fields)
         record(user, "round.setting", found, round)
     return found
 

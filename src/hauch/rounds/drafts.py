@@ -13,16 +13,18 @@ from django.urls import reverse
 from hauch.core.judge.schemes import Limit, rule_problems
 from hauch.core.judge.standing import Term
 from hauch.core.measure.channels import CHANNELS
-from hauch.core.measure.procedures import PROCEDURES, Procedure, channels_of, fed_by
+from hauch.core.measure.own import KEY, FormulaWrong, Own, checked
+from hauch.core.measure.procedures import Procedure, channels_of, fed_by
 from hauch.core.measure.rigs import RIGS
-from hauch.rounds.models import HELD_EQUAL, PHYSICAL, Round, RuleVersion, Test
+from hauch.core.measure.taking import HIGHEST, MEAN
+from hauch.rounds.models import HELD_EQUAL, PHYSICAL, Round, RuleVersion, Test, how_of
 from hauch.rounds.queries import current_rules, round_tests
 from hauch.stores.models import Rig
 from hauch.ui.missing import Missing
 
 COUNTED = ("label", "order", "repeats", "readings", "baseline")
 """Changes that leave runs as they are."""
-CONVERTED = ("common_speed", "reporting_distance")
+CONVERTED = ("procedure", "own", "taking", "common_speed", "reporting_distance")
 """Changes of how readings are converted: runs stay valid and are reduced again."""
 
 
@@ -46,6 +48,18 @@ class TestDraft:
     weight: float | None = None
     most_loss: float | None = None
     dropped: bool = False
+    own: dict[str, Any] | None = None
+    taking: str = MEAN
+
+    @property
+    def rig_label(self) -> str:
+        """The kind of rig it is read on, in words."""
+        return RIGS[self.how.rig].label
+
+    @property
+    def added_as(self) -> str:
+        """What a form says to have this new test again."""
+        return self.procedure if self.own is None else f"{KEY}{self.own['rig']}"
 
     @property
     def rig_id(self) -> int | None:
@@ -55,7 +69,7 @@ class TestDraft:
     @property
     def how(self) -> Procedure:
         """The procedure as the core knows it."""
-        return PROCEDURES[self.procedure]
+        return how_of(self.procedure, self.own, self.label)
 
     def values(self) -> dict[str, Any]:
         """Fields of the test."""
@@ -194,6 +208,16 @@ def _typed_wrongly(t: TestDraft) -> list[str]:
     found = []
     if not t.label.strip():
         found.append("A test has no name.")
+    if t.own is not None:
+        try:
+            checked(Own.from_json(t.own))
+        except FormulaWrong as problem:
+            found.append(f"“{t.label}”: {problem}")
+    if t.taking == HIGHEST and not t.how.decides:
+        found.append(
+            f"“{t.label}” is made of several readings or of a curve: no highest value of it can be taken."
+            " Choose the mean."
+        )
     if t.common_speed is not None and not t.how.by_speed:
         found.append(f"“{t.label}” cannot be converted to a common speed. Empty the speed.")
     if t.repeats < 1 or t.readings < 1:
@@ -233,7 +257,6 @@ def draft_of_test(test: Test, term: Any = None) -> TestDraft:
     values = {name: getattr(test, name) for name in names} | {"rig": test.rig}
     return TestDraft(
         test,
-        test.procedure,
         weight=term.weight if term else None,
         most_loss=term.most_loss if term else None,
         **values,
@@ -302,6 +325,8 @@ IN_WORDS = {
     "baseline": "how well the reference must repeat",
     "common_speed": "common speed, 1/min",
     "reporting_distance": "reporting distance, m",
+    "own": "formula",
+    "taking": "what of the readings counts",
     "weight": "weight",
     "most_loss": "most loss",
 }
@@ -312,6 +337,10 @@ def _said(value: Any) -> str:
     """A value as it stands in the audit trail."""
     if value is None or value == "":
         return "none"
+    if isinstance(value, dict):
+        better = "more is better" if value["direction"] > 0 else "less is better"
+        how = "as a ratio" if value["log"] else "as a difference"
+        return f"{value['formula']} [{value['unit']}], {better}, {how}"
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 

@@ -10,9 +10,13 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 
 from hauch.core.geometry.envelope import PARTS, Box, Envelope, KeepOut
+from hauch.core.measure.own import KEY, LONGEST, Name, Own, names_on
 from hauch.core.measure.procedures import PROCEDURES
+from hauch.core.measure.rigs import RIGS
+from hauch.core.measure.taking import HIGHEST, MEAN, WHY
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
+from hauch.core.quantity.written import LONGEST as LONGEST_UNIT
 from hauch.people.permissions import ROLES
 from hauch.rounds.drafts import RuleDraft, TestDraft
 from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
@@ -255,6 +259,14 @@ class TestRowForm(forms.Form):
                 label=f"Most loss, {how.change_unit}", required=False, initial=draft.most_loss
             ),
         }
+        if how.decides:
+            self.fields["taking"] = forms.ChoiceField(
+                label="Counts",
+                choices=Test._meta.get_field("taking").choices or (),
+                initial=draft.taking,
+                help_text=WHY[HIGHEST] if draft.taking == HIGHEST else "",
+                required=False,
+            )
         if how.by_speed:
             more["common_speed"] = FigureField(
                 kind="rotational_speed",
@@ -281,6 +293,19 @@ class TestRowForm(forms.Form):
                 initial=draft.resolution,
             )
         self.fields.update(more)
+        if draft.own is not None:
+            self.fields.update(_fields_of_ones_own(Own.from_json(draft.own)))
+
+    @property
+    def own_fields(self) -> list[Any]:
+        """Fields of a figure of one's own; none for other tests."""
+        return [self[name] for name in OWN_FIELDS if name in self.fields]
+
+    @property
+    def own_names(self) -> list[Name]:
+        """What its formula may name."""
+        own = self.draft.own
+        return list(names_on(own["rig"]).values()) if own else []
 
     @property
     def figures(self) -> list[Any]:
@@ -289,6 +314,7 @@ class TestRowForm(forms.Form):
             "order",
             "soak",
             "soak_minutes",
+            "taking",
             "resolution",
             "baseline",
             "common_speed",
@@ -309,20 +335,88 @@ class TestRowForm(forms.Form):
         }
         if dropped := bool(data.get("dropped")):  # then it scores nothing, whatever stands there
             figures["weight"] = figures["most_loss"] = None
+        own, procedure = old.own, old.procedure
+        if own is not None:
+            made = Own(
+                own["rig"],
+                " ".join(data["formula"].split()),
+                " ".join(data["unit"].split()),
+                data["better"],
+                data["compared"] == RATIO,
+            )
+            own, procedure = made.as_json(), made.key
         soak = data.get("soak") or Test.Soak.NONE
         minutes = kept_figure(self, "soak_minutes") if soak == Test.Soak.MINUTES else None
         return TestDraft(
             old.test,
-            old.procedure,
+            procedure,
             (data.get("label") or "").strip() or old.label,
             rig,
             soak=soak,
             soak_minutes=minutes,
             dropped=dropped,
+            own=own,
+            taking=data.get("taking") or (old.taking if old.how.decides else MEAN),
             baseline=kept_figure(self, "baseline") or old.baseline,
             **counts,
             **figures,
         )
+
+
+RATIO, DIFFERENCE = "ratio", "difference"
+OWN_FIELDS = ("formula", "unit", "better", "compared")
+
+
+def _fields_of_ones_own(own: Own) -> dict[str, forms.Field]:
+    """Fields of a figure of one's own, as it stands."""
+    return {
+        "formula": forms.CharField(
+            label="Formula",
+            initial=own.formula,
+            max_length=LONGEST,
+            required=False,
+            widget=forms.TextInput(
+                attrs={
+                    "class": "wide",
+                    "spellcheck": "false",
+                    "placeholder": "such as airflow / power",
+                }
+            ),
+        ),
+        "unit": forms.CharField(
+            label="Unit",
+            initial=own.unit,
+            max_length=LONGEST_UNIT,
+            required=False,
+            widget=forms.TextInput(attrs={"placeholder": "m³/h/W"}),
+        ),
+        "better": forms.TypedChoiceField(
+            label="Better is",
+            coerce=int,
+            choices=[(1, "more"), (-1, "less")],
+            initial=own.direction,
+        ),
+        "compared": forms.ChoiceField(
+            label="Compared as",
+            choices=[(RATIO, "a ratio, in %"), (DIFFERENCE, "a difference, in its unit")],
+            initial=RATIO if own.log else DIFFERENCE,
+        ),
+    }
+
+
+def _added(added: str, label: str, rigs: dict[str, Rig], order: int) -> TestDraft | None:
+    """A test that is added: by the key of its procedure, or a figure of one's own by its kind of
+    rig; None for neither.
+    """
+    if added in PROCEDURES:
+        how = PROCEDURES[added]
+        return TestDraft(None, added, label or how.label, rigs.get(how.rig), order=order)
+    rig = added.removeprefix(KEY)
+    if not added.startswith(KEY) or rig not in RIGS:
+        return None
+    own = Own(rig, "", "", 1, True)
+    label = label or "Figure of your own"
+    return TestDraft(None, own.key, label, rigs.get(rig), order=order, own=own.as_json())
 
 
 class RulesForm(forms.Form):
@@ -333,7 +427,14 @@ class RulesForm(forms.Form):
     level_as = forms.ChoiceField(choices=RuleVersion.LevelAs.choices, label="Noise counts as")
     reason = forms.CharField(label="Why do the rules change?", required=False, max_length=500)
     add = forms.ChoiceField(
-        choices=[("", "no further test"), *((p.key, p.label) for p in PROCEDURES.values())],
+        choices=[
+            ("", "no further test"),
+            *((p.key, p.label) for p in PROCEDURES.values()),
+            (
+                "A figure of your own, read on",
+                [(f"{KEY}{rig.key}", f"{rig.label}: your formula") for rig in RIGS.values()],
+            ),
+        ],
         label="Add a test",
         required=False,
     )
@@ -377,22 +478,14 @@ class RulesForm(forms.Form):
         self, data: QueryDict, added: tuple[str, str], rigs: list[Rig], count: int
     ) -> list[TestDraft]:
         """New tests: those that stand in the form already, and the one that is added now."""
-        wanted = [
-            (p, label)
-            for p, label in [*((p, "") for p in data.getlist("new_procedure")), added]
-            if p in PROCEDURES
-        ]
+        wanted = [*((p, "") for p in data.getlist("new_procedure")), added]
         first = {rig.kind: rig for rig in reversed(rigs)}
-        return [
-            TestDraft(
-                None,
-                p,
-                label[:80] or PROCEDURES[p].label,
-                first.get(PROCEDURES[p].rig),
-                order=count + n,
-            )
-            for n, (p, label) in enumerate(wanted, start=1)
-        ]
+        made: list[TestDraft] = []
+        for p, label in wanted:
+            draft = _added(p, label[:80], first, count + len(made) + 1)
+            if draft is not None:
+                made.append(draft)
+        return made
 
     def is_valid(self) -> bool:
         """Whether all rows can be read."""

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import uuid
+from typing import Any
 
 from django.conf import settings
+from django.core.exceptions import ValidationError
 from django.db import models
 from django.db.models import Q
 from django.urls import reverse
@@ -12,7 +14,9 @@ from django.utils import timezone
 
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.kinds import PART_KINDS, PartKind
+from hauch.core.measure.own import KEY, FormulaWrong, Own, checked, own_procedure
 from hauch.core.measure.procedures import PROCEDURES, Procedure
+from hauch.core.measure.taking import HIGHEST, MEAN
 from hauch.people.permissions import ROLES
 from hauch.stores.models import ReferenceSpecimen, Rig
 
@@ -258,7 +262,7 @@ class TestQuerySet(models.QuerySet):
 
 
 def procedure_choices() -> list[tuple[str, str]]:
-    """Ways of testing. A function, so that a new procedure of the core needs no migration."""
+    """Ways of testing, as older migrations name them."""
     return [(p.key, p.label) for p in PROCEDURES.values()]
 
 
@@ -277,7 +281,12 @@ class Test(models.Model):
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="tests")
     key = models.SlugField(max_length=40)
     label = models.CharField(max_length=80)
-    procedure = models.CharField(max_length=30, choices=procedure_choices)
+    procedure = models.CharField(max_length=30)
+    own = models.JSONField(
+        null=True,
+        blank=True,
+        help_text="a figure of one's own: formula, unit, and how it is compared",
+    )
     rig = models.ForeignKey(Rig, on_delete=models.PROTECT, related_name="tests")
     setting = models.ForeignKey(Setting, on_delete=models.PROTECT, related_name="tests")
     order = models.PositiveSmallIntegerField(default=1)
@@ -290,6 +299,12 @@ class Test(models.Model):
     )
     soak = models.CharField(max_length=10, choices=Soak.choices, default=Soak.NONE)
     soak_minutes = models.FloatField(null=True, blank=True)
+    taking = models.CharField(
+        max_length=10,
+        choices=[(MEAN, "mean of what was read"), (HIGHEST, "highest steady value")],
+        default=MEAN,
+        help_text="what of the readings counts",
+    )
     baseline = models.FloatField(
         default=1.0,
         help_text="how well the reference must repeat before entries are run: %, dB or points",
@@ -320,6 +335,11 @@ class Test(models.Model):
                 violation_error_message="A soak of fixed minutes needs the minutes, above 0.",
             ),
             models.CheckConstraint(
+                condition=Q(own__isnull=True) & ~Q(procedure__startswith=KEY)
+                | Q(own__isnull=False) & Q(procedure__startswith=KEY),
+                name="test_formula_goes_with_its_key",
+            ),
+            models.CheckConstraint(
                 condition=Q(baseline__gt=0),
                 name="test_baseline_above_zero",
                 violation_error_message="What the reference must repeat to must be above 0.",
@@ -343,8 +363,29 @@ class Test(models.Model):
 
     @property
     def how(self) -> Procedure:
-        """The procedure as the core knows it."""
-        return PROCEDURES[self.procedure]
+        """The procedure as the core knows it, or that of a figure of one's own."""
+        return how_of(self.procedure, self.own, self.label)
+
+    def clean(self) -> None:
+        """A procedure that is known; a formula that can be computed."""
+        if self.own is None:
+            if self.procedure not in PROCEDURES:
+                raise ValidationError({"procedure": f"“{self.procedure}” is no way of testing."})
+            return
+        try:
+            own = Own.from_json(self.own)
+            checked(own)
+        except (FormulaWrong, KeyError, TypeError) as problem:
+            raise ValidationError({"own": f"“{self.label}”: {problem}"}) from problem
+        if self.procedure != own.key:
+            raise ValidationError(
+                {"procedure": f"“{self.label}”: key and formula do not belong together."}
+            )
+
+
+def how_of(procedure: str, own: dict[str, Any] | None, called: str) -> Procedure:
+    """The procedure of a test, stored or wanted."""
+    return PROCEDURES[procedure] if own is None else own_procedure(Own.from_json(own), called)
 
 
 class TestReference(models.Model):

@@ -5,6 +5,8 @@ from __future__ import annotations
 from django.db.models import F, Prefetch, QuerySet
 from django.http import Http404
 
+from hauch.core.measure.procedure import Procedure
+from hauch.core.measure.procedures import PROCEDURES
 from hauch.people.models import User
 from hauch.people.permissions import remember_role, remember_roles, require
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Test
@@ -51,6 +53,15 @@ def rules_of(round: Round) -> list[RuleVersion]:
             Prefetch("questions", RuleQuestion.objects.select_related("asked_by", "answered_by")),
         ).select_related("created_by")
     )
+
+
+def procedures_of(keys: set[str]) -> dict[str, Procedure]:
+    """Procedures by key, those of figures of one's own by the newest test that measures them; keys
+    that no test has any more are left out.
+    """
+    found = {key: PROCEDURES[key] for key in keys if key in PROCEDURES}
+    own = Test.objects.filter(procedure__in=keys - set(found)).order_by("id")
+    return found | {test.procedure: test.how for test in own}
 
 
 def round_tests(round: Round, rules: RuleVersion | None = None) -> list[Test]:

@@ -6,6 +6,7 @@ from copy import copy
 from dataclasses import dataclass, replace
 
 from hauch.core.geometry.envelope import PARTS
+from hauch.core.measure.taking import HIGHEST, WHY
 from hauch.core.quantity.show import show, show_plain
 from hauch.rounds.drafts import TestDraft, channels_read, draft_of_test
 from hauch.rounds.models import BRIEF_FIELDS, Round, RuleVersion, Test
@@ -106,6 +107,9 @@ def _test(t: TestDraft, units: str) -> list[str]:
         said += f" It runs {_number(t.soak_minutes)} minutes before it is read."
     if t.soak == Test.Soak.SETTLED:
         said += " It is read when it has settled."
+    if t.how.decides:
+        what = "highest steady value" if t.taking == HIGHEST else "mean of what is read"
+        said += f" The {what} counts. {WHY[t.taking]}"
     if t.common_speed:
         said += f" The figure is converted to {show(t.common_speed, 'rotational_speed', units)}."
     if t.reporting_distance:

@@ -11,6 +11,8 @@ urlpatterns = [
     path("health/", health.health, name="health"),
     path("person/", include("hauch.people.urls")),
     path("desk/", include("hauch.desk.urls")),
+    path("", include("hauch.panel.urls")),
+    path("practice/", include("hauch.practice.urls")),
     path("set-up/", include("hauch.setup.urls")),
     path("stores/", include("hauch.stores.urls")),
     path("", include("hauch.rounds.urls")),

@@ -8,6 +8,7 @@ urlpatterns = [
     path("rigs/new/", views_rigs.new_rig, name="new_rig"),
     path("rigs/drawing/<slug:kind>/", views_rigs.rig_drawing_now, name="rig_drawing"),
     path("rigs/<int:pk>/", views_rigs.rig, name="rig"),
+    path("rigs/<int:pk>/print/<slug:part>.<slug:kind>", views_rigs.tube_file, name="tube_file"),
     path("rigs/<int:pk>/change/", views_rigs.change_rig, name="change_rig"),
     path("rigs/<int:pk>/calibrate/<slug:kind>/", views_rigs.calibrate_rig, name="calibrate_rig"),
     path("instruments/new/", views_instruments.new_instrument, name="new_instrument"),

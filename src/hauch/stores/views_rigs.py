@@ -6,17 +6,20 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.http import require_POST
 
+from hauch.core.geometry import tube
 from hauch.core.measure.calibration import TRAVERSES, Profile
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS, RigKind, check_constants, rig_drawing
+from hauch.core.predict.model import CannotBe
 from hauch.core.quantity import expanded
 from hauch.core.quantity.show import show
 from hauch.core.quantity.typed import typed_figure
+from hauch.formats import mesh
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
 from hauch.people.requests import Request
@@ -107,7 +110,41 @@ def rig(request: Request, pk: int) -> HttpResponse:
     context = _rig_context(request, found)
     context["runs"] = found.runs.count()
     context["used"] = actions.why_used(found)
+    if found.kind == "tunnel":
+        made = _tube_of(found)
+        context["tube"], context["tube_problems"] = made, made.problems()
+        context["tube_parts"] = TUBE_PARTS.items()
     return render(request, "stores/rig.html", context)
+
+
+TUBE_PARTS = {
+    tube.SEGMENT: "Segment",
+    tube.PROBED: "Segment with the hole for the probe",
+    tube.STRAIGHTENER: "Straightener",
+}
+MESHES = {"stl": "model/stl", "3mf": "model/3mf"}
+
+
+def _tube_of(found: Rig) -> tube.Tube:
+    """The tube of a tunnel in its own sizes, those that are not known in typical ones."""
+    sizes = {c.key: found.pairs.get(c.key, (c.typical, 0.0))[0] for c in found.how.constants}
+    return tube.Tube(sizes["bore"], sizes["length"], sizes["cell"], sizes["straightener_length"])
+
+
+def tube_file(request: Request, pk: int, part: str, kind: str) -> HttpResponse:
+    """A part of a tunnel's tube to print, in millimetres."""
+    found = get_object_or_404(Rig, pk=pk, kind="tunnel")
+    if part not in TUBE_PARTS or kind not in MESHES:
+        raise Http404("There is no such part of a tube.")
+    try:
+        solid = tube.tube_solid(_tube_of(found), part)
+    except CannotBe as problem:
+        messages.error(request, next(iter(problem.problems.values())))
+        return redirect(found)
+    data = mesh.to_stl(solid) if kind == "stl" else mesh.to_3mf(solid, part)
+    answer = HttpResponse(data, content_type=MESHES[kind])
+    answer["Content-Disposition"] = f'attachment; filename="tube-{part}.{kind}"'
+    return answer
 
 
 def new_rig(request: Request) -> HttpResponse:

@@ -95,7 +95,7 @@ def measured_tests(
             its = _reduced_anew(test, old, chosen) if source.anew else stored[old.pk]
         history = None
         if its and not any_repeat(its):
-            history = scatter_of(its[-1].rig, test.procedure)
+            history = scatter_of(its[-1].rig, test.how)
         order = assigned[old.pk] if old is not None else []
         made.append(MeasuredTest(source.key, test.label, test.how, its, order, history))
     seen = {run.reference for test in made for run in test.runs if run.reference is not None}
@@ -203,7 +203,7 @@ def judge_draft(round: Round, draft: RuleDraft, draws: int, seed: int) -> Judged
     in_order = sorted(draft.kept, key=lambda wanted: wanted.order)
     for number, wanted in enumerate(in_order):
         key, old = f"draft {number}", wanted.test
-        test = Test(round=round, procedure=wanted.procedure, **wanted.values())
+        test = Test(round=round, **wanted.values())
         if wanted.rig is not None:
             test.rig = wanted.rig
         kept = old if wanted.kind not in {"new", "again"} else None

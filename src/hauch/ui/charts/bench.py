@@ -95,7 +95,8 @@ def trace(data: dict[str, Any], system: str) -> Spec:
     """One channel of a recording with its marks, the steady window and, where known, the reference.
 
     ``data``: kind, label, times [s], values [SI, None where lost], windows [(from, to)] that were
-    read, marks [{kind, from, to}], reference (value, expanded) or None.
+    read, marks [{kind, from, to}], reference (value, expanded) or None, height where it is not the
+    usual one.
     """
     kind = data["kind"]
     unit = KINDS[kind].shown[system]
@@ -166,7 +167,7 @@ def trace(data: dict[str, Any], system: str) -> Spec:
                 },
             },
         ]
-    return chart(layers, 200)
+    return chart(layers, data.get("height", 200))
 
 
 def sweep(data: dict[str, Any], system: str) -> Spec:
@@ -174,7 +175,7 @@ def sweep(data: dict[str, Any], system: str) -> Spec:
     figure is read.
 
     ``data``: a stored curve: x_label, x_kind, y_label, y_kind, points [(x, ux, y, uy)], line,
-    system, at.
+    system, at; beside, the line of the reference, where there is one.
     """
     units = {axis: KINDS[data[f"{axis}_kind"]].shown[system] for axis in "xy"}
 
@@ -211,7 +212,24 @@ def sweep(data: dict[str, Any], system: str) -> Spec:
             "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}, "order": {"field": "x"}},
         }
 
-    layers = [along(data["line"], color=PETROL, strokeWidth=2)]
+    layers = []
+    if data.get("beside"):
+        layers.append(along(data["beside"], color=SECOND, strokeWidth=1.5))
+        last = max(data["beside"], key=lambda place: place[0])
+        layers.append(
+            {
+                "data": {"values": [{"x": to("x", last[0]), "y": to("y", last[1])}]},
+                "mark": {
+                    "type": "text",
+                    "align": "right",
+                    "dy": -8,
+                    "color": SECOND,
+                    "text": "reference",
+                },
+                "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}},
+            }
+        )
+    layers.append(along(data["line"], color=PETROL, strokeWidth=2))
     if data["system"]:
         layers.append(along(data["system"], color=SECOND, strokeDash=[5, 4]))
     layers += [

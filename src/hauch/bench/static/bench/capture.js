@@ -51,8 +51,25 @@
     });
   }
 
+  // How far the power that the round compares at is off, by what was taken and what stands in the fields.
+  function held() {
+    const place = document.getElementById("held"), agreed = Number(place?.dataset.agreed);
+    if (!agreed) return;
+    const mean = (channel) => {
+      const column = inputs().findIndex((input) => input.dataset.channel === channel);
+      if (column < 0) return Number.NaN;
+      const typed = [...rows().map((row) => row.children[column + 1].querySelector("input").value), inputs()[column].value].map((text) => number(text || "x")).filter(Number.isFinite);
+      return typed.reduce((sum, value) => sum + value, 0) / typed.length;
+    };
+    const power = inputs().some((input) => input.dataset.channel === "power") ? mean("power") : mean("voltage") * mean("current");
+    const off = 100 * (power / agreed - 1);
+    place.classList.toggle("amber", Math.abs(off) > 1);
+    place.textContent = !Number.isFinite(off) ? "" : Math.abs(off) <= 1 ? `Held: ${power.toPrecision(3)} W.` : `${power.toPrecision(3)} W is ${Math.abs(off).toFixed(0)} % too ${off > 0 ? "much" : "little"}: set it, and read again.`;
+  }
+
   function count() {
     markOdd();
+    held();
     const place = document.getElementById("taken-count");
     const wanted = Number(place.dataset.wanted);
     document.getElementById("now").textContent = named(rows().length) || "now";
@@ -123,7 +140,10 @@
     }
     sessionStorage.removeItem(key());
   });
-  document.addEventListener("input", (event) => { if (event.target.matches("[data-kept]")) count(); });
+  document.addEventListener("input", (event) => {
+    if (event.target.matches("[data-kept]")) count();
+    if (event.target.matches("[data-channel]")) held();
+  });
   document.addEventListener("keydown", (event) => {
     if (!event.target.matches?.("[data-channel]")) return;
     if (event.key === " ") { event.preventDefault(); take(); }

@@ -110,6 +110,18 @@
     set.addEventListener("input", draw);
   }
   for (const set of form.querySelectorAll("[data-curve]")) curve(set);
+  // A table grows by a row as soon as its last one is begun.
+  form.addEventListener("input", (event) => {
+    const row = event.target.closest(".rows-table tbody tr"), table = row?.closest("[data-most]");
+    if (!row || row.nextElementSibling || !event.target.value || row.parentElement.children.length >= Number(table.dataset.most)) return;
+    const next = row.cloneNode(true), on = (text) => text.replace(/_(\d+)_/, (_, n) => `_${Number(n) + 1}_`);
+    for (const part of next.querySelectorAll("[name], [id], [for]")) {
+      for (const name of ["name", "id", "for", "aria-describedby"]) if (part.hasAttribute(name)) part.setAttribute(name, on(part.getAttribute(name)));
+      if (part.matches("input")) part.value = "";
+      if (part.matches("label")) part.textContent = part.textContent.replace(/\d+$/, (n) => Number(n) + 1);
+    }
+    row.after(next);
+  });
   form.addEventListener("input", showWhatCounts);
   showWhatCounts();
 

@@ -1,0 +1,1 @@
+"""Panels: judges give points to samples by blind codes, each on the own device."""

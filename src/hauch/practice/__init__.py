@@ -1,0 +1,1 @@
+"""Practice at the virtual bench: hidden faults, told afterwards."""
