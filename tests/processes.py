@@ -18,12 +18,29 @@ def database_url() -> str:
     )
 
 
-def seconds_on_this_machine(quiet: float) -> float:
-    """A limit that holds where every process gets a core, longer by how many wait for one: what a
-    recorder does in a second takes it three where three share its core.
+class Machine:
+    """How much slower than a quiet one this machine has been since this was made: what a recorder
+    does in a second takes it three where three share its core, and three where another machine on
+    the same host takes two thirds of each core.
     """
-    waiting = os.getloadavg()[0] / (os.cpu_count() or 1)
-    return quiet * max(1.0, 2 * waiting)
+
+    def __init__(self) -> None:
+        self.busy, self.stolen = self._ticks()
+
+    @staticmethod
+    def _ticks() -> tuple[int, int]:
+        with open("/proc/stat", encoding="ascii") as file:
+            user, nice, system, _, _, irq, softirq, steal, *_ = map(
+                int, file.readline().split()[1:]
+            )
+        return user + nice + system + irq + softirq, steal
+
+    def seconds(self, quiet: float) -> float:
+        """A limit [s] that is ``quiet`` where every process gets a whole core."""
+        busy, stolen = self._ticks()
+        worked = max(busy - self.busy, 1)
+        waiting = os.getloadavg()[0] / (os.cpu_count() or 1)
+        return quiet * max(1.0, 2 * waiting) * (1 + (stolen - self.stolen) / worked)
 
 
 def environment(**more: str) -> dict[str, str]:

@@ -25,6 +25,10 @@ key made needless.
 """
 
 
+PATIENCE = 120_000
+"""For so long [ms] a page is waited for: a machine that is busy is no fault."""
+
+
 class Answering:
     """Counts requests that are being answered: a page that was left may still be asking when its
     test is over and its tables are emptied.
@@ -79,7 +83,7 @@ class BrowserTests(StaticLiveServerTestCase):
         self.troubles: list[str] = []
         self.contexts = []
         self.page = self.new_page()
-        expect.set_options(timeout=40_000)  # generous: a machine that is busy is no fault
+        expect.set_options(timeout=PATIENCE)
 
     def make(self):
         """The round that all tests of this kind begin with."""
@@ -98,6 +102,7 @@ class BrowserTests(StaticLiveServerTestCase):
         context = self.browser.new_context(
             **{"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options}
         )
+        context.set_default_timeout(PATIENCE)
         self.contexts.append(context)
         page = context.new_page()
         page.on(

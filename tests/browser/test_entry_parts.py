@@ -94,7 +94,7 @@ class HandingInTests(BrowserTests):
             [self.path("a.exe", b"x"), self.path("nan.stl", (DATA / "nan.stl").read_bytes())],
         )
         expect(page.get_by_text("neither a part")).to_be_visible()
-        expect(page.get_by_text("handed in", exact=True)).to_be_visible()
+        expect(page.get_by_role("link", name="nan.stl")).to_be_visible()
         self.work()
         page.goto(self.url(PartFile.objects.get(name="nan.stl").get_absolute_url()))
         expect(
@@ -247,6 +247,7 @@ class HandingInTests(BrowserTests):
 
     def test_several_files_go_up_in_one_go_and_one_is_taken_out(self):
         page = self.edit()
+        page.get_by_label("What it changes").fill("A wider tip.")
         page.set_input_files(
             "#files", [self.path("front.stl", ROTOR), self.path("note.txt", b"Mind the tips.")]
         )
@@ -254,6 +255,15 @@ class HandingInTests(BrowserTests):
         expect(page.get_by_role("link", name="note.txt")).to_be_visible()
         page.get_by_role("button", name="remove").click()
         expect(page.get_by_text("note.txt is taken out of")).to_be_visible()
+        # The check ends; nothing but the list changes.
+        page.get_by_label("Why that should be better").focus()
+        page.keyboard.type("Less ")
+        self.work()
+        expect(page.locator("#files-in .verdict")).to_be_visible()
+        page.keyboard.type("swirl.")
+        expect(page.get_by_text("note.txt is taken out of")).to_be_visible()
+        expect(page.get_by_label("What it changes")).to_have_value("A wider tip.")
+        expect(page.get_by_label("Why that should be better")).to_have_value("Less swirl.")
         self.assertEqual([f.name for f in PartFile.objects.all()], ["front.stl"])
 
     def test_two_versions_turn_together(self):

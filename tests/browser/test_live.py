@@ -16,7 +16,9 @@ from hauch.live.presence import with_absence
 from hauch.live.recorder import Recorder
 from hauch.rounds.models import Setting, Test
 from hauch.stores.models import Rig
+from tests.browser.base import PATIENCE
 from tests.browser.live_base import LiveBrowserTests
+from tests.processes import Machine
 from tests.traces import whole
 
 
@@ -192,11 +194,11 @@ class LiveTests(LiveBrowserTests):
         # Closed and at rest it may be changed; mount and guard are asked for anew.
         page.keyboard.press("x")
         expect(page.locator("#still")).to_have_text("The throttle is closed.")
-        for _ in range(30):
-            page.get_by_role("button", name="go on at “Lid on”").click()
-            page.wait_for_timeout(500)
-            if page.locator(".live-steps [aria-current=step]").inner_text().startswith("Mount"):
+        for _ in range(300):
+            if Live.objects.get().status["stands"]:
                 break
+            page.wait_for_timeout(100)
+        page.get_by_role("button", name="go on at “Lid on”").click()
         expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Mount")
         self.assertEqual(Live.objects.get().setting.label, "Lid on")
 
@@ -236,6 +238,7 @@ class LiveTests(LiveBrowserTests):
             held.close()
 
     def test_two_browsers_see_what_the_other_does(self):
+        machine = Machine()
         page = self.open_live()  # within a second on a quiet machine
         other = self.sign_in("host", self.new_page())
         other.goto(page.url)
@@ -243,17 +246,21 @@ class LiveTests(LiveBrowserTests):
         page.keyboard.press("n")
         page.keyboard.type("a whistle at the lip")
         page.get_by_role("button", name="Save").click()
-        expect(other.locator(".seen")).to_contain_text("a whistle at the lip", timeout=5_000)
+        expect(other.locator(".seen")).to_contain_text(
+            "a whistle at the lip", timeout=machine.seconds(5_000)
+        )
         page.keyboard.press("Enter")
         expect(other.locator(".live-steps [aria-current=step]")).to_contain_text(
-            "Guard", timeout=5_000
+            "Guard", timeout=machine.seconds(5_000)
         )
         # What is being written in the other one is kept though the recording ends meanwhile.
         other.keyboard.press("n")
         other.keyboard.type("a crack at the root")
         page.keyboard.press("e")
         page.get_by_role("button", name="End it", exact=True).click()
-        expect(other.locator("#still")).to_have_text("This recording has ended.", timeout=5_000)
+        expect(other.locator("#still")).to_have_text(
+            "This recording has ended.", timeout=machine.seconds(5_000)
+        )
         other.get_by_role("button", name="Save").click()
         expect(other.locator("dialog#note")).to_be_hidden()
         expect(other.locator("#guide")).to_contain_text("Operator ended it")
@@ -293,7 +300,7 @@ class LiveTests(LiveBrowserTests):
         self.step(page, "Enter", "Equal power")
         page.keyboard.press("Enter")
         expect(page.locator("#events")).to_contain_text(
-            "Electrical power holds 2.5 W", timeout=60_000
+            "Electrical power holds 2.5 W", timeout=2 * PATIENCE
         )
         expect(page.locator(".live-steps [aria-current=step]")).to_contain_text("Read")
         self.assertAlmostEqual(self.meters.bench.rig.now("power"), 2.5, delta=0.12)

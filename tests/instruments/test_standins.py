@@ -13,7 +13,7 @@ from hauch.instruments.link import BEYOND, Link, block_of, identify, open_line, 
 from tests.instruments.meters import Meters, columns_of, profile_objects
 
 
-def until(condition, seconds=20.0):
+def until(condition, seconds=60.0):
     end = time.time() + seconds
     while time.time() < end:
         if condition():

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
-from django.test import TestCase
+from django.test import TestCase, override_settings
 from django.urls import reverse
 from django.utils import timezone
 
@@ -31,7 +31,7 @@ from hauch.rounds.starts import STARTS
 from hauch.stores.models import Instrument, Rig, RigMeter
 from hauch.verdict.compute import judge, judge_draft
 from hauch.verdict.judging import judge_round
-from tests.builder import build
+from tests.builder import PASSWORD, build
 
 
 class BriefCase(TestCase):
@@ -832,6 +832,40 @@ class InvitationTests(BriefCase):
         )
         self.client.logout()
         self.assertContains(self.client.get(url), "does not hold any more", status_code=410)
+
+    def test_a_form_that_came_twice_and_somebody_who_has_an_account(self):
+        _, secret = invitations.invite(self.built.host, self.built.round, "designer", uses=2)
+        url = reverse("rounds:join", args=[secret])
+        data = {"username": "ilvy", "first_name": "Ilvy", "password": "straw-bale-13"}
+        for _ in range(2):  # the second from a browser that did not get the first one's answer
+            answer = self.client_class().post(url, data)
+            self.assertRedirects(
+                answer,
+                reverse("rounds:brief", args=[self.built.round.slug]),
+                fetch_redirect_response=False,
+            )
+        self.assertEqual(Invitation.objects.get().uses_left, 1)
+        known = {"username": "stranger", "first_name": "x", "password": PASSWORD}
+        client = self.client_class()
+        wrong = client.post(url, known | {"password": "straw-bale-14"})
+        self.assertContains(wrong, "with another password", status_code=422)
+        self.assertEqual(client.post(url, known).status_code, 302)
+        stranger = self.built.people["stranger"]
+        self.assertEqual(client.session["_auth_user_id"], str(stranger.pk))
+        self.assertEqual(invitations.accept(stranger, secret).role, "designer")  # used up by itself
+        with self.assertRaisesRegex(ValidationError, "does not hold"):
+            invitations.accept(self.built.people["host"], "wrong")
+
+    @override_settings(AXES_ENABLED=True)
+    def test_guesses_at_an_invitation_are_counted_as_those_at_the_sign_in(self):
+        _, secret = invitations.invite(self.built.host, self.built.round, "designer", uses=2)
+        url = reverse("rounds:join", args=[secret])
+        guess = {"username": "host", "first_name": "x"}
+        for number in range(9):
+            self.client.post(url, guess | {"password": f"straw-bale-2{number}"})
+        right = self.client.post(url, guess | {"password": PASSWORD})
+        self.assertNotEqual(right.status_code, 302)
+        self.assertNotIn("_auth_user_id", self.client.session)
 
     def test_somebody_signed_in_joins_once_and_never_loses_rights(self):
         _, secret = invitations.invite(self.built.host, self.built.round, VIEWER, uses=3)

@@ -74,7 +74,7 @@ class RolesTests(TransactionTestCase):
         self.addCleanup(lambda: child.poll() is None and (child.terminate(), child.wait(20)))
         return child
 
-    def until(self, condition, seconds=60.0):
+    def until(self, condition, seconds=180.0):
         deadline = time.monotonic() + seconds
         while not condition():
             self.assertLess(time.monotonic(), deadline)
@@ -95,13 +95,13 @@ class RolesTests(TransactionTestCase):
             try:
                 return (
                     b'"database": "ok"'
-                    in urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=2).read()
+                    in urllib.request.urlopen(f"http://127.0.0.1:{port}/health/", timeout=20).read()
                 )
             except OSError:
                 return False
 
         self.until(healthy)
-        page = urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=10).read()
+        page = urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=60).read()
         self.assertIn(b"Sign in", page)
 
     def test_an_empty_database_is_told_before_anything_is_done(self):

@@ -51,7 +51,7 @@ from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
 from tests.instruments.meters import Meters, put_on_line
-from tests.processes import environment, seconds_on_this_machine
+from tests.processes import Machine, environment
 from tests.simulated import READ_ON_THE_RIG
 from tests.traces import whole
 
@@ -60,6 +60,7 @@ CHANNELS = READ_ON_THE_RIG
 
 class RecorderCase(TransactionTestCase):
     def setUp(self):
+        self.machine = Machine()
         self.built = build()
         self.meters = Meters()
         self.addCleanup(self.meters.stop)
@@ -88,8 +89,8 @@ class RecorderCase(TransactionTestCase):
         return recorder
 
     def until(self, condition, seconds=45.0, what="it"):
-        end = time.time() + seconds
-        while time.time() < end:
+        began = time.time()
+        while time.time() < began + self.machine.seconds(seconds):
             self.one = Live.objects.select_related("recording").get(pk=self.one.pk)
             if condition(self.one):
                 return
@@ -326,7 +327,7 @@ class DeathTests(RecorderCase):
             np.isfinite(channels["sound_level"]) & (times > killed - 2) & (times < killed + 10)
         ]
         self.assertGreater(near.size, 10)
-        self.assertLessEqual(np.diff(near).max(), seconds_on_this_machine(1.0))
+        self.assertLessEqual(np.diff(near).max(), self.machine.seconds(1.0))
         held = [
             np.count_nonzero(np.abs(channels["throttle"] - level) < 0.2) / 50
             for level in (70.0, 80.0, 90.0)

@@ -14,6 +14,7 @@ from hauch.entries.models import Entry, PartCheck, PartFile, Version
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, Test
+from hauch.rounds.queries import round_for
 
 
 def visible_to(user: User, round: Round) -> QuerySet[Entry]:
@@ -33,6 +34,16 @@ def entry_for(user: User, round: Round, pk: int) -> Entry:
         raise Http404("There is no such entry, or it is not published yet.")
     entry.round = round
     return entry
+
+
+def newest_version(user: User, slug: str, pk: int) -> Version:
+    """The newest version of an entry that the person may see, with its bill and steps, or Http404."""
+    entry = entry_for(user, round_for(user, slug), pk)
+    version = entry.versions.order_by("-number").prefetch_related("bill", "steps__picture").first()
+    if version is None:
+        raise Http404("The entry has no version.")
+    version.entry = entry
+    return version
 
 
 def part_for(user: User, round: Round, entry_pk: int, pk: int) -> PartFile:

@@ -12,6 +12,7 @@ urlpatterns = [
     path("<int:pk>/edit/", views.edit, name="edit"),
     path("<int:pk>/versions/add/", views.add_version, name="add_version"),
     path("<int:pk>/compare/", views_parts.compare, name="compare"),
+    path("<int:pk>/files/", views.files, name="files"),
     path("<int:pk>/parts/", views_parts.parts, name="parts"),
     path("<int:pk>/parts/<int:file_pk>/", views_parts.part, name="part"),
     path("<int:pk>/parts/<int:file_pk>/check/", views_parts.check, name="check"),

@@ -6,14 +6,14 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.db.models import Prefetch
-from django.http import Http404, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.entries import actions, uploads
 from hauch.entries.forms import EntryForm, EntryVersionForm, PapersForm
 from hauch.entries.models import Entry, Version
-from hauch.entries.queries import checked, entry_for, visible_to
+from hauch.entries.queries import checked, entry_for, newest_version, visible_to
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
@@ -108,13 +108,8 @@ def name_version(request: Request, slug: str, pk: int) -> HttpResponse:
 
 def edit(request: Request, slug: str, pk: int) -> HttpResponse:
     """Files and papers of an entry's newest version: what its designer hands in."""
-    round = round_for(request.user, slug)
-    entry = entry_for(request.user, round, pk)
-    version = entry.versions.order_by("-number").prefetch_related("bill", "steps__picture").first()
-    if version is None:
-        raise Http404("The entry has no version.")
-    version.entry = entry
-    may = actions.may_change(request.user, entry) and version.sealed_at is None
+    version = newest_version(request.user, slug, pk)
+    entry = version.entry
     form = (
         PapersForm(version, request.POST, request.FILES)
         if request.method == "POST"
@@ -132,12 +127,9 @@ def edit(request: Request, slug: str, pk: int) -> HttpResponse:
         except ValidationError as problem:
             form.line_problems += problem.messages
     context = {
-        "round": round,
-        "entry": entry,
+        **_files_of(request, version),
         "version": version,
         "form": form,
-        "may_change": may,
-        "files": list(version.files.select_related("newest_check")),
         "most_bytes": MOST_BYTES,
         "piece": uploads.PIECE,
         "next_form": EntryVersionForm(),
@@ -146,6 +138,24 @@ def edit(request: Request, slug: str, pk: int) -> HttpResponse:
     return render(
         request, "entries/edit.html", context, status=422 if request.method == "POST" else 200
     )
+
+
+def files(request: Request, slug: str, pk: int) -> HttpResponse:
+    """The files of an entry's newest version, asked for after an upload and while one is checked."""
+    return render(
+        request, "entries/_files.html", _files_of(request, newest_version(request.user, slug, pk))
+    )
+
+
+def _files_of(request: Request, version: Version) -> dict[str, object]:
+    handed_in = list(version.files.select_related("newest_check"))
+    return {
+        "round": version.entry.round,
+        "entry": version.entry,
+        "files": handed_in,
+        "checking": any(f.newest_check and f.newest_check.at_work for f in handed_in),
+        "may_change": actions.may_change(request.user, version.entry) and version.sealed_at is None,
+    }
 
 
 @require_POST

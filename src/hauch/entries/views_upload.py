@@ -6,33 +6,22 @@ import uuid
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.http import Http404, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_http_methods, require_POST
 
 from hauch.entries import actions, uploads
 from hauch.entries.models import Upload, Version
-from hauch.entries.queries import entry_for
+from hauch.entries.queries import newest_version
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import require
 from hauch.people.requests import Request
-from hauch.rounds.queries import round_for
-
-
-def _version(request: Request, slug: str, pk: int) -> Version:
-    round = round_for(request.user, slug)
-    entry = entry_for(request.user, round, pk)
-    version = entry.versions.order_by("-number").first()
-    if version is None:
-        raise Http404("The entry has no version.")
-    version.entry = entry
-    return version
 
 
 @require_POST
 def begin(request: Request, slug: str, pk: int) -> HttpResponse:
     """Begin an upload in pieces (name and size), or take whole files from a plain form."""
-    version = _version(request, slug, pk)
+    version = newest_version(request.user, slug, pk)
     if getattr(request, "upload_too_large", False):
         messages.error(
             request,
@@ -72,7 +61,7 @@ def _at_once(request: Request, version: Version) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 def piece(request: Request, slug: str, pk: int, key: uuid.UUID) -> HttpResponse:
     """How much of a file is here (GET), or the next piece of it (POST, the bytes as body)."""
-    version = _version(request, slug, pk)
+    version = newest_version(request.user, slug, pk)
     require(request.user, "entry.add", version.entry.round)
     row = Upload.objects.filter(key=key, user=request.user, version__entry=pk).first()
     if row is None:

@@ -10,10 +10,16 @@ import json
 import subprocess
 import sys
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
-WAITS = 15.0
+WAITS = 25.0
 """A meter that has not answered after so long does not answer [s]."""
+
+PATIENT = 5000
+"""For so long each answer is waited for at least [ms]: somebody asks once and waits, unlike a
+recording, which must go on.
+"""
 
 
 class NoAnswer(Exception):
@@ -55,6 +61,8 @@ def main() -> None:
     asked = json.load(sys.stdin)
     try:
         profile = Profile.of(asked["profile"], asked["channel"])
+        least = max(PATIENT, profile.line.get("timeout_ms", 0))
+        profile = replace(profile, line={**profile.line, "timeout_ms": least})
         name = identify(asked["resource"], profile)
         said = {"name": name, "value": read_once(asked["resource"], profile, asked["channel"])}
     except (ProfileWrong, *TROUBLES) as problem:

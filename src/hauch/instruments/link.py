@@ -71,9 +71,10 @@ def open_line(resource: str, profile: Profile) -> MessageBasedResource:
         "write_termination": "\n",
         **{k: v for k, v in profile.line.items() if k != "timeout_ms"},
     }
-    opened = manager().open_resource(resource, open_timeout=1500, **settings)
+    timeout = profile.line.get("timeout_ms", 1500)
+    opened = manager().open_resource(resource, open_timeout=timeout, **settings)
     line = cast(MessageBasedResource, opened)
-    line.timeout = profile.line.get("timeout_ms", 1500)
+    line.timeout = timeout
     line.chunk_size = 1 << 20
     try:
         if profile.identify:

@@ -63,7 +63,8 @@ def find(secret: str) -> Invitation | None:
 
 @transaction.atomic
 def accept(user: User, secret: str) -> Membership:
-    """Join a round by a link; somebody who has a stronger role already keeps it.
+    """Join a round by a link; somebody who has a stronger role already keeps it, and who is in it
+    already stays.
 
     Raises
     ------
@@ -75,6 +76,10 @@ def accept(user: User, secret: str) -> Membership:
         .filter(digest=_digest(secret))
         .first()
     )
+    if found is not None and not found.is_open:  # sent twice: the first time used it up
+        there = Membership.objects.filter(round=found.round, user=user).first()
+        if there is not None and found.revoked_at is None:
+            return there
     if found is None or not found.is_open:
         raise ValidationError(
             "This invitation does not hold any more. Ask the host for a new link."

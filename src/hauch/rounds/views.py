@@ -8,7 +8,7 @@ import itertools
 from typing import Any
 
 from django.contrib import messages
-from django.contrib.auth import login
+from django.contrib.auth import authenticate, login
 from django.contrib.auth.decorators import login_not_required
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
@@ -371,9 +371,7 @@ def join(request: HttpRequest, secret: str) -> HttpResponse:
                 member = invitations.accept(request.user, secret)
                 return redirect(_first_place(member), member.round.slug)
             if form is not None and form.is_valid():
-                with transaction.atomic():
-                    person = _new_person(form.cleaned_data)
-                    member = invitations.accept(person, secret)
+                person, member = _joined(request, form.cleaned_data, secret)
                 login(request, person, backend="django.contrib.auth.backends.ModelBackend")
                 return redirect(_first_place(member), member.round.slug)
         except ValidationError as problem:
@@ -397,6 +395,23 @@ def _first_place(member: Membership) -> str:
     )
 
 
+def _joined(request: HttpRequest, data: dict[str, str], secret: str) -> tuple[User, Membership]:
+    """Somebody new who joins, or whose name and password these are: who has an account already, or
+    whose browser sent the form twice. A guess is counted, so it is no part of what is rolled back.
+    """
+    try:
+        with transaction.atomic():
+            person = _new_person(data)
+            return person, invitations.accept(person, secret)
+    except ValidationError as problem:
+        if not hasattr(problem, "error_dict") or "username" not in problem.error_dict:
+            raise
+        known = authenticate(request, username=data["username"], password=data["password"])
+        if not isinstance(known, User):
+            raise
+        return known, invitations.accept(known, secret)
+
+
 def _new_person(data: dict[str, str]) -> User:
     person = User(username=data["username"], first_name=data["first_name"])
     try:
@@ -409,10 +424,13 @@ def _new_person(data: dict[str, str]) -> User:
         with transaction.atomic():
             person.save()
     except IntegrityError as problem:
+        if not User.objects.filter(username=person.username).exists():
+            raise
         raise ValidationError(
             {
                 "username": (
-                    "Somebody has this username. Choose another, or sign in first if it is you."
+                    "Somebody has this username, with another password. Choose another name; if"
+                    " it is you, your password."
                 )
             }
         ) from problem

@@ -1,4 +1,5 @@
 // Files go up piece by piece: a lost connection waits and goes on where it stopped; a reload finds the rest by name and size.
+// What came in appears in the list of files, which alone is asked for anew: messages and what is typed stay.
 "use strict";
 (() => {
   const form = document.querySelector("form[data-upload]");
@@ -62,6 +63,7 @@
     }
     line.bar.value = file.size;
     line.word.textContent = "handed in";
+    line.item.dataset.done = "";
     return true;
   }
 
@@ -70,18 +72,14 @@
     const files = [...field.files];
     field.value = "";
     open += 1;
-    const done = [];
-    for (const file of files) done.push(await send(file));
+    for (const file of files)
+      if (await send(file)) htmx.trigger("#files-in", "files-changed");
     open -= 1;
-    if (!open && done.length && done.every(Boolean)) location.reload();
+  });
+  document.body.addEventListener("htmx:afterSwap", (event) => {
+    if (event.detail.target.id === "files-in") for (const item of list.querySelectorAll("[data-done]")) item.remove();
   });
   addEventListener("beforeunload", (event) => {
     if (open) event.preventDefault();
   });
-  // While a check is at work the list is looked at again, as long as nothing is being typed.
-  if (document.querySelector("[data-at-work]"))
-    setTimeout(function look() {
-      if (open || document.activeElement?.matches("input, textarea, select")) setTimeout(look, 3000);
-      else location.reload();
-    }, 3000);
 })();
