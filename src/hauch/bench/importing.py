@@ -6,6 +6,7 @@ import logging
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 from django.core.exceptions import PermissionDenied, ValidationError
@@ -54,6 +55,8 @@ class Asked(msgspec.Struct, frozen=True):
     extra: dict[str, list[Typed]] = {}
     note: str = ""
     beside: Second | None = None
+    zone: str = ""
+    """In which zone times without one of their own are (the reader's who confirmed it)."""
 
     @property
     def mapping(self) -> list[Column]:
@@ -93,7 +96,8 @@ def read_asked(source: SourceFile, asked: Asked) -> tuple[Table, Log]:
     LogRefused : with the rows that cannot be read
     """
     table = inspect(file_content(source))
-    return table, read_log(table, asked.mapping, timezone.get_current_timezone(), asked.day_first)
+    zone = ZoneInfo(asked.zone) if asked.zone else timezone.get_default_timezone()
+    return table, read_log(table, asked.mapping, zone, asked.day_first)
 
 
 @transaction.atomic

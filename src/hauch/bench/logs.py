@@ -82,7 +82,7 @@ def _make_way(user: User, round: Round, source: SourceFile) -> None:
     SourceFile.objects.select_for_update(no_key=True).get(pk=source.pk)  # one import at a time
     if (before := imported_before(round, source.sha256)) is not None:
         raise ValidationError(
-            f"This file was imported before, on {before.created_at:%d %b %Y at %H:%M}; it is not"
+            f"This file was imported before, on {timezone.localtime(before.created_at):%d %b %Y at %H:%M}; it is not"
             " taken twice. It can feed further tests."
         )
     for old in Recording.objects.filter(round=round, source=source, set_aside_at__isnull=True):

@@ -6,12 +6,13 @@ from __future__ import annotations
 
 import math
 
-from django.db.models import Count, F, QuerySet, Variance
-from django.db.models.functions import Ln, TruncDate
+import numpy as np
+from django.db.models import QuerySet
 
 from hauch.bench.models import Run
 from hauch.core.judge.band import Scatter
 from hauch.core.measure.procedure import Procedure
+from hauch.people.clock import house_day
 
 NEWEST = 1000
 
@@ -32,18 +33,18 @@ def scatter_of(rig_id: int, how: Procedure) -> Scatter | None:
     )
     if how.log:
         rows = rows.filter(result__value__gt=0)
-    y = Ln("result__value") if how.log else F("result__value")
-    newest = rows.order_by("-started_at").values("pk")[:NEWEST]
-    groups = (
-        Run.objects.filter(pk__in=newest)
-        .order_by()
-        .values("test", "setting", "specimen", "reference", day=TruncDate("started_at"))
-        .annotate(count=Count("id"), variance=Variance(y, sample=True))
-        .filter(count__gt=1)
-        .values_list("count", "variance")
-    )
-    found = list(groups)
-    dof = sum(count - 1 for count, _ in found)
+    newest = rows.order_by("-started_at").values_list(
+        "test", "setting", "specimen", "reference", "started_at", "result__value"
+    )[:NEWEST]
+    # Grouped here: what the database was not told of a table that was just filled makes it join the
+    # newest runs with all runs, one by one.
+    groups: dict[tuple[object, ...], list[float]] = {}
+    for *same, moment, value in newest:
+        y = math.log(value) if how.log else value
+        groups.setdefault((*same, house_day(moment)), []).append(y)
+    repeated = [np.array(values) for values in groups.values() if len(values) > 1]
+    dof = sum(values.size - 1 for values in repeated)
     if not dof:
         return None
-    return Scatter(math.sqrt(sum((count - 1) * v for count, v in found) / dof), float(dof))
+    squares = sum(float(np.sum((values - values.mean()) ** 2)) for values in repeated)
+    return Scatter(math.sqrt(squares / dof), float(dof))

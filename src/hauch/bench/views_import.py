@@ -347,6 +347,7 @@ def _asked(
         extra=extra,
         note=form.cleaned_data["note"],
         beside=second,
+        zone=timezone.get_current_timezone_name(),
     )
 
 

@@ -26,6 +26,7 @@ from hauch.entries.models import (
 )
 from hauch.entries.signals import entries_changed, version_added, version_named
 from hauch.people.audit import record
+from hauch.people.clock import house_day
 from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
@@ -51,7 +52,7 @@ def why_closed(user: User, round: Round) -> str:
         return ""
     if round.state != Round.State.OPEN:
         return "The round is on the bench; it takes no more entries. The host may still add one."
-    if round.entries_until is not None and timezone.localdate() > round.entries_until:
+    if round.entries_until is not None and house_day() > round.entries_until:
         return f"Entries were taken until {round.entries_until:%d %B %Y}."
     return ""
 

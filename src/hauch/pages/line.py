@@ -11,10 +11,10 @@ from django.db import connection
 from django.db.models import Count, Exists, F, JSONField, OuterRef, Q, QuerySet, Subquery, Sum
 from django.db.models.functions import Coalesce, JSONObject
 from django.urls import reverse
-from django.utils import timezone
 
 from hauch.bench.models import Progress
 from hauch.entries.models import Entry, PartCheck, Version
+from hauch.people.clock import house_day
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion, Test
 from hauch.ui.line import Station
@@ -60,7 +60,7 @@ KEYS = (
 def counts(round: Round) -> dict[str, int]:
     """All counts of the line, in one query."""
     sql, parameters = _query()
-    stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: timezone.localdate()}
+    stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: house_day()}
     with connection.cursor() as cursor:
         cursor.execute(sql, [stands_for.get(value, value) for value in parameters])
         rules_number, *groups = cursor.fetchone()

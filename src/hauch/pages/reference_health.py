@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from django.db.models import F, Sum
 from django.db.models.functions import Coalesce
+from django.utils import timezone
 
 from hauch.bench.models import Run
 from hauch.bench.queries import versions_in
@@ -61,7 +62,7 @@ class Series:
         if c.since is not None:
             when = self.runs[c.since][1]
             return (
-                f"Drifted by {shift} since {when:%d %b %Y}: more than its scatter explains. Look"
+                f"Drifted by {shift} since {timezone.localtime(when):%d %b %Y}: more than its scatter explains. Look"
                 " for wear, dirt or a changed rig, or change to another specimen."
             )
         outside = int(c.outside.sum())

@@ -10,6 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from hauch.people.audit import record
+from hauch.people.clock import house_day
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round, Test, TestReference
@@ -100,7 +101,7 @@ def change_to(
                     {
                         "since": (
                             f"{row.specimen} is the reference of {test.label} only since"
-                            f" {row.since:%d %b %Y %H:%M}. Give a later moment."
+                            f" {timezone.localtime(row.since):%d %b %Y %H:%M}. Give a later moment."
                         )
                     }
                 )
@@ -141,7 +142,7 @@ def take_out(
     specimen = ReferenceSpecimen.objects.select_for_update().get(pk=specimen.pk)
     _check_specimen(specimen)
     specimen.state = ReferenceSpecimen.State.BROKEN if broken else ReferenceSpecimen.State.RETIRED
-    today = timezone.localdate().strftime("%d %b %Y")
+    today = house_day().strftime("%d %b %Y")
     specimen.note = f"{specimen.note} {specimen.get_state_display().capitalize()} on {today}: {reason.strip()}".strip()
     specimen.save(update_fields=["state", "note"])
     rows = TestReference.objects.filter(specimen=specimen, until__isnull=True).select_related(

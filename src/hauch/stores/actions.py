@@ -24,6 +24,7 @@ from hauch.core.quantity import significant
 from hauch.core.quantity.show import show
 from hauch.instruments.ask import NoAnswer, ask
 from hauch.people.audit import record
+from hauch.people.clock import house_day
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.stores.models import (
@@ -158,7 +159,7 @@ def add_calibration(
     PermissionDenied, ValidationError : no line can be drawn, or the day lies ahead
     """
     require(user, "stores.change")
-    if at > timezone.localdate():
+    if at > house_day():
         raise ValidationError(
             {"at": f"{at:%d %b %Y} lies ahead. Give the day on which it was compared."}
         )

@@ -7,7 +7,6 @@ from typing import Any
 from django import forms
 from django.core.exceptions import ValidationError
 from django.http import QueryDict
-from django.utils import timezone
 
 from hauch.core.measure.channels import CHANNELS, SPEEDS, Channel
 from hauch.core.measure.rigs import RIGS, RigKind
@@ -15,6 +14,7 @@ from hauch.core.quantity import expanded, standard_of
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
 from hauch.instruments.profile import Profile, ProfileWrong, presets
+from hauch.people.clock import house_day
 from hauch.stores.models import Instrument, Material, Rig, channel_choices
 from hauch.ui.fields import FigureField, NumberInput, kept_figure
 
@@ -197,7 +197,7 @@ class CalibrationForm(forms.Form):
     note = forms.CharField(label="Note", required=False, max_length=2000)
 
     def __init__(self, *args: Any, instrument: Instrument, units: str, **kwargs: Any):
-        kwargs["initial"] = {"at": timezone.localdate(), **(kwargs.get("initial") or {})}
+        kwargs["initial"] = {"at": house_day(), **(kwargs.get("initial") or {})}
         super().__init__(*args, **kwargs)
         self.fields["standard_u"] = FigureField(
             kind=instrument.reads.kind,

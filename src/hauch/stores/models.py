@@ -17,6 +17,7 @@ from hauch.core.measure.channels import CHANNELS, Channel
 from hauch.core.measure.meter import Meter
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.strength import material as printed
+from hauch.people.clock import house_day
 
 
 def channel_choices() -> list[tuple[str, str]]:
@@ -200,7 +201,7 @@ class Instrument(models.Model):
         valid = sorted(
             (c for c in self.calibrations.all() if not c.withdrawn), key=lambda c: (c.at, c.pk)
         )
-        day = timezone.localdate(moment) if moment else timezone.localdate()
+        day = house_day(moment)
         before = [c for c in valid if c.at <= day]
         return before[-1] if before else valid[0] if valid else None
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from django.db.models import QuerySet
-from django.utils import timezone
 
+from hauch.people.clock import house_day
 from hauch.stores.models import Calibration, Instrument, Rig
 
 SOON = timedelta(days=30)
@@ -32,7 +32,7 @@ class Due:
 
 def due_of(instrument: Instrument) -> Due:
     """Whether an instrument is to be calibrated; its calibrations should be fetched with it."""
-    calibration, today = instrument.calibration_at(), timezone.localdate()
+    calibration, today = instrument.calibration_at(), house_day()
     if calibration is None:
         return Due(
             instrument, None, None, "never" if instrument.recalibrate_after is not None else ""

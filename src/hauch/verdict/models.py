@@ -6,6 +6,7 @@ from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
 from django.urls import reverse
+from django.utils import timezone
 
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round, RuleVersion
@@ -134,7 +135,7 @@ class Publication(models.Model):
         ordering = ["-at", "-id"]
 
     def __str__(self) -> str:
-        return f"{self.round}, published {self.at:%d %b %Y}"
+        return f"{self.round}, published {timezone.localtime(self.at):%d %b %Y}"
 
     def get_absolute_url(self) -> str:
         return reverse("published", args=[self.round.slug])

@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from hauch.core.part.printing import USUAL, Settings
 from hauch.entries.models import Version
+from hauch.people.clock import house_day
 from hauch.stores.models import Material
 
 
@@ -94,7 +95,7 @@ class Specimen(models.Model):
         """Whether it should be ready by now and is not."""
         return (
             self.due is not None
-            and self.due < timezone.localdate()
+            and self.due < house_day()
             and self.state not in {self.State.READY, self.State.BROKEN}
         )
 

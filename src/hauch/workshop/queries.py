@@ -11,7 +11,6 @@ from typing import Any
 from django.db.models import Count, Prefetch, QuerySet, Window
 from django.db.models.functions import RowNumber
 from django.http import Http404
-from django.utils import timezone
 
 from hauch.core.part.balance import GRADE, Correction, correction, permissible_unbalance
 from hauch.core.part.cautions import POWER, Caution, cautions
@@ -21,6 +20,7 @@ from hauch.core.strength.limit import SpeedLimit, Stressed
 from hauch.core.strength.material import MATERIALS
 from hauch.entries.models import PartCheck
 from hauch.entries.queries import visible_to
+from hauch.people.clock import house_day
 from hauch.people.models import User
 from hauch.rounds.models import Round
 from hauch.stores.models import Material
@@ -97,7 +97,7 @@ def board(user: User, round: Round) -> list[Column]:
 def late_prints(user: User, round: Round) -> list[Specimen]:
     """Prints that should be done by now, the longest due first."""
     open_ones = specimens_of(user, round).exclude(state__in=[State.READY, State.BROKEN])
-    rows = list(open_ones.filter(due__lt=timezone.localdate()).order_by("due", "pk"))
+    rows = list(open_ones.filter(due__lt=house_day()).order_by("due", "pk"))
     for row in rows:
         row.version.entry.round = round
     return rows

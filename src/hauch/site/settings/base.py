@@ -58,6 +58,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "axes.middleware.AxesMiddleware",
+    "hauch.people.clock.in_the_readers_zone",
 ]
 ROOT_URLCONF = "hauch.site.urls"
 ASGI_APPLICATION = "hauch.site.asgi.application"

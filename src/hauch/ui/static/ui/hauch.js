@@ -1,6 +1,10 @@
 // Keys, dialogs and small comforts. Every key has a visible button; keys never fire while typing.
 "use strict";
 (() => {
+  // Moments are shown and typed in the zone of this browser: it is said with each request from now on.
+  const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+  if (zone && !document.cookie.split("; ").includes(`zone=${zone}`))
+    document.cookie = `zone=${zone}; path=/; max-age=31536000; samesite=lax${location.protocol === "https:" ? "; secure" : ""}`;
   const typing = (target) => target.closest("input:not([type=checkbox]):not([type=radio]), textarea, select, [contenteditable]");
   document.addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
