@@ -10,11 +10,13 @@ import threading
 from django.conf import settings
 from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY, get_user_model
 from django.contrib.sessions.backends.db import SessionStore
+from django.contrib.staticfiles.handlers import StaticFilesHandler
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.signals import request_finished, request_started
 from playwright.sync_api import expect, sync_playwright
 
 from tests.builder import PASSWORD, build
+from tests.emptied import Emptied
 from tests.snapshot import once
 
 EXPECTED = re.compile(
@@ -58,9 +60,21 @@ class Answering:
 answering = Answering()
 
 
-class BrowserTests(StaticLiveServerTestCase):
-    """One browser a class, one context a test, a measured round in the database."""
+class Cached(StaticFilesHandler):
+    """Scripts and styles that a browser may keep, as those of an installation."""
 
+    def serve(self, request):
+        answer = super().serve(request)
+        answer["Cache-Control"] = "max-age=3600"
+        return answer
+
+
+class BrowserTests(Emptied, StaticLiveServerTestCase):
+    """One browser a class, a measured round in the database. Each test gets contexts without a
+    trace of the test before, but with the scripts and styles that it loaded.
+    """
+
+    static_handler = Cached
     kinds: tuple[str, ...] = ("air", "power")
     measured = True
 
@@ -71,6 +85,7 @@ class BrowserTests(StaticLiveServerTestCase):
         cls.browser = cls.playwright.chromium.launch(
             executable_path="/usr/bin/chromium-headless-shell"
         )
+        cls.free = {}
 
     @classmethod
     def tearDownClass(cls):
@@ -93,17 +108,34 @@ class BrowserTests(StaticLiveServerTestCase):
         return built
 
     def tearDown(self):
-        for context in self.contexts:
-            context.close()
+        self.leave()
         answering.wait()
         self.assertEqual(self.troubles, [])
 
+    def leave(self):
+        """Close all pages, and put their contexts away without cookies or anything kept in them."""
+        for key, context in self.contexts:
+            page = context.pages[0] if context.pages else context.new_page()
+            context.new_cdp_session(page).send(
+                "Storage.clearDataForOrigin",
+                {"origin": self.url("").rstrip("/"), "storageTypes": "local_storage"},
+            )
+            for page in context.pages:
+                page.close()
+            context.set_offline(False)
+            context.clear_cookies()
+            self.free.setdefault(key, []).append(context)
+        self.contexts = []
+
     def new_page(self, **options):
-        context = self.browser.new_context(
-            **{"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options}
-        )
-        context.set_default_timeout(PATIENCE)
-        self.contexts.append(context)
+        options = {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, **options}
+        key = repr(sorted(options.items()))
+        if self.free.get(key):
+            context = self.free[key].pop()
+        else:
+            context = self.browser.new_context(**options)
+            context.set_default_timeout(PATIENCE)
+        self.contexts.append((key, context))
         page = context.new_page()
         page.on(
             "console",

@@ -85,11 +85,5 @@ class LiveBrowserTests(BrowserTests):
         self.recorder.run()
         connections.close_all()
 
-    def tearDown(self):
-        for context in self.contexts:
-            context.close()
-        self.contexts = []
-        super().tearDown()
-
     def url(self, path: str) -> str:
         return f"http://127.0.0.1:{self.server.port}{path}"

@@ -26,6 +26,7 @@ from hauch.stores.models import Rig
 from hauch.workshop.models import Specimen
 from hauch.workshop.queries import usual_steps
 from tests.builder import build
+from tests.emptied import Emptied
 
 
 def posted(tool, **changes):
@@ -708,7 +709,7 @@ class RecordTests(DeskCase):
             self.assertLessEqual(len(queries_made), 8)
 
 
-class SearchTests(TransactionTestCase):
+class SearchTests(Emptied, TransactionTestCase):
     def setUp(self):
         self.built = build()
         self.designer = self.built.people["designer"]

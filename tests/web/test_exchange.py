@@ -31,6 +31,7 @@ from hauch.rounds.models import Round, TestReference
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig
 from tests.builder import START, build
 from tests.bundles import as_another, exported
+from tests.emptied import Emptied
 
 
 def empty():
@@ -45,7 +46,7 @@ def demo_people():
         add_person(username, name, staff=username == "runa")
 
 
-class RoundTripTests(TransactionTestCase):
+class RoundTripTests(Emptied, TransactionTestCase):
     def test_demo_goes_round_and_comes_back_the_same(self):
         demo_people()
         with transaction.atomic():  # judged once, when all of it is there

@@ -19,6 +19,7 @@ from hauch.verdict.actions import results_have_changed
 from hauch.verdict.jobs import defer_refresh
 from hauch.verdict.models import Standing
 from tests.builder import build
+from tests.emptied import Emptied
 from tests.processes import environment
 
 
@@ -31,7 +32,7 @@ class PlacesTests(unittest.TestCase):
             [found[k] for k in ("HOST", "PORT", "NAME", "USER", "PASSWORD")],
             ["db.example", "5433", "bench", "hauch", "p@ss"],
         )
-        self.assertEqual(found["OPTIONS"], {"sslmode": "require"})
+        self.assertEqual(found["OPTIONS"], {"sslmode": "require", "options": "-c jit=off"})
         self.assertIn("pool", database("postgresql://a:b@c/d", pool=True)["OPTIONS"])
 
     def test_what_is_no_address(self):
@@ -56,7 +57,7 @@ class PlacesTests(unittest.TestCase):
                 files(url, Path("/x"))
 
 
-class RolesTests(TransactionTestCase):
+class RolesTests(Emptied, TransactionTestCase):
     def start(self, *command):
         folder = tempfile.TemporaryDirectory(prefix="hauch-host-")
         self.addCleanup(folder.cleanup)

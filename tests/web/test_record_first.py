@@ -19,6 +19,7 @@ from hauch.verdict.jobs import sweep
 from hauch.verdict.judging import judge_round
 from hauch.verdict.models import Standing
 from tests.builder import START, build
+from tests.emptied import Emptied
 
 ROOM = {"temperature": "21", "pressure": "965", "humidity": "48"}
 
@@ -156,7 +157,7 @@ class ApartTests(TestCase):
         self.assertFalse(Standing.objects.get().stale)
 
 
-class TwiceAtOnceTests(TransactionTestCase):
+class TwiceAtOnceTests(Emptied, TransactionTestCase):
     def test_did_not_finish_sent_twice_at_once_is_one_row(self):
         built = build()
         address = reverse("bench:dnf", args=[built.round.slug, built.tests["air"].pk])

@@ -50,6 +50,7 @@ from hauch.people.keep import kept
 from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
 from tests.builder import ROOM, build
+from tests.emptied import Emptied
 from tests.instruments.meters import Meters, put_on_line
 from tests.processes import Machine, environment
 from tests.simulated import READ_ON_THE_RIG
@@ -58,7 +59,7 @@ from tests.traces import whole
 CHANNELS = READ_ON_THE_RIG
 
 
-class RecorderCase(TransactionTestCase):
+class RecorderCase(Emptied, TransactionTestCase):
     def setUp(self):
         self.machine = Machine()
         self.built = build()
@@ -587,7 +588,7 @@ class AloneTests(RecorderCase):
         self.assertEqual(len(self.broken.unsaved), 1)
 
 
-class SessionTests(TransactionTestCase):
+class SessionTests(Emptied, TransactionTestCase):
     """The parts of a session that need no meters."""
 
     def session(self, **more):

@@ -56,7 +56,7 @@ def to_dxf(drawing: Drawing) -> bytes:
         text.set_placement(
             (MM * note.at[0], MM * note.at[1]), align=TextEntityAlignment.MIDDLE_CENTER
         )
-    for dimension in drawing.dimensions:
+    for dimension in (one for one in drawing.dimensions if not one.quiet):
         _add_dimension(space, dimension, height)
     out = io.StringIO()
     document.write(out)

@@ -8,10 +8,11 @@ class StoresConfig(AppConfig):
 
     def ready(self) -> None:
         """A new installation begins with the usual materials."""
-        post_migrate.connect(_usual_materials, sender=self, dispatch_uid="stores.usual_materials")
+        post_migrate.connect(usual_materials, sender=self, dispatch_uid="stores.usual_materials")
 
 
-def _usual_materials(sender, using: str, **kwargs) -> None:
+def usual_materials(sender, using: str, **kwargs) -> None:
+    """Put the usual materials where there are none."""
     from hauch.core.strength.material import MATERIALS
     from hauch.stores.models import Material
 

@@ -54,11 +54,21 @@ def rotor_drawing(rows: Sequence[Blading], bore: float, stalled: Sequence[float]
     d.line((0, -0.06 * bore), (0, 0.06 * bore), layer="axis")
     r = row.tip / 2
     d.dimensions.append(
-        Dimension((-r, -bore / 2), (r, -bore / 2), "below", row.tip, 2, prefix="ø ")
+        Dimension((-r, -bore / 2), (r, -bore / 2), "below", row.tip, 2, prefix="ø ", of="tip")
     )
     d.dimensions.append(
         Dimension(
-            (-row.hub / 2, -bore / 2), (row.hub / 2, -bore / 2), "below", row.hub, 1, prefix="ø "
+            (r, -bore / 2), (bore / 2, -bore / 2), "below", bore / 2 - r, of="gap", quiet=True
+        )
+    )
+    d.dimensions.append(
+        Dimension(
+            (-row.hub / 2, -bore / 2),
+            (row.hub / 2, -bore / 2),
+            "below",
+            row.hub,
+            prefix="ø ",
+            of="hub",
         )
     )
     _sections(d, row, bore, stalled)
@@ -162,13 +172,37 @@ def impeller_drawing(wheel: Impeller) -> Drawing:
         )
     )
     d.dimensions.append(
-        Dimension((-outer, -outer), (outer, -outer), "below", wheel.outer, 2, prefix="ø ")
+        Dimension(
+            (-outer, -outer), (outer, -outer), "below", wheel.outer, 2, prefix="ø ", of="outer"
+        )
     )
     d.dimensions.append(
-        Dimension((-inner, -outer), (inner, -outer), "below", wheel.inner, 1, prefix="ø ")
+        Dimension((-inner, -outer), (inner, -outer), "below", wheel.inner, prefix="ø ", of="inner")
+    )
+    eye = wheel.eye / 2
+    d.dimensions.append(
+        Dimension(
+            (-eye, outer), (eye, outer), "above", wheel.eye, prefix="ø ", of="eye", quiet=True
+        )
     )
     d.dimensions.append(
-        Dimension((left, outer), (left + wheel.outer_width, outer), "above", wheel.outer_width, 1)
+        Dimension(
+            (left, inner),
+            (left + wheel.inner_width, inner),
+            "below",
+            wheel.inner_width,
+            of="inner_width",
+            quiet=True,
+        )
+    )
+    d.dimensions.append(
+        Dimension(
+            (left, outer),
+            (left + wheel.outer_width, outer),
+            "above",
+            wheel.outer_width,
+            of="outer_width",
+        )
     )
     return d
 
@@ -210,7 +244,25 @@ def ring_drawing(ring: Ring, at_work: Driven) -> Drawing:
         "stream",
     )
     d.dimensions.append(
-        Dimension((0, -ring.throat / 2), (0, ring.throat / 2), "left", ring.throat, 1, prefix="ø ")
+        Dimension(
+            (0, -ring.throat / 2),
+            (0, ring.throat / 2),
+            "left",
+            ring.throat,
+            prefix="ø ",
+            of="throat",
+        )
+    )
+    d.dimensions.append(
+        Dimension(
+            (ring.depth, -ring.exit / 2),
+            (ring.depth, ring.exit / 2),
+            "right",
+            ring.exit,
+            prefix="ø ",
+            of="exit",
+            quiet=True,
+        )
     )
     d.dimensions.append(
         Dimension(
@@ -224,7 +276,11 @@ def ring_drawing(ring: Ring, at_work: Driven) -> Drawing:
     )
     d.dimensions.append(
         Dimension(
-            (0, -shape.outer_radius), (ring.depth, -shape.outer_radius), "below", ring.depth, 1
+            (0, -shape.outer_radius),
+            (ring.depth, -shape.outer_radius),
+            "below",
+            ring.depth,
+            of="depth",
         )
     )
     outside = shape.outer_radius + 0.12 * ring.depth
@@ -233,7 +289,9 @@ def ring_drawing(ring: Ring, at_work: Driven) -> Drawing:
         (shape.slot_end + 0.35 * ring.depth, outside),
         layer="thin",
     )
-    d.notes.append(Note((shape.slot_end + 0.4 * ring.depth, outside), "slot", "start", ring.slot))
+    d.notes.append(
+        Note((shape.slot_end + 0.4 * ring.depth, outside), "slot", "start", ring.slot, of="slot")
+    )
     return d
 
 
@@ -243,7 +301,7 @@ def duct_drawing(duct: Splitter, shared: Shared) -> Drawing:
     w = duct.width / 2
     unit = duct.width / shared.total
     d.shape([(0, -w), (duct.length, -w), (duct.length, w), (0, w)], "hollow")
-    for b, path in zip(duct.branches, branch_paths(duct), strict=True):
+    for i, (b, path) in enumerate(zip(duct.branches, branch_paths(duct), strict=True)):
         left = [
             (z - b.width / 2 * math.sin(at) * -1, x + b.width / 2 * math.cos(at))
             for x, z, at in path
@@ -252,7 +310,7 @@ def duct_drawing(duct: Splitter, shared: Shared) -> Drawing:
             (z + b.width / 2 * math.sin(at) * -1, x - b.width / 2 * math.cos(at))
             for x, z, at in path
         ]
-        d.shape([*left, *right[::-1]], "hollow")
+        d.shape([*left, *right[::-1]], "hollow", of=f"branches_{i}")
     d.arrows.append(
         Arrow((-0.4 * duct.width, 0), (duct.length * 0.85, 0), width=0.8 * unit * shared.total)
     )
@@ -277,7 +335,10 @@ def duct_drawing(duct: Splitter, shared: Shared) -> Drawing:
             d.circle(aim, 0.06 * duct.width, "keep_out")
             d.line((z, x), aim, layer="thin")
         del x0, z0
-    d.dimensions.append(Dimension((0, -w), (0, w), "left", duct.width, 1))
+    d.dimensions.append(Dimension((0, -w), (0, w), "left", duct.width, of="width"))
+    d.dimensions.append(
+        Dimension((0, -w), (duct.length, -w), "below", duct.length, of="length", quiet=True)
+    )
     return d
 
 
@@ -293,6 +354,7 @@ def intake_drawing(chain: Sequence[Element]) -> Drawing:
         d.shape(
             [(x, a), (x + length, b), (x + length, -b), (x, -a)],
             "stalled" if i in chokes or i in steep else "hollow",
+            of=f"elements_{i}",
         )
         if e.kind in PERFORATED:
             for k in range(-4, 5):
@@ -341,7 +403,11 @@ def silencer_drawing(part: Silencer) -> Drawing:
         d.box(-part.branch / 2, r, part.branch, part.length, "hollow")
         d.dimensions.append(
             Dimension(
-                (part.branch / 2, r), (part.branch / 2, r + part.length), "right", part.length, 1
+                (part.branch / 2, r),
+                (part.branch / 2, r + part.length),
+                "right",
+                part.length,
+                of="length",
             )
         )
         d.dimensions.append(
@@ -350,8 +416,8 @@ def silencer_drawing(part: Silencer) -> Drawing:
                 (part.branch / 2, r + part.length),
                 "above",
                 part.branch,
-                1,
                 prefix="ø ",
+                of="branch",
             )
         )
         ends = (-run / 2, run / 2)
@@ -372,7 +438,11 @@ def silencer_drawing(part: Silencer) -> Drawing:
                     )
         d.dimensions.append(
             Dimension(
-                (0, -part.chamber / 2), (part.length, -part.chamber / 2), "below", part.length, 1
+                (0, -part.chamber / 2),
+                (part.length, -part.chamber / 2),
+                "below",
+                part.length,
+                of="length",
             )
         )
         d.dimensions.append(
@@ -383,10 +453,13 @@ def silencer_drawing(part: Silencer) -> Drawing:
                 part.chamber,
                 2,
                 prefix="ø ",
+                of="chamber",
             )
         )
         ends = (-stub, part.length + stub)
-    d.dimensions.append(Dimension((ends[0], -r), (ends[0], r), "left", part.duct, 1, prefix="ø "))
+    d.dimensions.append(
+        Dimension((ends[0], -r), (ends[0], r), "left", part.duct, prefix="ø ", of="duct")
+    )
     d.line((ends[0] * 1.1, 0), (ends[1] + 0.1 * (ends[1] - ends[0]), 0), layer="axis")
     d.arrows.append(Arrow((ends[0], 0), (ends[0] + 0.25 * (ends[1] - ends[0]), 0)))
     return d
@@ -411,7 +484,7 @@ def slit_drawing(slit: Slit) -> Drawing:
     d.shape([(0, -0.5 * g), (0, 0.5 * g), (10 * g, 1.8 * g), (10 * g, -1.8 * g)], "stream")
     d.arrows.append(Arrow((-7 * g, 0), (-3 * g, 0)))
     d.arrows.append(Arrow((0.5 * g, 0), (9 * g, 0)))
-    d.dimensions.append(Dimension((0, -0.5 * g), (0, 0.5 * g), "right", slit.gap, 1))
+    d.dimensions.append(Dimension((0, -0.5 * g), (0, 0.5 * g), "right", slit.gap, of="gap"))
     d.notes.append(Note((-5.5 * g, 0.8 * g), f"{slit.gauge / 1e5:.2f} bar", "middle"))
     return d
 
@@ -462,7 +535,7 @@ def cushion_drawing(c: Cushion, gap: float, nozzle: float, inward: float, jet: b
     )
     d.notes.append(Note((0, (top + h) / 2), f"{c.pressure:.0f} Pa", "middle"))
     d.dimensions.append(Dimension((wide / 2, 0), (wide / 2, h), "right", gap, 1))
-    d.dimensions.append(Dimension((-wide / 2, top), (wide / 2, top), "above", wide, 1))
+    d.dimensions.append(Dimension((-wide / 2, top), (wide / 2, top), "above", wide, of="area"))
     return d
 
 

@@ -30,11 +30,12 @@ Point = tuple[float, float]
 
 @dataclass(frozen=True, slots=True)
 class Path:
-    """A polyline; closed ones may be filled by their layer."""
+    """A polyline; closed ones may be filled by their layer. ``of`` as in a `Dimension`."""
 
     points: tuple[Point, ...]
     layer: Layer
     closed: bool = False
+    of: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,12 +59,15 @@ class Arrow:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Text at a point; ``length`` [m] is written after it in the reader's unit."""
+    """Text at a point; ``length`` [m] is written after it in the reader's unit. ``of`` as in a
+    `Dimension`.
+    """
 
     at: Point
     text: str
     anchor: Literal["start", "middle", "end"] = "middle"
     length: float | None = None
+    of: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +82,11 @@ class Sensor:
 @dataclass(frozen=True, slots=True)
 class Dimension:
     """A distance between two points along one axis, drawn on a side at a level (1 is nearest the
-    part).
+    part) or further out where something is in its way.
 
-    ``known`` is False where the figure is only typical and the drawing not to scale there.
+    ``known`` is False where the figure is only typical and the drawing not to scale there; ``of``
+    names the field, or the row of fields, that says it, so that it can be shown while that is being
+    typed; ``quiet`` ones are only shown then.
     """
 
     start: Point
@@ -90,6 +96,8 @@ class Dimension:
     level: int = 1
     prefix: str = ""
     known: bool = True
+    of: str = ""
+    quiet: bool = False
 
 
 @dataclass
@@ -118,9 +126,9 @@ class Drawing:
             )
         )
 
-    def shape(self, points: Sequence[Point], layer: Layer = "part") -> None:
+    def shape(self, points: Sequence[Point], layer: Layer = "part", of: str = "") -> None:
         """A closed polyline."""
-        self.paths.append(Path(tuple(points), layer, closed=True))
+        self.paths.append(Path(tuple(points), layer, closed=True, of=of))
 
     def circle(self, centre: Point, radius: float, layer: Layer = "part") -> None:
         """A circle."""

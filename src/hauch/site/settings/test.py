@@ -5,7 +5,7 @@ files.
 from hauch.site.settings.base import *  # noqa: F403
 from hauch.site.settings.base import DATABASES, LOGGING, STORAGES
 
-DATABASES["default"]["OPTIONS"] = {}
+DATABASES["default"]["OPTIONS"].pop("pool", None)
 AXES_ENABLED = False
 PASSWORD_HASHERS = [
     "django.contrib.auth.hashers.MD5PasswordHasher"

@@ -136,6 +136,18 @@
     for (const set of form.querySelectorAll("[data-curve]")) set.dispatchEvent(new Event("input"));
   });
 
+  // What is typed shows in the drawing: its dimension, or the part of it that a row of the table says.
+  function showInDrawing() {
+    const name = form.contains(document.activeElement) ? document.activeElement.name ?? "" : "";
+    for (const part of document.querySelectorAll("#answer [data-of]"))
+      part.classList.toggle("on", part.dataset.of === name || name.startsWith(`${part.dataset.of}_`));
+  }
+  form.addEventListener("focusin", showInDrawing);
+  form.addEventListener("focusout", () => setTimeout(showInDrawing));
+  document.addEventListener("htmx:afterSwap", (event) => {
+    if (event.target.id === "answer" || event.detail.target?.id === "answer") showInDrawing();
+  });
+
   // The time from the last key to the picture, for those who measure it.
   document.addEventListener("htmx:afterSettle", (event) => {
     if (event.target.id === "answer") document.body.dataset.answered = String(performance.now());
