@@ -17,6 +17,7 @@ from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS, UnitUnknown, from_si
 from hauch.formats.logger_table import TIME, Column, Table
+from hauch.people.requests import whole
 from hauch.rounds.models import Round
 from hauch.stores.models import ReferenceSpecimen
 from hauch.ui.fields import NumberInput
@@ -141,14 +142,14 @@ def subject_of(round: Round, choice: str, plan: Plan | None = None) -> Subject:
     ------
     ValidationError : nothing chosen, or not in this round
     """
-    kind, number = choice[:1], choice[1:]
+    kind, number = choice[:1], whole(choice[1:])
     if plan is not None:
         known = {f"s{s.pk}": Subject(specimen=s) for s in plan.specimens} | {
             f"r{r.pk}": Subject(reference=r) for r in [*plan.references.values(), *plan.beside]
         }
         if choice in known:
             return known[choice]
-    if number.isdigit():
+    if number is not None:
         if kind == "s":
             specimen = (
                 Specimen.objects.select_related("version__entry")

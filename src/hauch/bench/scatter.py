@@ -40,8 +40,9 @@ def scatter_of(rig_id: int, how: Procedure) -> Scatter | None:
     # newest runs with all runs, one by one.
     groups: dict[tuple[object, ...], list[float]] = {}
     for *same, moment, value in newest:
-        y = math.log(value) if how.log else value
-        groups.setdefault((*same, house_day(moment)), []).append(y)
+        if value is not None:
+            y = math.log(value) if how.log else value
+            groups.setdefault((*same, house_day(moment)), []).append(y)
     repeated = [np.array(values) for values in groups.values() if len(values) > 1]
     dof = sum(values.size - 1 for values in repeated)
     if not dof:

@@ -34,7 +34,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of
 from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, from_si
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.actions import add_setting as add
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
@@ -126,7 +126,7 @@ def lined_rigs(rigs: list[int]) -> set[int]:
 def pick(request: Request, slug: str) -> HttpResponse:
     """Go to the capture of what was chosen by hand."""
     round = round_for(request.user, slug, "run.record")
-    if not request.GET.get("subject") or not request.GET.get("test", "").isdigit():
+    if not request.GET.get("subject") or whole(request.GET.get("test")) is None:
         messages.error(request, "Choose a test and what is run.")
         return redirect("bench:overview", slug)
     try:
@@ -135,7 +135,9 @@ def pick(request: Request, slug: str) -> HttpResponse:
         messages.error(request, " ".join(problem.messages))
         return redirect("bench:overview", slug)
     return redirect(
-        capture_url(round, get_object_or_404(Test, pk=request.GET["test"], round=round), subject)
+        capture_url(
+            round, get_object_or_404(Test, pk=whole(request.GET["test"]), round=round), subject
+        )
     )
 
 
@@ -216,9 +218,7 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
     """Take a run by hand: readings on the left, what came before on the right."""
     round = round_for(request.user, slug, "run.record")
     choice = request.GET.get("subject", "")
-    plan = plan_of(
-        round, 5, int(choice[1:]) if choice[:1] == "s" and choice[1:].isdigit() else None
-    )
+    plan = plan_of(round, 5, whole(choice[1:]) if choice[:1] == "s" else None)
     test = plan.test(test_pk)
     if test is None:
         return _no_longer_measured(request, round, test_pk, choice)
@@ -297,10 +297,10 @@ def capture(request: Request, slug: str, test_pk: int) -> HttpResponse:
 
 def _setting(request: Request, round: Round, test: Test) -> Setting:
     """The setting that is run: the test's own, unless another one of the round was asked for."""
-    asked = request.GET.get("setting", "")
-    if not asked.isdigit() or int(asked) == test.setting_id:
+    asked = whole(request.GET.get("setting"))
+    if asked is None or asked == test.setting_id:
         return test.setting
-    return round.settings.filter(pk=int(asked)).first() or test.setting
+    return round.settings.filter(pk=asked).first() or test.setting
 
 
 def settings(request: Request, slug: str, test_pk: int) -> HttpResponse:

@@ -38,7 +38,7 @@ from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
 from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping, glance
 from hauch.formats.logger_names import guess_mapping
 from hauch.formats.logger_table import TIME, Column, Table
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for, round_tests
 from hauch.stores.models import RigMeter
@@ -82,7 +82,7 @@ def feed(request: Request, slug: str, pk: int) -> HttpResponse:
     """Runs in further tests from a file that is in already."""
     round = round_for(request.user, slug, "run.record")
     recording = get_object_or_404(Recording, pk=pk, round=round)
-    chosen = [int(one) for one in request.POST.getlist("tests") if one.isdigit()]
+    chosen = [whole(one) for one in request.POST.getlist("tests")]
     tests = [test for test in round_tests(round) if test.pk in chosen]
     last = recording.runs.order_by("state", "-pk").first()
     try:
@@ -150,9 +150,9 @@ def upload(request: Request, slug: str) -> HttpResponse:
             },
             status=409,
         )
-    beside = request.POST.get("beside", "")
+    beside = whole(request.POST.get("beside"))
     target = reverse("bench:preview", args=[round.slug, source.sha256])
-    return redirect(f"{target}?beside={beside}" if beside.isdigit() else target)
+    return redirect(f"{target}?beside={beside}" if beside is not None else target)
 
 
 def refused(
@@ -244,8 +244,8 @@ def preview(request: Request, slug: str, sha256: str) -> HttpResponse:
 
 def _beside(request: Request, round: Round) -> Recording | None:
     """The recording that a second logger ran beside, where the file is one."""
-    pk = request.GET.get("beside", "")
-    return get_object_or_404(Recording, pk=pk, round=round) if pk.isdigit() else None
+    pk = whole(request.GET.get("beside"))
+    return get_object_or_404(Recording, pk=pk, round=round) if pk is not None else None
 
 
 def _columns(table: Table, mapping: list[Column]) -> list[dict[str, Any]]:
@@ -341,7 +341,7 @@ def _asked(
         day_first=request.POST.get("day_first", "yes") == "yes",
         started_at=form.moment(),
         room=room,
-        tests=[int(pk) for pk in request.POST.getlist("tests") if pk.isdigit()],
+        tests=[whole(pk) or 0 for pk in request.POST.getlist("tests")],
         specimen=subject.specimen.pk if subject.specimen else None,
         reference=subject.reference.pk if subject.reference else None,
         extra=extra,

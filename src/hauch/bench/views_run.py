@@ -28,7 +28,7 @@ from hauch.core.trace import trouble
 from hauch.core.trace.reduce import STEADY_SHARE
 from hauch.core.trace.thin import drawn
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
@@ -313,7 +313,7 @@ def exclude(request: Request, slug: str, pk: int) -> HttpResponse:
             request.POST.get("reason", ""),
             request.POST.get("channel", ""),
             stretch,
-            int(reading) if reading.isdigit() else None,
+            whole(reading),
         )
 
     return _told(

@@ -16,6 +16,7 @@ from hauch.core.quantity.units import KINDS
 from hauch.desk.models import Design
 from hauch.desk.tools.base import Answer, Chart, Figure, Tool
 from hauch.formats.tables import safe_cell as cell
+from hauch.people.requests import whole
 
 
 def chart_data(chart: Chart, others: list[tuple[str, Answer]], units: str) -> dict[str, Any]:
@@ -166,7 +167,7 @@ def _same_shape(start: Any, given: Any) -> bool:
 
 def compared(user: Any, tool: Tool, wanted: list[str]) -> list[Design]:
     """Designs of a person that are compared with the one on the page, at most three."""
-    numbers = [int(w) for w in wanted if w.isdigit()][:3]
+    numbers = [n for w in wanted if (n := whole(w)) is not None][:3]
     rows = {
         d.pk: d
         for d in Design.objects.filter(owner=user, tool=tool.key, pk__in=numbers).select_related(

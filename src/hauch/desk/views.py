@@ -26,7 +26,7 @@ from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.ui.workings import drawer
 
 FILES = {
@@ -92,8 +92,8 @@ class Asked:
 def asked(request: Request, tool: Tool) -> Asked:
     """Inputs as posted, or of a kept design, or the tool's start."""
     design = None
-    wanted = request.POST.get("design") or request.GET.get("design")
-    if wanted and wanted.isdigit():
+    wanted = whole(request.POST.get("design") or request.GET.get("design"))
+    if wanted is not None:
         design = get_object_or_404(
             Design.objects.select_related("rig", "fit", "load__rig"),
             pk=wanted,

@@ -24,7 +24,7 @@ from hauch.desk.views import Asked, _measurable, asked, page, tool_of
 from hauch.entries.models import PartFile
 from hauch.entries.queries import entry_for
 from hauch.people.keep import kept
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 from hauch.workshop.models import Specimen
 
@@ -57,10 +57,8 @@ def save(request: Request, tool: str) -> HttpResponse:
 def delete(request: Request, tool: str) -> HttpResponse:
     """Throw a design away."""
     what = tool_of(request, tool)
-    wanted = request.POST.get("design", "")
-    design = get_object_or_404(
-        Design, pk=wanted if wanted.isdigit() else 0, owner=request.user, tool=what.key
-    )
+    wanted = whole(request.POST.get("design"))
+    design = get_object_or_404(Design, pk=wanted, owner=request.user, tool=what.key)
     actions.delete_design(request.user, design)
     messages.success(request, f"{design.name} is thrown away.")
     return redirect("desk:tool", what.key)

@@ -18,7 +18,7 @@ from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS
 from hauch.desk.views import asked, page, picture, tool_of
 from hauch.people.permissions import require
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 
 STOP_POLLING = 286
 """Status by which htmx ends its polling."""
@@ -108,10 +108,10 @@ def stop(request: Request, uid: uuid.UUID) -> HttpResponse:
     require(request.user, "desk.use")
     row = get_object_or_404(Search, uid=uid, owner=request.user)
     if "keep" in request.POST:
-        wanted = request.POST.get("of", "")
+        wanted = whole(request.POST.get("of"))
         inputs = (
-            row.front[int(wanted)]["inputs"]
-            if wanted.isdigit() and int(wanted) < len(row.front)
+            row.front[wanted]["inputs"]
+            if wanted is not None and wanted < len(row.front)
             else row.as_values()
         )
         try:

@@ -14,6 +14,7 @@ from django.utils.datastructures import MultiValueDict
 from hauch.entries.models import MOST_OUTLETS, AssemblyStep, BillItem, PartFile, Version
 from hauch.entries.queries import reads_outlets
 from hauch.people.models import User
+from hauch.people.requests import whole
 from hauch.stores.models import Material, Picture
 from hauch.stores.pictures import keep_picture
 from hauch.ui.fields import offer
@@ -156,8 +157,7 @@ class PapersForm(forms.Form):
         return [n for n in found[:MOST_LINES] if self.data.get(f"{prefix}_{n}", "").strip()]
 
     def _picture(self, n: int) -> int | None:
-        value = self.data.get(f"step_picture_{n}", "")
-        return int(value) if value.isdigit() and len(value) < 12 else None
+        return whole(self.data.get(f"step_picture_{n}"))
 
     def bill(self) -> list[BillItem]:
         """The typed bill. Lines that cannot be are told in `line_problems`."""

@@ -16,7 +16,7 @@ from hauch.entries.models import Entry, Version
 from hauch.entries.queries import checked, entry_for, newest_version, visible_to
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 
 PAGE = 50
@@ -94,11 +94,8 @@ def withdraw(request: Request, slug: str, pk: int) -> HttpResponse:
 def name_version(request: Request, slug: str, pk: int) -> HttpResponse:
     """Say by which version an entry takes part."""
     entry = entry_for(request.user, round_for(request.user, slug), pk)
-    wanted = request.POST.get("version", "")
     try:
-        chosen = actions.name_version(
-            request.user, entry, int(wanted) if wanted.isdigit() else None
-        )
+        chosen = actions.name_version(request.user, entry, whole(request.POST.get("version")))
         told = f"Version {chosen.number}" if chosen else "The newest version that was run"
         messages.success(request, f"{told} takes part.")
     except ValidationError as problem:

@@ -26,7 +26,7 @@ from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.keep import kept
 from hauch.people.models import User
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 from hauch.ui.worker import worker_away
 from hauch.ui.workings import drawer
@@ -368,7 +368,8 @@ def compare(request: Request, slug: str, pk: int) -> HttpResponse:
 
 
 def _number(text: str, numbers: list[int], default: int) -> int:
-    return int(text) if text.isdigit() and len(text) < 6 and int(text) in numbers else default
+    wanted = whole(text)
+    return wanted if wanted in numbers else default
 
 
 def _side(version: Version, entry: Any, envelope: Envelope) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from hauch.entries.models import Upload, Version
 from hauch.entries.queries import newest_version
 from hauch.formats.mesh_in import MOST_BYTES
 from hauch.people.permissions import require
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 
 
 @require_POST
@@ -31,13 +31,12 @@ def begin(request: Request, slug: str, pk: int) -> HttpResponse:
         return redirect("entries:edit", slug, pk)
     if request.FILES.getlist("files"):
         return _at_once(request, version)
-    size = request.POST.get("size", "")
     try:
         row = uploads.begin(
             request.user,
             version,
             request.POST.get("name", ""),
-            int(size) if size.isdigit() and len(size) < 16 else 0,
+            whole(request.POST.get("size")) or 0,
         )
     except ValidationError as problem:
         return JsonResponse({"problem": " ".join(problem.messages)}, status=422)
@@ -70,12 +69,12 @@ def piece(request: Request, slug: str, pk: int, key: uuid.UUID) -> HttpResponse:
         )
     if request.method == "GET":
         return JsonResponse({"received": row.received, "size": row.size})
-    start = request.headers.get("Upload-Offset", "")
+    start = whole(request.headers.get("Upload-Offset"))
     try:
         row, file = uploads.add_piece(
             request.user,
             key,
-            int(start) if start.isdigit() and len(start) < 16 else -1,
+            -1 if start is None else start,
             request.body,
         )
     except ValidationError as problem:

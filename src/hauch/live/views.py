@@ -29,7 +29,7 @@ from hauch.live import actions as live
 from hauch.live import guide, presence, readiness, readings, runs
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
 from hauch.stores.pictures import keep_picture
@@ -345,12 +345,12 @@ def undo(request: Request, slug: str, pk: int) -> HttpResponse:
 @require_POST
 def drop(request: Request, slug: str, pk: int) -> HttpResponse:
     """Leave one reading out."""
-    number = request.POST.get("reading", "")
+    number = whole(request.POST.get("reading")) or 0
     return _do(
         request,
         slug,
         pk,
-        lambda one: live.drop(request.user, one, int(number) if number.isdigit() else 0),
+        lambda one: live.drop(request.user, one, number),
     )
 
 
@@ -527,8 +527,9 @@ async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
     last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")
+    tick = -1 if last == "-1" else whole(last)
     answer = StreamingHttpResponse(
-        events(one, int(last) if last.lstrip("-").isdigit() else None),
+        events(one, tick),
         content_type="text/event-stream",
     )
     answer["Cache-Control"] = "no-cache"

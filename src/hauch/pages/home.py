@@ -21,7 +21,7 @@ from hauch.live.readiness import main_channel
 from hauch.pages.line import stations
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round
 from hauch.rounds.queries import rounds_of
 from hauch.stores.models import Instrument
@@ -175,12 +175,8 @@ def search(request: Request) -> HttpResponse:
                 | entries.filter(round__in=mine, designer=request.user)
             ).distinct()[:FOUND]
         )
-        number = query.removeprefix("run").strip()
-        found = (
-            runs().with_names().filter(pk=int(number))
-            if number.isdigit() and len(number) < 10
-            else runs().none()
-        )
+        number = whole(query.removeprefix("run").strip())
+        found = runs().with_names().filter(pk=number) if number is not None else runs().none()
         context["runs"] = [run for run in found if any(r.pk == run.test.round_id for r in open_to)]
         context["meters"] = list(Instrument.objects.filter(name__icontains=query)[:FOUND])
     return render(request, "pages/search.html", context)

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.pages.reference_health import bench_rounds, care_of, hours_of, series_of
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds import references
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
@@ -27,8 +27,8 @@ def specimen(request: Request, pk: int) -> HttpResponse:
     rounds = bench_rounds(request.user)
     as_read = request.GET.get("figures") == "read"
     series = series_of(rounds, [found.pk], as_read=as_read) if rounds else []
-    wanted = request.GET.get("series", "")
-    at = int(wanted) if wanted.isdigit() and int(wanted) < len(series) else 0
+    wanted = whole(request.GET.get("series"))
+    at = wanted if wanted is not None and wanted < len(series) else 0
     context = {
         "specimen": found,
         "hours": hours_of(found),
@@ -74,15 +74,11 @@ def care(request: Request, slug: str) -> HttpResponse:
 
 
 def _chosen(request: Request, round: Round) -> tuple[ReferenceSpecimen, list[Test]]:
-    pk = request.POST.get("specimen", "")
-    found = (
-        ReferenceSpecimen.objects.select_related("type")
-        .filter(pk=pk if pk.isdigit() else 0)
-        .first()
-    )
+    pk = whole(request.POST.get("specimen"))
+    found = ReferenceSpecimen.objects.select_related("type").filter(pk=pk).first()
     if found is None:
         raise ValidationError("Choose a reference specimen.")
-    wanted = [int(t) for t in request.POST.getlist("tests") if t.isdigit()]
+    wanted = [whole(t) or 0 for t in request.POST.getlist("tests")]
     return found, list(round.tests.current().filter(pk__in=wanted))
 
 

@@ -26,7 +26,7 @@ from hauch.panel import actions
 from hauch.panel.models import FacePicture, Judge, Sample, Sitting
 from hauch.panel.queries import judgeable
 from hauch.people.keep import kept
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.models import Test
 from hauch.rounds.queries import round_for
 
@@ -146,12 +146,12 @@ def add_picture(request: Request, slug: str, pk: int, sample_pk: int) -> HttpRes
     found = _sitting(request, slug, pk)
     sample = get_object_or_404(Sample, pk=sample_pk, sitting=found)
     sample.sitting = found
-    sent, face = request.FILES.get("picture"), request.POST.get("face", "")
-    if sent is None or not (face.isdigit() and len(face) < 3):
+    sent, face = request.FILES.get("picture"), whole(request.POST.get("face"))
+    if sent is None or face is None:
         messages.error(request, "Choose a face and a picture of it.")
         return redirect(found)
     try:
-        actions.add_picture(request.user, sample, int(face), sent.read())
+        actions.add_picture(request.user, sample, face, sent.read())
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     return redirect(found)

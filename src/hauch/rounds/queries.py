@@ -9,6 +9,7 @@ from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.people.models import User
 from hauch.people.permissions import remember_role, remember_roles, require
+from hauch.people.requests import whole
 from hauch.rounds.models import Round, RuleQuestion, RuleTerm, RuleVersion, Test
 
 
@@ -78,6 +79,7 @@ def round_tests(round: Round, rules: RuleVersion | None = None) -> list[Test]:
 def current_rules(round: Round, number: str | None = None) -> RuleVersion | None:
     """The rules in force, or the version that is asked for."""
     rules = round.rules.order_by("-number")
-    if number and number.isdigit():
-        return rules.filter(number=int(number)).first() or rules.first()
+    wanted = whole(number)
+    if wanted is not None:
+        return rules.filter(number=wanted).first() or rules.first()
     return rules.first()

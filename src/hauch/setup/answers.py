@@ -15,6 +15,7 @@ from hauch.core.measure.shelf import SAME_AS
 from hauch.core.measure.wants import USUAL, WANTS, Want, Way, channels_read
 from hauch.core.part.cautions import AIR
 from hauch.core.quantity import standard_of
+from hauch.people.requests import whole
 from hauch.rounds.starts import Start, StartTest
 
 STEPS = {
@@ -106,9 +107,9 @@ class Answers:
         """Take over what stands in the form of the means while it is filled in."""
         self.ways = {w.key: typed.get(f"way_{w.key}", "") for w in self.chosen}
         self.rigs = {
-            kind: int(typed[f"rig_{kind}"])
+            kind: chosen
             for kind in self.rig_kinds
-            if typed.get(f"rig_{kind}", "").isdigit()
+            if (chosen := whole(typed.get(f"rig_{kind}"))) is not None
         }
         self.meters = {c: typed[f"meter_{c}"] for c in self.channels if f"meter_{c}" in typed}
 

@@ -21,6 +21,9 @@ from hauch.setup.models import SetUp
 from hauch.stores.views_rigs import diagram
 from hauch.ui.fields import sent
 
+LOOKED_AT = {"means", "sizes"}
+"""Steps that are looked at while they are filled in."""
+
 
 def begin(request: Request) -> HttpResponse:
     """What is compared: each kind of part as a drawing; pressing one begins."""
@@ -77,7 +80,7 @@ def _page(
         "before": steps[at - 1] if at else "",
         **more,
     }
-    if request.htmx:
+    if request.htmx and step in LOOKED_AT:
         return render(request, f"setup/_{step}.html", context)
     return render(request, f"setup/{step}.html", context, status=422 if bad else 200)
 

@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import expanded, standard_of
 from hauch.people.permissions import allowed, require
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.stores import actions
 from hauch.stores.forms import (
     CalibrationForm,
@@ -80,9 +80,8 @@ def instrument(request: Request, pk: int) -> HttpResponse:
     )
     due = due_of(found)
     shown = due.calibration
-    wanted = request.GET.get("calibration", "")
-    if wanted.isdigit():
-        shown = next((c for c in found.calibrations.all() if c.pk == int(wanted)), shown)
+    wanted = whole(request.GET.get("calibration"))
+    shown = next((c for c in found.calibrations.all() if c.pk == wanted), shown)
     context = {
         "instrument": found,
         "due": due,

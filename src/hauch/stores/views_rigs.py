@@ -22,7 +22,7 @@ from hauch.core.quantity.typed import typed_figure
 from hauch.formats import mesh
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.stores import actions
 from hauch.stores.forms import (
     RigForm,
@@ -292,8 +292,8 @@ class _Traverse:
         data = request.POST or request.GET
         method = data.get("method", "")
         self.method = method if method in TRAVERSES else "log_linear"
-        count = data.get("points", "5")
-        self.points = int(count) if count.isdigit() and int(count) in TRAVERSES[self.method] else 5
+        count = whole(data.get("points"))
+        self.points = count if count in TRAVERSES[self.method] else 5
         self.radii = 4
         self.counts = sorted({*TRAVERSES["log_linear"], *TRAVERSES["log_tchebycheff"]})
         bore = rig.pairs.get("bore", (None, 0))[0]

@@ -18,7 +18,7 @@ from django.views.decorators.http import require_POST
 from hauch.core.part.cautions import POWER
 from hauch.core.quantity.typed import parse_number
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request
+from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 from hauch.ui.fields import sent
 from hauch.workshop import actions, queries
@@ -187,10 +187,9 @@ def _step(request: Request, found: Specimen) -> str | Forms:
 
 
 def _tick(request: Request, found: Specimen) -> str | Forms:
-    key = request.POST.get("step", "")
     step = get_object_or_404(
         WorkStep.objects.select_related("specimen__version__entry__round"),
-        pk=int(key) if key.isdigit() else 0,
+        pk=whole(request.POST.get("step")),
         specimen=found,
     )
     step = actions.tick_step(request.user, step, step.done_at is None)
@@ -223,10 +222,9 @@ def _balance(request: Request, found: Specimen) -> str | Forms:
 
 
 def _residual(request: Request, found: Specimen) -> str | Forms:
-    key = request.POST.get("balance", "")
     row = get_object_or_404(
         Balance.objects.select_related("specimen__version__entry__round"),
-        pk=int(key) if key.isdigit() else 0,
+        pk=whole(request.POST.get("balance")),
         specimen=found,
     )
     try:
