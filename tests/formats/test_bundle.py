@@ -46,7 +46,7 @@ class BundleTests(unittest.TestCase):
             (packed({"other.txt": "x"}), "no round.json"),
             (packed({"round.json": "{"}), "not a readable ZIP"),
             (packed({"round.json": "[]"}), "does not describe a round"),
-            (packed({"round.json": '{"schema": NaN}'}), "“NaN”, which is no number"),
+            (packed({"round.json": '{"schema": NaN}'}), "NaN is no number"),
             (
                 packed({"round.json": json.dumps({**good, "schema_version": 99})}),
                 "schema version 99",

@@ -13,23 +13,34 @@ import io
 import json
 import os
 import random
+import re
 import traceback
 import uuid
 from dataclasses import dataclass, field
-from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit
+from http.cookies import SimpleCookie
+from pathlib import Path
+from urllib.parse import parse_qsl, quote, urlencode, urljoin, urlsplit
 
 import html5lib
 from django.core.signals import got_request_exception
-from django.db import connection, transaction
+from django.db import transaction
 from django.test import Client, TestCase
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
+from hauch.bench.exclusions import exclude
 from hauch.bench.models import Run
-from hauch.desk.models import Design
+from hauch.bench.runs import Subject
+from hauch.entries.actions import attach
+from hauch.entries.checking import run_check
+from hauch.entries.models import PartCheck
+from hauch.live import actions as live
 from hauch.rounds.invitations import invite
+from hauch.rounds.models import Round
 from hauch.setup.actions import begin as begin_set_up
+from hauch.stores.models import Instrument
 from tests.builder import build
 
+DATA = Path(__file__).parents[1] / "data" / "parts"
 COUNT = int(os.environ.get("HAUCH_FUZZ", "600"))
 SEED = int(os.environ.get("HAUCH_FUZZ_SEED", "1"))
 
@@ -219,18 +230,46 @@ def patterns(resolver: URLResolver | None = None, before: str = "") -> list[tupl
     return found
 
 
+def _names() -> set[str]:
+    found, left = set(), [(get_resolver(), "")]
+    while left:
+        resolver, space = left.pop()
+        for one in resolver.url_patterns:
+            if isinstance(one, URLResolver):
+                left.append((one, f"{one.namespace}:" if one.namespace else space))
+            elif one.name:
+                found.add(space + one.name)
+    return found
+
+
 class FuzzTests(TestCase):
     """Each request is rolled back, so that all meet the same round."""
 
     @classmethod
     def setUpTestData(cls):
         cls.built = built = build(kinds=("air", "power", "rise"))
+        Round.objects.update(state="open")
+        solid = attach(
+            built.people["designer"],
+            built.specimens["Amsel"].version,
+            "scoop.stl",
+            (DATA / "duct3.stl").read_bytes(),
+        )
+        Round.objects.update(state="bench")
+        for check in PartCheck.objects.all():
+            run_check(check.pk)
         built.measure_and_judge()
         air, round = built.tests["air"], built.round
         round.rules.get().questions.create(text="Why?", asked_by=built.host)
         _, cls.secret = invite(built.host, round, "viewer", uses=500)
         cls.set_up = begin_set_up(built.host, "duct")
         meter = air.rig.meters.first().instrument_id
+        Instrument.objects.filter(channel="air_speed").update(
+            resource="TCPIP0::127.0.0.1::9::SOCKET", profile={"query": "X?", "unit": "m/s"}
+        )
+        running = live.begin(built.operator, air, Subject(specimen=built.specimens["Binse"]))
+        last = Run.objects.exclude(test__key="air").latest("pk")
+        exclude(built.host, last, "dust", reading_pk=last.readings.first().pk)
         run = Run.objects.filter(specimen=built.specimens["Amsel"]).first()
         subject = f"?subject=s{built.specimens['Amsel'].pk}"
         slug, entry = round.slug, built.entries["Amsel"].pk
@@ -260,6 +299,10 @@ class FuzzTests(TestCase):
             reverse("bench:form", args=[slug]),
             reverse("bench:soak", args=[slug, air.pk]),
             run.get_absolute_url(),
+            last.get_absolute_url(),
+            solid.get_absolute_url(),
+            running.get_absolute_url(),
+            reverse("entries:compare", args=[slug, entry]),
             reverse("verdict:standing", args=[slug]),
             reverse("care", args=[slug]),
             built.reference.get_absolute_url(),
@@ -305,6 +348,7 @@ class FuzzTests(TestCase):
         """One request, whatever it did undone; its status."""
         headers = {"HX-Request": "true"} if htmx else {}
         client = self.clients[who]
+        before = {name: one.value for name, one in client.cookies.items()}
         with transaction.atomic():
             if method == "get":
                 query = urlencode(data, errors="surrogatepass")
@@ -335,6 +379,7 @@ class FuzzTests(TestCase):
             if answer.status_code >= 500 and not self.raised:
                 self.raised.append(f"answered {answer.status_code}")
             transaction.set_rollback(True)
+        client.cookies = SimpleCookie(before)
         return answer
 
     def changed(self, form: Form) -> list[tuple[str, str]]:
@@ -358,6 +403,15 @@ class FuzzTests(TestCase):
                 del data[at]
         return data
 
+    def changed_link(self, link: str) -> str:
+        """An address from a page, with one part of it replaced now and then."""
+        parts = link.partition("?")[0].split("/")
+        if self.random.random() < 0.3:
+            at = self.random.randrange(len(parts))
+            parts[at] = quote(self.random.choice(TEXTS)[:200], errors="surrogatepass")
+            return "/" + "/".join(parts).strip("/") + "/"
+        return link
+
     def address(self, text: str, converters: dict[str, str]) -> str:
         """An address with parts that may or may not be there."""
         known = {
@@ -379,21 +433,34 @@ class FuzzTests(TestCase):
 
     def test_no_server_error(self):
         forms: list[Form] = []
+        links: set[str] = set()
         for page in self.begin:
             for who in ("host", "designer") if "/rounds/" in page else ("host",):
                 client = self.clients[who]
                 answer = client.get(page)
                 if answer.status_code == 200 and "html" in answer["Content-Type"]:
-                    forms += forms_of(answer.content.decode(), page, who)
+                    html = answer.content.decode()
+                    forms += forms_of(html, page, who)
+                    links |= {
+                        urljoin(page, link)
+                        for link in re.findall(r'(?:href|src|hx-get)="([^"#]+)"', html)
+                    }
         forms = [
             f for f in forms if not f.url.startswith(tuple(LEFT_OUT)) and "logout" not in f.url
         ]
         self.assertGreater(len(forms), 100)
+        known = sorted(
+            link
+            for link in links
+            if link.startswith("/") and not link.startswith(("/static/", *LEFT_OUT))
+        )
+        self.assertGreater(len(known), 150)
         addresses = [(t, c) for t, c in patterns() if not ("/" + t).startswith(tuple(LEFT_OUT))]
         self.assertGreater(len(addresses), 120)
         troubles: collections.Counter[str] = collections.Counter()
         example: dict[str, str] = {}
         statuses: collections.Counter[int] = collections.Counter()
+        reached: collections.Counter[str] = collections.Counter()
         for number in range(COUNT):
             self.raised.clear()
             who = self.random.choice(("host",) * 6 + tuple(self.built.people) + ("",))
@@ -408,7 +475,11 @@ class FuzzTests(TestCase):
                 ]
                 who = form.who if self.random.random() < 0.8 else who
             else:
-                url = self.address(*self.random.choice(addresses))
+                url = (
+                    self.changed_link(self.random.choice(known))
+                    if self.random.random() < 0.6
+                    else self.address(*self.random.choice(addresses))
+                )
                 method = self.random.choice(("get", "get", "post"))
                 data = [
                     (self.random.choice(("q", "page", "subject", "kind", "rules", "x", "then")), t)
@@ -419,6 +490,8 @@ class FuzzTests(TestCase):
                 continue
             answer = self.send(method, url, who, data, files=files, htmx=htmx)
             statuses[answer.status_code] += 1
+            if answer.status_code not in {403, 404, 405, 414}:
+                reached[answer.resolver_match.view_name] += 1
             for trouble in self.raised:
                 key = " | ".join(
                     line.strip()
@@ -432,7 +505,10 @@ class FuzzTests(TestCase):
                     f" {[f[1][0] for f in files]}\n{trouble}",
                 )
         if os.environ.get("HAUCH_FUZZ"):
-            print(dict(sorted(statuses.items())), connection.vendor, Design.objects.count())
+            names = {name for name in _names() if not name.startswith("admin:")}
+            print(dict(sorted(statuses.items())))
+            print(f"{len(names & set(reached))} of {len(names)} addresses answered; not:")
+            print(", ".join(sorted(names - set(reached))))
         self.assertEqual(
             dict(troubles),
             {},

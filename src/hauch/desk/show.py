@@ -15,6 +15,7 @@ from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS
 from hauch.desk.models import Design
 from hauch.desk.tools.base import Answer, Chart, Figure, Tool
+from hauch.formats.json_in import read_json
 from hauch.formats.tables import safe_cell as cell
 from hauch.people.requests import whole
 
@@ -140,7 +141,7 @@ def imported(tool: Tool, data: bytes) -> tuple[str, dict[str, Any]]:
     ValueError : with a sentence
     """
     try:
-        content = json.loads(data.decode())
+        content = read_json(data)
         key, inputs, name = content["tool"], content["inputs"], str(content["name"])[:60]
     except (ValueError, KeyError, TypeError, UnicodeDecodeError) as problem:
         raise ValueError("The file is no design that the Desk has written.") from problem

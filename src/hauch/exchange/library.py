@@ -15,6 +15,7 @@ from hauch.core.measure.rigs import RIGS, check_constants
 from hauch.exchange import schema
 from hauch.exchange.plain import StoresImporter, instrument_content, rig_content
 from hauch.formats.bundle import BundleRefused
+from hauch.formats.json_in import read_json
 from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.models import User
@@ -131,7 +132,7 @@ def _words(problem: Exception) -> str:
 
 
 def _from_json(text: str) -> list[str]:
-    content: Any = json.loads(text, parse_constant=_no_constant)
+    content: Any = read_json(text)
     if content.get("schema") != SCHEMA or content.get("schema_version") != SCHEMA_VERSION:
         raise BundleRefused(
             "The JSON file is not a library of rigs and instruments that this installation reads."
@@ -153,10 +154,6 @@ def _from_json(text: str) -> list[str]:
             raise BundleRefused(f"{row['name']}: {next(iter(problems.values()))}")
         stores.rig(row)
     return [str(one) for one in stores.new]
-
-
-def _no_constant(name: str) -> float:
-    raise BundleRefused(f"The library holds “{name}”, which is no number.")
 
 
 def _from_csv(user: User, text: str) -> list[str]:

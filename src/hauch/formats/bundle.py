@@ -12,6 +12,7 @@ import csv
 import hashlib
 import io
 import json
+import lzma
 import math
 import re
 import uuid
@@ -23,6 +24,8 @@ from functools import partial
 from typing import Any, BinaryIO, TypeVar
 
 import numpy as np
+
+from hauch.formats.json_in import read_json
 
 T = TypeVar("T")
 
@@ -52,10 +55,6 @@ class Bundle:
     traces: Mapping[str, dict[str, np.ndarray]] = field(default_factory=dict)
     files: Mapping[str, bytes] = field(default_factory=dict)
     tables: dict[str, str] = field(default_factory=dict)
-
-
-def _no_constant(name: str) -> float:
-    raise BundleRefused(f"round.json holds “{name}”, which is no number.")
 
 
 BLOCK = 1 << 20
@@ -116,14 +115,17 @@ def _readable(work: Callable[[], T]) -> T:
     """What some reading gives; a damaged file is a sentence."""
     try:
         return work()
+    except BundleRefused:
+        raise
     except (
         zipfile.BadZipFile,
         zlib.error,
+        lzma.LZMAError,
         EOFError,
-        UnicodeDecodeError,
-        json.JSONDecodeError,
+        ValueError,
         NotImplementedError,
         RuntimeError,
+        OSError,
     ) as problem:
         raise BundleRefused(
             "The file is not a readable ZIP of an exported round. Export the round again."
@@ -153,7 +155,12 @@ def _read(source: BinaryIO) -> Bundle:
         raise BundleRefused("A file in the bundle unpacks to many times its size; it is not read.")
     if "round.json" not in archive.namelist():
         raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
-    content = json.loads(archive.read("round.json"), parse_constant=_no_constant)
+    try:
+        content = read_json(archive.read("round.json"))
+    except json.JSONDecodeError:
+        raise
+    except ValueError as problem:
+        raise BundleRefused(f"round.json cannot be read: {problem}") from problem
     if not isinstance(content, dict) or content.get("schema") != SCHEMA:
         raise BundleRefused("round.json does not describe a round.")
     version = content.get("schema_version")

@@ -61,7 +61,18 @@ def web_server(host: str, port: int, processes: int) -> list[str]:
         "--log-level",
         "warning",
         "--no-server-header",
+        *proxies(),
     ]
+
+
+def proxies() -> list[str]:
+    """Whose word on where a request came from is taken: that of the proxies which are named, or of
+    one on this machine where pages go out by HTTPS; else nobody's, since anybody can write it.
+    """
+    named = os.environ.get("HAUCH_PROXIES", "")
+    if not named and os.environ.get("HAUCH_HTTPS") == "1":
+        named = "127.0.0.1"
+    return ["--proxy-headers", "--forwarded-allow-ips", named] if named else ["--no-proxy-headers"]
 
 
 def say(text: str) -> None:

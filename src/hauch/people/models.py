@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.contrib.auth.models import AbstractUser
 from django.db import models
+from django.utils import timezone
 
 from hauch.core.quantity.units import system_of
 
@@ -28,6 +29,22 @@ class User(AbstractUser):
 
     def __str__(self) -> str:
         return self.first_name or self.username
+
+
+class SignIn(models.Model):
+    """A browser in which somebody signed in. It counts as long as its session lives."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="sign_ins")
+    session_key = models.CharField(max_length=40, unique=True)
+    at = models.DateTimeField(default=timezone.now)
+    address = models.GenericIPAddressField(null=True)
+    browser = models.CharField(max_length=200, blank=True, help_text="what it says that it is")
+
+    class Meta:
+        ordering = ["-at", "-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.user}, {self.at:%Y-%m-%d %H:%M}"
 
 
 class AuditEntry(models.Model):

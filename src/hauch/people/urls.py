@@ -1,4 +1,4 @@
-from django.contrib.auth.views import LoginView, LogoutView
+from django.contrib.auth.views import LogoutView
 from django.urls import path
 
 from hauch.people import views
@@ -6,10 +6,13 @@ from hauch.people import views
 app_name = "people"
 urlpatterns = [
     path("", views.person, name="person"),
-    path(
-        "login/",
-        LoginView.as_view(template_name="people/login.html", redirect_authenticated_user=True),
-        name="login",
-    ),
+    path("login/", views.SignInView.as_view(), name="login"),
     path("logout/", LogoutView.as_view(), name="logout"),
+    path("password/", views.ChangePassword.as_view(), name="change_password"),
+    path("password/<str:uidb64>/<str:token>/", views.SetPassword.as_view(), name="set_password"),
+    path("sessions/end/", views.end_sessions, name="end_sessions"),
+    path("sessions/<int:pk>/end/", views.end_sessions, name="end_session"),
+    path("all/", views.people, name="people"),
+    path("all/<int:pk>/link/", views.password_link, name="password_link"),
+    path("all/<int:pk>/active/", views.set_active, name="set_active"),
 ]

@@ -16,7 +16,7 @@ from hauch.core.quantity.units import KINDS
 from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.people.clock import house_day
 from hauch.stores.models import Instrument, Material, Rig, channel_choices
-from hauch.ui.fields import FigureField, NumberInput, kept_figure
+from hauch.ui.fields import FigureField, JsonField, NumberInput, kept_figure
 
 MOST_POINTS = 60
 FURTHER = SPEEDS[1:]
@@ -58,6 +58,7 @@ class InstrumentForm(forms.ModelForm):
             "profile",
             "shared",
         ]
+        field_classes = {"profile": JsonField}
         help_texts = {
             "shared": "Else a recording holds it alone. Never what turns something.",
             "recalibrate_after": "",

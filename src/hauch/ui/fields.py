@@ -11,6 +11,7 @@ from django.http import HttpRequest, QueryDict
 
 from hauch.core.quantity.typed import parse_number, typed_figure
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
+from hauch.formats.json_in import read_json
 
 
 def sent(request: HttpRequest) -> QueryDict | None:
@@ -25,6 +26,21 @@ class NumberInput(forms.TextInput):
 
     def __init__(self, attrs=None):
         super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
+
+
+class JsonField(forms.JSONField):
+    """Typed JSON, as far as it can be stored."""
+
+    def to_python(self, value: Any) -> Any:
+        """The parsed value; a sentence for what is none, or nested without end."""
+        if not self.disabled and isinstance(value, str) and value not in self.empty_values:
+            try:
+                read_json(value)
+            except ValueError as problem:
+                raise ValidationError(
+                    self.error_messages["invalid"], code="invalid", params={"value": value[:40]}
+                ) from problem
+        return super().to_python(value)
 
 
 LONGEST = 40

@@ -123,9 +123,14 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
+CSRF_FAILURE_VIEW = "hauch.people.views.stale_form"
+PASSWORD_RESET_TIMEOUT = 3 * 24 * 3600
 if os.environ.get("HAUCH_HTTPS") == "1":
+    # That it came by HTTPS the web server tells, from what a named proxy says (`ops.start`).
     SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
-    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+    SECURE_SSL_REDIRECT = True
+    SECURE_REDIRECT_EXEMPT = [r"^health/$"]
+    SECURE_HSTS_SECONDS = 365 * 24 * 3600
 
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
