@@ -7,6 +7,7 @@ from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
+from django.forms.fields import InvalidJSONInput
 from django.http import HttpRequest, QueryDict
 
 from hauch.core.quantity.typed import parse_number, typed_figure
@@ -41,6 +42,13 @@ class JsonField(forms.JSONField):
                     self.error_messages["invalid"], code="invalid", params={"value": value[:40]}
                 ) from problem
         return super().to_python(value)
+
+    def bound_data(self, data: Any, initial: Any) -> Any:
+        """What was typed, as it was typed where it cannot be parsed."""
+        try:
+            return super().bound_data(data, initial)
+        except (ValueError, RecursionError):
+            return InvalidJSONInput(data)
 
 
 LONGEST = 40
