@@ -16,6 +16,7 @@ import random
 import re
 import traceback
 import uuid
+from contextlib import suppress
 from dataclasses import dataclass, field
 from http.cookies import SimpleCookie
 from pathlib import Path
@@ -25,7 +26,7 @@ import html5lib
 from django.core.signals import got_request_exception
 from django.db import transaction
 from django.test import Client, TestCase
-from django.urls import URLPattern, URLResolver, get_resolver, reverse
+from django.urls import Resolver404, URLPattern, URLResolver, get_resolver, reverse
 
 from hauch.bench.exclusions import exclude
 from hauch.bench.models import Run
@@ -491,7 +492,8 @@ class FuzzTests(TestCase):
             answer = self.send(method, url, who, data, files=files, htmx=htmx)
             statuses[answer.status_code] += 1
             if answer.status_code not in {403, 404, 405, 414}:
-                reached[answer.resolver_match.view_name] += 1
+                with suppress(Resolver404):
+                    reached[answer.resolver_match.view_name] += 1
             for trouble in self.raised:
                 key = " | ".join(
                     line.strip()

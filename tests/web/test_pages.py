@@ -36,6 +36,10 @@ class Pages(TestCase):
             "home": reverse("home"),
             "search": reverse("search") + "?q=bin",
             "person": reverse("people:person"),
+            "password": reverse("people:change_password"),
+            "people of all": reverse("people:people"),
+            "installation": reverse("keeper"),
+            "files": reverse("entries:files", args=[slug, cls.built.entries["Amsel"].pk]),
             "stores": reverse("stores:stores"),
             "brief": reverse("rounds:brief", args=[slug]),
             "entries": reverse("entries:list", args=[slug]),
@@ -114,6 +118,12 @@ class BeforePublicationTests(Pages):
         "home": dict.fromkeys(EVERYBODY, 200),
         "search": dict.fromkeys(EVERYBODY, 200),
         "person": dict.fromkeys(EVERYBODY, 200),
+        "password": dict.fromkeys(EVERYBODY, 200),
+        "files": {"host": 200, "operator": 200, "designer": 200},
+        **{
+            page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403}
+            for page in ("people of all", "installation")
+        },
         "stores": dict.fromkeys(EVERYBODY, 200),
         "brief": dict.fromkeys(IN_ROUND, 200),
         "entries": dict.fromkeys(IN_ROUND, 200),
@@ -236,6 +246,9 @@ class PostTests(Pages):
         return {
             reverse("rounds:begin"): host,
             reverse("setup:begin"): host,
+            reverse("people:password_link", args=[built.people["viewer"].pk]): host,
+            reverse("people:set_active", args=[built.people["viewer"].pk]): host,
+            reverse("keeper_job", args=[1]): set(),
             reverse("bench:add_setting", args=[slug, air.pk]): bench,
             reverse("stores:delete_rig", args=[air.rig_id]): bench,
             reverse("stores:delete_instrument", args=[meter.pk]): bench,

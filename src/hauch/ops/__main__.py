@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from hauch.ops.errors import CannotGoOn
@@ -85,6 +86,14 @@ def parser() -> argparse.ArgumentParser:
     pages.add_argument("--port", type=int, help="port (default: 8440)")
     pages.add_argument("--processes", type=int, default=2)
     add("worker", "Do background work, as one role of an installation on several hosts.")
+    _keeping(add)
+    manage = add("manage", "Run one of Django's own commands.")
+    manage.add_argument("arguments", nargs=argparse.REMAINDER)
+    return top
+
+
+def _keeping(add: Callable[[str, str], argparse.ArgumentParser]) -> None:
+    """Commands of whoever keeps an installation."""
     again = add("recompute", "Compute all results again from the raw readings.")
     again.add_argument(
         "--check", action="store_true", help="only report; exit 1 if a digit differs"
@@ -94,12 +103,20 @@ def parser() -> argparse.ArgumentParser:
     out.add_argument("file", type=Path)
     back = add("import", "Read a round from a ZIP file.")
     back.add_argument("file", type=Path)
+    whole = add("backup", "Write the whole installation to one file, while it runs.")
+    whole.add_argument("file", type=Path)
+    add("doctor", "Tell how the installation is, and what to do; exit 1 where there is something.")
+    add("nightly", "Write a backup into HAUCH_BACKUPS, read it through, take outdated ones away.")
+    again = add("restore", "Make an installation of a backup, in an empty data folder.")
+    again.add_argument("file", type=Path)
+    again.add_argument(
+        "--check",
+        action="store_true",
+        help="only try it: restore it aside, count all rows and recompute all results",
+    )
     person = add("adduser", "Make a person, and print the password.")
     person.add_argument("username")
     person.add_argument("--staff", action="store_true", help="may import rounds and manage people")
-    manage = add("manage", "Run one of Django's own commands.")
-    manage.add_argument("arguments", nargs=argparse.REMAINDER)
-    return top
 
 
 def main() -> int:

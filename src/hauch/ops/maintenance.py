@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import signal
 import subprocess
+import sys
+import tempfile
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
+from pathlib import Path
 
 from hauch.ops.data import SETTINGS, DataFolder
 from hauch.ops.errors import CannotGoOn
-from hauch.ops.start import DEFAULT_PORT, WORKER, collect_static, web_server
+from hauch.ops.start import DEFAULT_PORT, WORKER, collect_static, say, web_server
 
 
 @contextmanager
@@ -129,6 +135,103 @@ def import_(options: argparse.Namespace) -> int:
             raise CannotGoOn(str(problem)) from problem
         print(f"Imported round “{round.title}” as {round.slug}.")
         return 0
+
+
+def backup(options: argparse.Namespace) -> int:
+    """Write the whole installation to one file."""
+    with database(options):
+        from django.conf import settings
+
+        from hauch.ops import backup as backups
+
+        began = time.monotonic()
+        url = os.environ["HAUCH_DATABASE_URL"]
+        made = backups.backup(url, settings.MEDIA_ROOT, options.file.resolve(), say)
+        print(
+            f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB, {len(made.files)}"
+            f" files, {sum(made.rows.values()):,} rows) in {time.monotonic() - began:.1f} s."
+        )
+        return 0
+
+
+def doctor(options: argparse.Namespace) -> int:
+    """Tell how the installation is."""
+    with database(options):
+        from hauch.site.state import state
+
+        found = state()
+        for line in found.lines:
+            print(f"{'  ' if line.well else '! '}{line.what}: {line.told}")
+            if line.do:
+                print(f"    {line.do}")
+        print(
+            f"{'! ' if found.failed else '  '}Jobs: {found.waiting} waiting, {len(found.failed)} failed"
+        )
+        for job in found.failed:
+            print(f"    {job.pk} {job.task_name}, {job.attempts} tries")
+        return 0 if found.well else 1
+
+
+def nightly(options: argparse.Namespace) -> int:
+    """Write the backup of a night, and note how it went where the keeper's page reads it."""
+    named = os.environ.get("HAUCH_BACKUPS", "")
+    if not named:
+        raise CannotGoOn("HAUCH_BACKUPS names no folder. Set it, or run ./hauch backup FILE.")
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # what is unfinished goes on the way out
+    folder, now = Path(named).resolve(), datetime.now(UTC)
+    told = {"at": now.isoformat(timespec="seconds")}
+    try:
+        with database(options):
+            from django.conf import settings
+
+            from hauch.ops import backup as backups
+
+            url = os.environ["HAUCH_DATABASE_URL"]
+            made = backups.nightly(url, settings.MEDIA_ROOT, folder, now)
+            told |= {"file": backups.name_for(now), "size": str(made.size), "problem": ""}
+            print(f"Nightly backup {folder / backups.name_for(now)} is written and checked.")
+            return 0
+    except CannotGoOn as problem:
+        told |= {"problem": str(problem)}
+        raise
+    finally:
+        with suppress(OSError):
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / "last.json").write_text(json.dumps(told))
+
+
+def restore(options: argparse.Namespace) -> int:
+    """Make an installation of a backup, or only try whether it could be made."""
+    from hauch.ops import backup as backups
+
+    source = options.file.resolve()
+    if not options.check:
+        data = DataFolder(options.data)
+        made = backups.restore(source, data, say)
+        print(
+            f"The installation of {made.at} (Hauch {made.version}) is in {data.path}:"
+            f" {len(made.files)} files, {sum(made.rows.values()):,} rows. Run ./hauch start; whoever"
+            " was signed in signs in anew."
+        )
+        return 0
+    with tempfile.TemporaryDirectory(prefix="hauch-restore-") as folder:
+        path = Path(folder)
+        path.chmod(0o711 if os.getuid() == 0 else 0o700)
+        data = DataFolder(path)
+        with backups.installed(source, data, say, fast=True) as (made, cluster):
+            environment = {**os.environ, **data.environment(cluster)}
+            say("All results are computed again.")
+            again = [sys.executable, "-m", "hauch.ops", "recompute", "--check", "--data", folder]
+            environment.pop("HAUCH_DATABASE_URL")
+            done = subprocess.run(
+                again, check=False, env=environment, capture_output=True, text=True
+            )
+        print(
+            f"The backup of {made.at} (Hauch {made.version}) can be restored: {len(made.files)} files"
+            f" and {sum(made.rows.values()):,} rows agree."
+        )
+        print((done.stdout + done.stderr).strip())
+        return done.returncode
 
 
 def adduser(options: argparse.Namespace) -> int:

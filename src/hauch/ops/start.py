@@ -11,9 +11,12 @@ import time
 import urllib.request
 from collections.abc import Callable
 from contextlib import suppress
+from datetime import UTC, date, datetime
 from pathlib import Path
 
+from hauch import __version__
 from hauch.instruments.standins import FIRST_PORT
+from hauch.ops.backup import backup
 from hauch.ops.cluster import Cluster, free_port
 from hauch.ops.data import SETTINGS, DataFolder, default_folder
 from hauch.ops.errors import CannotGoOn
@@ -108,7 +111,6 @@ def reloading_server(host: str, port: int, processes: int) -> list[str]:
 def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, dict[str, str]]:
     """Start the cluster and bring database and static files up to date."""
     import django
-    from django.core.management import call_command
 
     cluster = data.cluster()
     cluster.start()
@@ -119,7 +121,7 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
     from hauch.entries.actions import check_older_rotors
     from hauch.people.first import first_people
 
-    call_command("migrate", interactive=False, verbosity=0)
+    bring_up_to_date(data, environment["HAUCH_DATABASE_URL"])
     if settings == SETTINGS:
         collect_static(data)
     first_people(data.path, demo=demo)
@@ -130,6 +132,38 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
 
         load_demo(say)
     return cluster, environment
+
+
+def bring_up_to_date(data: DataFolder, url: str) -> None:
+    """Apply what this version changes in the database; what is there is backed up before.
+
+    Raises
+    ------
+    CannotGoOn : with where the backup is, and how to go on
+    """
+    from django.conf import settings
+    from django.core.management import call_command
+    from django.db import DatabaseError, connection
+    from django.db.migrations.executor import MigrationExecutor
+
+    executor = MigrationExecutor(connection)
+    outstanding = executor.migration_plan(executor.loader.graph.leaf_nodes())
+    if not outstanding:
+        return
+    saved = None
+    if executor.loader.applied_migrations:
+        saved = data.path / "backups" / f"before-{__version__}-{datetime.now(UTC):%Y%m%d-%H%M}.tar"
+        say(f"This version changes the database; {saved} keeps it as it was.")
+        backup(url, settings.MEDIA_ROOT, saved, say)
+    try:
+        call_command("migrate", interactive=False, verbosity=0)
+    except (DatabaseError, ValueError, LookupError) as problem:
+        if saved is None:
+            raise
+        raise CannotGoOn(
+            f"The database could not be brought up to date: {problem}. It is saved in {saved}; to go"
+            f" on with the version before: ./hauch restore {saved} --data FOLDER"
+        ) from problem
 
 
 def collect_static(data: DataFolder) -> None:
@@ -152,6 +186,37 @@ def collect_static(data: DataFolder) -> None:
         return
     call_command("collectstatic", interactive=False, verbosity=0, clear=True)
     mark.write_text(stamp)
+
+
+class Nightly:
+    """Writes a backup each night, in a process of its own, where HAUCH_BACKUPS names a folder."""
+
+    HOUR = 3
+    """From this hour on, by the clock of this machine."""
+
+    def __init__(self, data: DataFolder):
+        self.folder = os.environ.get("HAUCH_BACKUPS", "")
+        self.command = [sys.executable, "-m", "hauch.ops", "nightly", "--data", str(data.path)]
+        self.last: date | None = None
+        self.child: subprocess.Popen[bytes] | None = None
+
+    def check(self, now: datetime) -> None:
+        """Begin the backup of this night once its hour has come."""
+        if self.child is not None and self.child.poll() is not None:
+            if self.child.returncode:
+                say("The nightly backup failed; see the line above. It is tried again tomorrow.")
+            self.child = None
+        if not self.folder or now.hour < self.HOUR or self.last == now.date():
+            return
+        self.last = now.date()
+        self.child = subprocess.Popen(self.command, start_new_session=True)
+
+    def stop(self) -> None:
+        """End one that is being written; nothing of it stays."""
+        if self.child is not None and self.child.poll() is None:
+            self.child.terminate()
+            with suppress(subprocess.TimeoutExpired):
+                self.child.wait(5)
 
 
 class Supervisor:
@@ -318,6 +383,7 @@ def _serve(
         environment,
         standins=demo and free_port(FIRST_PORT) == FIRST_PORT,
     )
+    nightly = Nightly(data)
     try:
         for name in supervisor.commands:
             if not stopping:
@@ -331,8 +397,10 @@ def _serve(
             if not cluster.alive():
                 _bring_back(cluster)
             supervisor.check()
+            nightly.check(datetime.now().astimezone())
     finally:
         say("Stopping.")
+        nightly.stop()
         supervisor.stop()
         cluster.stop()
         held.close()

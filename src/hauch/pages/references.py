@@ -74,7 +74,7 @@ def care(request: Request, slug: str) -> HttpResponse:
 
 
 def _chosen(request: Request, round: Round) -> tuple[ReferenceSpecimen, list[Test]]:
-    pk = whole(request.POST.get("specimen"))
+    pk = whole(request.POST.get("specimen")) or 0
     found = ReferenceSpecimen.objects.select_related("type").filter(pk=pk).first()
     if found is None:
         raise ValidationError("Choose a reference specimen.")

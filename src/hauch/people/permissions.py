@@ -55,7 +55,7 @@ MATRIX: dict[str, frozenset[str]] = {
 everything in it.
 """
 
-STAFF_ACTIONS = frozenset({"round.import", "people.manage"})
+STAFF_ACTIONS = frozenset({"round.import", "people.manage", "installation.keep"})
 """Actions of those who keep the installation, in no round yet."""
 
 ANYWHERE: dict[str, frozenset[str]] = {
@@ -73,7 +73,8 @@ WORDS = {
     "entry.add": "hand in an entry", "entry.view_all": "see entries of others before publication",
     "entry.withdraw": "withdraw an entry of somebody else", "specimen.change": "change specimens", "specimen.release": "let a specimen onto a bench", "bench.view": "see the bench",
     "run.record": "record runs", "run.void": "void a run", "verdict.view_early": "see the standing before publication",
-    "round.import": "import a round", "people.manage": "manage the people of this installation", "round.change": "change the brief", "rules.change": "change the rules",
+    "round.import": "import a round", "people.manage": "manage the people of this installation",
+    "installation.keep": "keep this installation", "round.change": "change the brief", "rules.change": "change the rules",
     "rules.ask": "ask about the rules", "rules.answer": "answer questions about the rules", "people.invite": "invite people",
     "audit.view": "see the audit trail", "reference.change": "change the reference", "stores.change": "change rigs, instruments and references",
     "round.create": "begin a round", "entry.change": "change an entry of somebody else", "desk.use": "use the Desk",

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from django.contrib import messages
+from django.contrib.auth.forms import PasswordChangeForm, SetPasswordForm
 from django.contrib.auth.views import LoginView, PasswordChangeView, PasswordResetConfirmView
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
-from django.forms import BaseForm
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse_lazy
@@ -73,9 +73,9 @@ class ChangePassword(PasswordChangeView):
     template_name = "people/password.html"
     success_url = reverse_lazy("people:person")
 
-    def form_valid(self, form: BaseForm) -> HttpResponse:
+    def form_valid(self, form: PasswordChangeForm) -> HttpResponse:
         """Save it, and go on in this browser alone."""
-        user = User.objects.get(pk=self.request.user.pk)
+        user = get_object_or_404(User, username=self.request.user.get_username())
         answer = super().form_valid(form)
         sessions.end(user, but=self.request.session.session_key)
         sessions.remember(User, self.request, user)
@@ -89,7 +89,7 @@ class SetPassword(PasswordResetConfirmView):
     template_name = "people/password.html"
     success_url = reverse_lazy("people:login")
 
-    def form_valid(self, form: BaseForm) -> HttpResponse:
+    def form_valid(self, form: SetPasswordForm[Any]) -> HttpResponse:
         """Save it, and end whatever was signed in with the old one."""
         answer = super().form_valid(form)
         if isinstance(self.user, User):
@@ -122,6 +122,7 @@ def password_link(request: Request, pk: int) -> HttpResponse:
 @require_POST
 def set_active(request: Request, pk: int) -> HttpResponse:
     """Close somebody's account, or open it again."""
+    require(request.user, "people.manage")
     someone = get_object_or_404(User, pk=pk)
     try:
         if someone.pk == request.user.pk:

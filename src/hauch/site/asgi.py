@@ -12,4 +12,4 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hauch.site.settings.base")
 warnings.filterwarnings(
     "ignore", message="StreamingHttpResponse must consume synchronous iterators"
 )
-application = Limits(get_asgi_application())
+application = Limits(get_asgi_application())  # type: ignore[arg-type]  # two spellings of ASGI

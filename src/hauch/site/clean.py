@@ -56,7 +56,7 @@ def _refused(request: HttpRequest) -> HttpResponseBase | None:
         parse()
         request._post = cleaned(request._post)  # type: ignore[attr-defined]
 
-    request._load_post_and_files = load  # type: ignore[attr-defined]
+    request._load_post_and_files = load  # type: ignore[method-assign]
     return None
 
 

@@ -3,12 +3,15 @@
 from django.contrib import admin
 from django.urls import include, path
 
-from hauch.site import health
+from hauch.site import health, keeper
 from hauch.verdict.views import published
 
+handler500 = "hauch.site.trace.server_error"
 urlpatterns = [
     path("", include("hauch.pages.urls")),
     path("health/", health.health, name="health"),
+    path("installation/", keeper.keeper, name="keeper"),
+    path("installation/jobs/<int:pk>/", keeper.job, name="keeper_job"),
     path("person/", include("hauch.people.urls")),
     path("desk/", include("hauch.desk.urls")),
     path("", include("hauch.panel.urls")),

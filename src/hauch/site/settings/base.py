@@ -47,6 +47,7 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "hauch.site.trace.numbered",
     "csp.middleware.CSPMiddleware",
     "hauch.site.clean.clean",
     "whitenoise.middleware.WhiteNoiseMiddleware",
@@ -156,8 +157,18 @@ MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 LOGGING: dict[str, Any] = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
-    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "filters": {"numbered": {"()": "hauch.site.trace.WithNumber"}},
+    "formatters": {
+        "plain": {"format": "{asctime} {levelname} {request_id} {name}: {message}", "style": "{"},
+        "json": {"()": "hauch.site.trace.AsJson"},
+    },
+    "handlers": {
+        "console": {
+            "class": "logging.StreamHandler",
+            "formatter": "json" if os.environ.get("HAUCH_LOG") == "json" else "plain",
+            "filters": ["numbered"],
+        }
+    },
     "root": {"handlers": ["console"], "level": "WARNING"},
     "loggers": {"django.request": {"level": "WARNING"}},
 }

@@ -1,0 +1,153 @@
+"""The keeper's page and the same on the shell; numbers of requests; what the log says."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import shutil
+import tempfile
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from unittest import mock
+
+from django.db import connection
+from django.test import Client, TestCase
+from django.urls import reverse
+from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
+
+from hauch.bench.models import Live
+from hauch.bench.runs import Subject
+from hauch.live import actions as live
+from hauch.site import state as states
+from hauch.site.state import state
+from hauch.site.trace import HEADER, AsJson, WithNumber, number
+from hauch.stores.models import Instrument
+from tests.builder import PASSWORD, build
+
+JOB = (
+    "insert into procrastinate_jobs (queue_name, task_name, priority, args, status, attempts)"
+    " values ('default', 'entries.check', 0, '{\"check\": 7}', %s, 3) returning id"
+)
+
+
+class KeeperCase(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+
+    def setUp(self):
+        self.client.login(username="host", password=PASSWORD)
+
+    def line(self, what):
+        return next(line for line in state().lines if line.what == what)
+
+    def job(self, status="failed"):
+        with connection.cursor() as cursor:
+            cursor.execute(JOB, [status])
+            return cursor.fetchone()[0]
+
+
+class StateTests(KeeperCase):
+    def test_a_new_installation(self):
+        found = state()
+        self.assertFalse(found.well)
+        self.assertIn("none was ever there", self.line("Worker").told)
+        self.assertIn("PostgreSQL", self.line("Database").told)
+        self.assertTrue(self.line("Database").well)
+        page = self.client.get(reverse("keeper"))
+        self.assertContains(page, "Something waits for you")
+        self.assertContains(page, "none by rule")
+
+    def test_little_room_and_clocks_apart(self):
+        with mock.patch.object(shutil, "disk_usage", return_value=mock.Mock(free=3e8)):
+            self.assertIn("Make room", self.line("Disk").do)
+        later = timezone.now() + timedelta(seconds=90)
+        with mock.patch.object(states.timezone, "now", return_value=later):
+            line = self.line("Database")
+        self.assertIn("its clock is -90 s from this host's", line.told)
+
+    def test_a_worker_that_was_there(self):
+        with connection.cursor() as cursor:
+            cursor.execute("insert into procrastinate_workers (last_heartbeat) values (now())")
+            self.assertTrue(self.line("Worker").well)
+            cursor.execute(
+                "update procrastinate_workers set last_heartbeat = now() - interval '90 s'"
+            )
+        self.assertIn("last heard of 90 s ago", self.line("Worker").told)
+
+    def test_a_bench_without_a_recorder(self):
+        self.assertEqual(self.line("Live benches").told, "none is recording")
+        Instrument.objects.filter(channel="air_speed").update(
+            resource="TCPIP0::127.0.0.1::9::SOCKET", profile={"query": "X?", "unit": "m/s"}
+        )
+        subject = Subject(specimen=self.built.specimens["Amsel"])
+        live.begin(self.built.operator, self.built.tests["air"], subject)
+        self.assertIn("nothing is heard of Rack rig", self.line("Live benches").told)
+        Live.objects.update(heard_at=timezone.now())
+        self.assertTrue(self.line("Live benches").well)
+
+    def test_backups(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name)
+        with mock.patch.dict(os.environ, {"HAUCH_BACKUPS": folder.name}):
+            self.assertIn("none yet", self.line("Backups").told)
+            for age, problem, words, well in (
+                (1, "", "read through; 1 kept", True),
+                (50, "", "read through", False),
+                (1, "There is no room.", "failed", False),
+            ):
+                (path / "hauch-20261128-0300.tar").touch()
+                at = datetime.now(UTC) - timedelta(hours=age)
+                told = {"at": at.isoformat(), "size": "5e6", "problem": problem}
+                (path / "last.json").write_text(json.dumps(told))
+                line = self.line("Backups")
+                self.assertIn(words, line.told)
+                self.assertEqual(line.well, well)
+            (path / "last.json").write_text("{")
+            self.assertIn("none yet", self.line("Backups").told)
+
+    def test_a_failed_job_is_tried_again_or_dropped(self):
+        first, second, doing = self.job(), self.job(), self.job("doing")
+        page = self.client.get(reverse("keeper"))
+        self.assertContains(page, "entries.check", count=2)
+        self.client.post(reverse("keeper_job", args=[first]), {"do": "retry"})
+        self.client.post(reverse("keeper_job", args=[second]), {"do": "drop"})
+        answer = self.client.post(reverse("keeper_job", args=[doing]), {"do": "drop"})
+        self.assertEqual(answer.status_code, 404)
+        left = dict(ProcrastinateJob.objects.values_list("pk", "status"))
+        self.assertEqual(left, {first: "todo", doing: "doing"})
+
+
+class NumberTests(KeeperCase):
+    def test_an_error_shows_the_number_of_its_log_lines(self):
+        client = Client(raise_request_exception=False)
+        client.login(username="host", password=PASSWORD)
+        with (
+            mock.patch("hauch.site.keeper.state", side_effect=RuntimeError("boom")),
+            self.assertLogs("django.request", "ERROR") as logs,
+        ):
+            logs.output.clear()
+            answer = client.get(reverse("keeper"))
+            shown = answer[HEADER]
+            WithNumber().filter(logs.records[-1])
+        self.assertContains(answer, shown, status_code=500)
+        self.assertEqual(logs.records[-1].request_id, shown)
+        self.assertNotEqual(self.client.get("/")[HEADER], self.client.get("/")[HEADER])
+
+    def test_one_json_object_a_line(self):
+        number.set("ab12")
+        try:
+            raise ValueError("no\nsuch")
+        except ValueError:
+            record = logging.getLogger("x").makeRecord(
+                "x", logging.ERROR, "f", 1, "a %s", ("b\n",), logging.sys.exc_info()
+            )
+        WithNumber().filter(record)
+        text = AsJson().format(record)
+        self.assertNotIn("\n", text)
+        said = json.loads(text)
+        self.assertEqual((said["request"], said["text"], said["level"]), ("ab12", "a b\n", "ERROR"))
+        self.assertIn("ValueError", said["raised"])
