@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 from datetime import timedelta
+from functools import partial
 from unittest import mock
 
 import numpy as np
@@ -20,6 +21,7 @@ from asgiref.sync import sync_to_async
 from django.db import OperationalError, connection, connections
 from django.db.models.functions import Now
 from django.test import TransactionTestCase
+from django.urls import reverse
 from msgspec.structs import replace
 
 from hauch.bench.models import Live, Recording, Run, Waveform
@@ -46,10 +48,13 @@ from hauch.live.protocol import (
 from hauch.live.recorder import SHUT_AFTER, Recorder
 from hauch.live.session import RECENT_SECONDS, Session, assessed
 from hauch.live.stream import events, hub, rows_after
+from hauch.live.views import _may_watch
 from hauch.people.keep import kept
+from hauch.people.sessions import end, set_active
+from hauch.rounds import invitations
 from hauch.stores.models import Instrument
 from hauch.workshop.models import Specimen
-from tests.builder import ROOM, build
+from tests.builder import PASSWORD, ROOM, build
 from tests.emptied import Emptied
 from tests.instruments.meters import Meters, put_on_line
 from tests.processes import Machine, environment
@@ -489,6 +494,61 @@ class StreamTests(RecorderCase):
         self.assertGreaterEqual(len(first["rows"]), 30)
         self.assertEqual(rows_after(self.one, 10**9)[1], [])
         self.assertEqual(hub.queues, {})
+
+
+class WatchingTests(Emptied, TransactionTestCase):
+    """Who may no longer see a bench loses its stream, not only its page."""
+
+    def setUp(self):
+        self.built = build()
+        Instrument.objects.filter(channel="air_speed").update(
+            resource="TCPIP0::127.0.0.1::9::SOCKET", profile={"query": "X?", "unit": "m/s"}
+        )
+        subject = Subject(specimen=self.built.specimens["Amsel"])
+        self.one = live.begin(self.built.operator, self.built.tests["air"], subject)
+
+    def test_a_stream_ends_with_the_right_to_see_it(self):
+        operator = self.built.operator
+        member = self.built.round.memberships.get(user=operator)
+
+        def removed():
+            invitations.change_role(self.built.host, member, None)
+
+        def closed():
+            set_active(self.built.host, operator, active=False)
+
+        def ended():
+            end(operator)
+
+        for change in (ended, removed, closed):
+            with self.subTest(change.__name__):
+                client = self.client_class()
+                client.post(reverse("people:login"), {"username": "operator", "password": PASSWORD})
+                key = client.session.session_key
+                may = partial(_may_watch, key, operator.pk, self.one)
+                self.assertTrue(may())
+
+                async def watch(may=may, change=change):
+                    got, began = [], time.monotonic()
+                    async for text in events(self.one, None, may):
+                        got.append(text)
+                        if "event: history" in text:
+                            await sync_to_async(change)()
+                        if time.monotonic() > began + 60:
+                            break
+                    await sync_to_async(connections.close_all)()
+                    return got, time.monotonic() - began
+
+                with mock.patch("hauch.live.stream.LOOKED_AFTER", 0.2):
+                    got, took = asyncio.run(watch())
+                self.assertIn("event: history", "".join(got))
+                self.assertLess(took, 50)
+                self.assertFalse(may())
+                self.assertEqual(hub.queues, {})
+            member.pk = None
+            type(member).objects.filter(user=operator).delete()
+            member.save()
+            type(operator).objects.update(is_active=True)
 
 
 class AloneTests(RecorderCase):

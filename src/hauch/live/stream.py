@@ -14,7 +14,8 @@ from __future__ import annotations
 import asyncio
 import json
 import math
-from collections.abc import AsyncIterator
+import time
+from collections.abc import AsyncIterator, Callable
 from contextlib import suppress
 from typing import Any
 
@@ -30,6 +31,9 @@ from hauch.live.protocol import RECORDED
 
 KEPT_ALIVE = 10.0
 """A comment goes out after so long without an event [s], so that nobody in between closes the line."""
+
+LOOKED_AFTER = 2.0
+"""So often it is looked whether somebody may still watch [s]."""
 
 MOST_WAITING = 600
 """Events that wait for one browser; a browser that is slower is cut off and comes back for the
@@ -151,8 +155,16 @@ def changes(pk: int) -> dict[str, Any]:
     return {"changes": count, "ended": ended is not None}
 
 
-async def events(live: Live, last: int | None) -> AsyncIterator[str]:
-    """The stream of one browser: history, then what comes."""
+async def events(
+    live: Live, last: int | None, may_still: Callable[[], bool] = lambda: True
+) -> AsyncIterator[str]:
+    """The stream of one browser: history, then what comes, as long as it may.
+
+    Parameters
+    ----------
+    last : the newest row that the browser has; None for all
+    may_still : asked every `LOOKED_AFTER` seconds; the stream ends where the answer is no
+    """
     queue = hub.join(live.pk)
     try:
         yield "retry: 700\n\n"
@@ -165,15 +177,12 @@ async def events(live: Live, last: int | None) -> AsyncIterator[str]:
         else:
             async for text in _missed(live, known):
                 yield text
-        while True:
-            try:
-                got = await asyncio.wait_for(queue.get(), KEPT_ALIVE)
-            except TimeoutError:
+        async for got in _notices(queue, may_still):
+            if not got:
                 yield ": still here\n\n"
-                continue
-            if got.get("slow"):
+            elif got.get("slow"):
                 return
-            if "rows" in got:
+            elif "rows" in got:
                 newest = got["first"] + len(got["rows"]) - 1
                 known = max(known, newest)
                 yield event(
@@ -190,6 +199,26 @@ async def events(live: Live, last: int | None) -> AsyncIterator[str]:
                     known = int(text.partition("id: ")[2].partition("\n")[0] or known)
     finally:
         hub.leave(live.pk, queue)
+
+
+async def _notices(
+    queue: asyncio.Queue[dict[str, Any]], may_still: Callable[[], bool]
+) -> AsyncIterator[dict[str, Any]]:
+    """What comes for one browser, an empty notice after a silence, until it may not see more."""
+    said = looked = time.monotonic()
+    while True:
+        now = time.monotonic()
+        if now - looked >= LOOKED_AFTER:
+            looked = now
+            if not await sync_to_async(may_still)():
+                return
+        try:
+            yield await asyncio.wait_for(queue.get(), LOOKED_AFTER)
+            said = time.monotonic()
+        except TimeoutError:
+            if now - said >= KEPT_ALIVE:
+                said = now
+                yield {}
 
 
 async def _missed(live: Live, known: int) -> AsyncIterator[str]:

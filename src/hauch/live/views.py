@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.contrib import messages
+from django.contrib.sessions.models import Session
 from django.core.exceptions import ValidationError
 from django.http import Http404, HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -29,6 +31,8 @@ from hauch.live import actions as live
 from hauch.live import guide, presence, readiness, readings, runs
 from hauch.live.protocol import status_of
 from hauch.live.stream import events
+from hauch.people.models import User
+from hauch.people.permissions import allowed
 from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import round_for
@@ -523,13 +527,24 @@ def _stream_of(request: Request, slug: str, pk: int) -> Live:
     return live_for(request, round, pk)
 
 
+def _may_watch(session_key: str | None, user_pk: int | None, one: Live) -> bool:
+    """Whether somebody who watches a bench is still signed in, and still in the round with a role
+    that sees it.
+    """
+    user = User.objects.filter(pk=user_pk, is_active=True).first()
+    if user is None or not Session.objects.filter(session_key=session_key).exists():
+        return False
+    round = Round.objects.get(pk=one.test.round_id)
+    return allowed(user, "bench.view", round)
+
+
 async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
     last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")
     tick = -1 if last == "-1" else whole(last)
     answer = StreamingHttpResponse(
-        events(one, tick),
+        events(one, tick, partial(_may_watch, request.session.session_key, request.user.pk, one)),
         content_type="text/event-stream",
     )
     answer["Cache-Control"] = "no-cache"
