@@ -18,6 +18,7 @@ from hauch.people.requests import whole
 from hauch.stores.models import Material, Picture
 from hauch.stores.pictures import keep_picture
 from hauch.ui.fields import offer
+from hauch.ui.meanwhile import Meanwhile
 
 MOST_LINES = 60
 EMPTY_LINES = 3
@@ -74,7 +75,7 @@ class PartForm(forms.ModelForm):
             offer(self, name, [("", found), *(field.choices or ())])
 
 
-class PapersForm(forms.Form):
+class PapersForm(Meanwhile, forms.Form):
     """What a version changes and why, its material, bill of materials and steps of assembly."""
 
     changed = forms.CharField(max_length=300, label="What it changes")
@@ -109,6 +110,13 @@ class PapersForm(forms.Form):
         if version.outlets is None and not reads_outlets(version.entry.round):
             del self.fields["outlets"]
         self.line_problems: list[str] = []
+        self.begin()
+
+    def beside(self) -> dict[str, str]:
+        """Bill and steps, each as a whole."""
+        bill = [f"{i.name} {i.quantity} {i.price}" for i in self.version.bill.all()]
+        steps = [f"{s.text} {s.picture_id}" for s in self.version.steps.all()]
+        return {"the bill of materials": "\n".join(bill), "the steps": "\n".join(steps)}
 
     def bill_rows(self) -> list[dict[str, str]]:
         """Lines of the bill as they stand in the page: as typed, else as kept, and a few empty

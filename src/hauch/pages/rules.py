@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,6 +11,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.http import HttpResponse, QueryDict
 from django.shortcuts import redirect, render
+from django.urls import reverse
 
 from hauch.bench.results import runs_by_test
 from hauch.people.requests import Request
@@ -110,10 +112,20 @@ def change(request: Request, slug: str) -> HttpResponse:
         "form": form,
         "rules": current_rules(round),
         "in_place": round.is_draft and not runs,
+        "based_on": hashlib.sha256(repr(present).encode()).hexdigest()[:16],
         "problems": [],
     }
     if data is not None:
-        if not form.is_valid():
+        if data.get("based_on", context["based_on"]) != context["based_on"]:
+            context["problems"] = [
+                Missing(
+                    "Somebody changed the rules while you wrote. Yours stand below; hold them"
+                    " against the sheet, then go on to put them in its place.",
+                    reverse("rounds:sheet", args=[slug]),
+                    "the sheet",
+                )
+            ]
+        elif not form.is_valid():
             context["problems"] = [Missing(text) for text in form.problems]
         elif "add_test" not in data:
             draft = form.wanted()

@@ -23,6 +23,7 @@ from hauch.rounds.models import Round, RuleQuestion, RuleVersion, Test
 from hauch.rounds.starts import STARTS
 from hauch.stores.models import Rig
 from hauch.ui.fields import FigureField, kept_figure, offer
+from hauch.ui.meanwhile import Meanwhile
 
 MOST_KEEP_OUTS = 12
 
@@ -40,7 +41,7 @@ class BeginForm(forms.Form):
     )
 
 
-class BriefForm(forms.ModelForm):
+class BriefForm(Meanwhile, forms.ModelForm):
     """What is asked, what may vary, what equal means, what can hurt."""
 
     reason = forms.CharField(
@@ -133,6 +134,7 @@ class BriefForm(forms.ModelForm):
         self.fields["presence"].required = False
         if self.instance.is_draft:
             del self.fields["reason"]
+        self.begin()
 
     def clean_presence(self) -> int:
         """What stands, where nothing is typed: there is no bench without the rule."""

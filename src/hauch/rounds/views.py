@@ -122,7 +122,7 @@ def change(request: Request, slug: str) -> HttpResponse:
     round = round_for(request.user, slug, "round.change")
     form = BriefForm(sent(request), instance=round, units=request.user.units)
     if request.method == "POST" and form.is_valid():
-        changed = [name for name in form.changed_data if name != "reason"]
+        changed = [name for name in form.changed_data if name not in {"reason", "began"}]
         try:
             with transaction.atomic():
                 rules = actions.save_brief(
@@ -137,7 +137,8 @@ def change(request: Request, slug: str) -> HttpResponse:
                     "The brief is saved."
                     if round.is_draft or rules is None
                     else f"The brief is saved; the rules are at version {rules.number}."
-                ),
+                )
+                + form.told,
             )
             return redirect("rounds:brief", slug)
     return render(

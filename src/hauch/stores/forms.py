@@ -17,6 +17,7 @@ from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.people.clock import house_day
 from hauch.stores.models import Instrument, Material, Rig, channel_choices
 from hauch.ui.fields import FigureField, JsonField, NumberInput, kept_figure
+from hauch.ui.meanwhile import Meanwhile
 
 MOST_POINTS = 60
 FURTHER = SPEEDS[1:]
@@ -29,7 +30,7 @@ class NewInstrumentForm(forms.Form):
     channel = forms.ChoiceField(choices=channel_choices, label="It reads")
 
 
-class InstrumentForm(forms.ModelForm):
+class InstrumentForm(Meanwhile, forms.ModelForm):
     """A meter's specification; figures in the person's unit of its channel."""
 
     accuracy_percent = FigureField(
@@ -119,6 +120,7 @@ class InstrumentForm(forms.ModelForm):
             del self.fields["principle"]
         for name in ("resolution", "accuracy", "low", "high", "response_time", "accuracy_percent"):
             self.fields[name].initial = getattr(self.instance, name) if self.instance.pk else None
+        self.begin(new=self.instance.pk is None)
 
     def clean(self) -> dict[str, Any]:
         """A profile from the presets, where none was typed; one that cannot be used is told."""
@@ -216,7 +218,7 @@ def channels_for(kind: RigKind) -> list[Channel]:
     return [CHANNELS[key] for key in kind.offered]
 
 
-class RigForm(forms.Form):
+class RigForm(Meanwhile, forms.Form):
     """A rig: constants with their doubt, a meter for each channel, in the person's units."""
 
     name = forms.CharField(max_length=80)
@@ -270,6 +272,7 @@ class RigForm(forms.Form):
             del self.fields["name"]
         else:
             del self.fields["change"]
+        self.begin(new=rig is None)
 
     @property
     def rows(self) -> list[tuple[Any, Any, Any]]:

@@ -52,7 +52,7 @@ def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
     form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
     if request.method == "POST" and form.is_valid():
         actions.save_instrument(request.user, form.instance)
-        messages.success(request, f"{form.instance} is saved.")
+        messages.success(request, f"{form.instance} is saved.{form.told}")
         return redirect(back_or(request, form.instance))
     return render(
         request,

@@ -1,0 +1,138 @@
+"""Two people change one thing at once: nothing of either is lost unseen."""
+
+from __future__ import annotations
+
+import re
+from html import unescape
+
+from django.test import Client, TestCase
+from django.urls import reverse
+
+from hauch.entries.actions import set_papers
+from hauch.entries.models import BillItem, Version
+from hauch.rounds.models import Round
+from hauch.stores.models import Instrument
+from tests.builder import PASSWORD, build
+from tests.web.test_fuzz import forms_of
+
+
+class TwoAtOnceTests(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+        Round.objects.update(state="brief")
+        cls.slug = cls.built.round.slug
+
+    def setUp(self):
+        self.one, self.two = Client(), Client()
+        self.one.login(username="host", password=PASSWORD)
+        self.two.login(username="host", password=PASSWORD)
+
+    def page(self, client, url, action=None):
+        """What a browser would send of the page's form."""
+        html = client.get(url).content.decode()
+        forms = [f for f in forms_of(html, url, "host") if f.method == "post"]
+        form = next(f for f in forms if any(name == "began" for name, _ in f.fields))
+        return {name: unescape(value) for name, value in form.fields if not name.startswith("do")}
+
+    def test_what_only_the_other_changed_is_taken_over(self):
+        url = reverse("rounds:change", args=[self.slug])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        self.two.post(url, theirs | {"title": "Drying loft", "own_parts": "on"})
+        answer = self.one.post(url, mine | {"question": "Which is quietest?"}, follow=True)
+        self.assertContains(answer, "Kept with it what somebody else changed meanwhile")
+        round = Round.objects.get()
+        self.assertEqual(
+            (round.title, round.question, round.own_parts),
+            ("Drying loft", "Which is quietest?", True),
+        )
+
+    def test_where_both_changed_the_same_one_is_asked_and_may_insist(self):
+        url = reverse("rounds:change", args=[self.slug])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        self.two.post(url, theirs | {"title": "Drying loft", "place": "Upper Quellmoos"})
+        answer = self.one.post(url, mine | {"title": "Drying shed"})
+        self.assertContains(
+            answer, "Somebody changed this to “Drying loft” while you wrote", status_code=422
+        )
+        self.assertContains(answer, 'value="Drying shed"', status_code=422)
+        self.assertContains(answer, 'value="Upper Quellmoos"', status_code=422)
+        self.assertEqual(Round.objects.get().title, "Drying loft")
+        form = next(
+            f
+            for f in forms_of(answer.content.decode(), url, "host")
+            if any(name == "began" for name, _ in f.fields)
+        )
+        again = self.one.post(url, dict(form.fields), follow=True)
+        self.assertContains(again, "The brief is saved")
+        round = Round.objects.get()
+        self.assertEqual((round.title, round.place), ("Drying shed", "Upper Quellmoos"))
+
+    def test_the_same_change_twice_and_a_page_of_before(self):
+        url = reverse("rounds:change", args=[self.slug])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        for client, data in ((self.two, theirs), (self.one, mine)):
+            answer = client.post(url, data | {"title": "Drying loft"}, follow=True)
+            self.assertContains(answer, "The brief is saved.")
+        without = {k: v for k, v in mine.items() if k != "began"}
+        for began in ({}, {"began": "["}, {"began": "[1]"}, {"began": '{"title": 7}'}):
+            answer = self.one.post(url, without | {"title": "Drying barn"} | began)
+            self.assertIn(answer.status_code, {302, 422})
+
+    def test_a_meter(self):
+        vane = Instrument.objects.get(channel="air_speed")
+        url = reverse("stores:change_instrument", args=[vane.pk])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        self.two.post(url, theirs | {"resolution": "0.1", "serial": "V-7"})
+        self.one.post(url, mine | {"name": "Vane, large"})
+        vane.refresh_from_db()
+        self.assertEqual((vane.name, vane.serial), ("Vane, large", "V-7"))
+        self.assertAlmostEqual(vane.resolution, 0.1 / 3.6)
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        self.two.post(url, theirs | {"resolution": "0.2"})
+        answer = self.one.post(url, mine | {"resolution": "0.3"})
+        self.assertContains(answer, "Somebody changed this to “0.2”", status_code=422)
+
+    def test_a_rig(self):
+        rig = self.built.tests["air"].rig
+        url = reverse("stores:change_rig", args=[rig.pk])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        self.two.post(url, theirs | {"c_bore": "126"})
+        self.one.post(url, mine | {"note": "Stands by the window."})
+        rig.refresh_from_db()
+        self.assertEqual(rig.note, "Stands by the window.")
+        self.assertAlmostEqual(rig.pairs["bore"][0], 0.126)
+
+    def test_papers_with_their_bill(self):
+        Round.objects.update(state="open")
+        entry = self.built.entries["Amsel"]
+        version = Version.objects.get(entry=entry)
+        url = reverse("entries:edit", args=[self.slug, entry.pk])
+        mine = self.page(self.one, url) | {"changed": "A wider tip."}
+        bill = [BillItem(name="bush", quantity=1, price=2)]
+        papers = {"changed": "A wider tip.", "why": "", "material": None}
+        set_papers(self.built.host, version, **papers, bill=bill, steps=[])
+        answer = self.one.post(url, mine)
+        self.assertContains(answer, "Somebody changed the bill of materials", status_code=422)
+        self.assertEqual(version.bill.count(), 1)
+
+    def test_rules(self):
+        url = reverse("change_rules", args=[self.slug])
+        html = self.one.get(url).content.decode()
+        based = re.search(r'name="based_on" value="(\w+)"', html).group(1)
+        form = next(
+            f
+            for f in forms_of(html, url, "host")
+            if any(name == "based_on" for name, _ in f.fields)
+        )
+        data = {name: unescape(value) for name, value in form.fields if name != "add_test"}
+        weight = next(name for name in data if name.endswith("weight"))
+        self.two.post(url, data | {weight: "3"})
+        changed = self.one.get(url).content.decode()
+        self.assertNotEqual(based, re.search(r'name="based_on" value="(\w+)"', changed).group(1))
+        answer = self.one.post(url, data | {weight: "4"})
+        self.assertContains(answer, "Somebody changed the rules while you wrote", status_code=422)
+        self.assertContains(answer, 'value="4"', status_code=422)
+        now = re.search(r'name="based_on" value="(\w+)"', answer.content.decode()).group(1)
+        answer = self.one.post(url, data | {weight: "4", "based_on": now})
+        self.assertNotContains(answer, "Somebody changed", status_code=answer.status_code)
