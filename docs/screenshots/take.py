@@ -168,7 +168,9 @@ class Pictures(StaticLiveServerTestCase):
         return context.new_page()
 
     def take(self, page, name):
-        page.wait_for_load_state("networkidle")
+        page.wait_for_load_state("load")
+        page.wait_for_timeout(800)  # what pages ask for once they are there
+        page.wait_for_selector(".htmx-request", state="detached")
         page.wait_for_selector("[data-chart]:not([data-drawn=yes])", state="detached")
         page.wait_for_selector(".part3d:not([data-ready=yes])", state="detached")
         page.screenshot(path=HERE / f"{name}.png")
