@@ -116,6 +116,8 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
     cluster.start()
     cluster.ensure_database()
     environment = data.environment(cluster) | {"DJANGO_SETTINGS_MODULE": settings}
+    if demo:  # its meters are simulated on this machine
+        environment |= {"HAUCH_LOCAL_METERS": "1"}
     os.environ.update(environment)
     django.setup()
     from hauch.entries.actions import check_older_rotors

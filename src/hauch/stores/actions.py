@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
+from django.conf import settings
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
@@ -22,6 +23,7 @@ from hauch.core.measure.calibration import (
 from hauch.core.measure.rigs import check_constants
 from hauch.core.quantity import significant
 from hauch.core.quantity.show import show
+from hauch.instruments.address import problem_of
 from hauch.instruments.ask import NoAnswer, ask
 from hauch.people.audit import record
 from hauch.people.clock import house_day
@@ -55,6 +57,10 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
     require(user, "stores.change")
     new = instrument.pk is None
     instrument.full_clean()
+    if instrument.resource and (
+        problem := problem_of(instrument.resource, here=settings.LOCAL_METERS)
+    ):
+        raise ValidationError({"resource": problem})
     instrument.save()
     detail = {
         name: getattr(instrument, name)

@@ -50,8 +50,7 @@ def change_instrument(request: Request, pk: int) -> HttpResponse:
 
 def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
     form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
-    if request.method == "POST" and form.is_valid():
-        actions.save_instrument(request.user, form.instance)
+    if request.method == "POST" and form.is_valid() and _saved(request, form):
         messages.success(request, f"{form.instance} is saved.{form.told}")
         return redirect(back_or(request, form.instance))
     return render(
@@ -60,6 +59,16 @@ def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
         {"form": form, "instrument": instrument, "back": next_of(request)},
         status=422 if form.is_bound else 200,
     )
+
+
+def _saved(request: Request, form: InstrumentForm) -> bool:
+    try:
+        actions.save_instrument(request.user, form.instance)
+    except ValidationError as problem:
+        for name, errors in problem.error_dict.items():
+            form.add_error(name if name in form.fields else None, errors)
+        return False
+    return True
 
 
 @require_POST

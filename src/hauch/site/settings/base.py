@@ -125,6 +125,8 @@ CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 CSRF_FAILURE_VIEW = "hauch.people.views.stale_form"
+LOCAL_METERS = os.environ.get("HAUCH_LOCAL_METERS") == "1"
+"""Whether services of this machine may be meters: the simulated ones are."""
 PASSWORD_RESET_TIMEOUT = 3 * 24 * 3600
 if os.environ.get("HAUCH_HTTPS") == "1":
     # That it came by HTTPS the web server tells, from what a named proxy says (`ops.start`).

@@ -7,6 +7,7 @@ from hauch.site.settings.base import DATABASES, LOGGING, STORAGES
 
 DATABASES["default"]["OPTIONS"].pop("pool", None)
 AXES_ENABLED = False
+LOCAL_METERS = True
 PASSWORD_HASHERS = [
     "django.contrib.auth.hashers.MD5PasswordHasher"
 ]  # hashing is slow on purpose; tests log in often
