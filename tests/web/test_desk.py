@@ -241,7 +241,7 @@ class FileTests(DeskCase):
             (json.dumps(good | {"inputs": {**good["inputs"], "hub": 9}}).encode(), "cannot be"),
             (
                 json.dumps(good | {"inputs": {**good["inputs"], "hub": float("nan")}}).encode(),
-                "missing",
+                "no design that the Desk has written",
             ),
             (
                 json.dumps(good | {"inputs": {**good["inputs"], "pitch": [0.5, 0.4]}}).encode(),

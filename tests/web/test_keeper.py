@@ -117,7 +117,8 @@ class StateTests(KeeperCase):
         self.client.post(reverse("keeper_job", args=[second]), {"do": "drop"})
         answer = self.client.post(reverse("keeper_job", args=[doing]), {"do": "drop"})
         self.assertEqual(answer.status_code, 404)
-        left = dict(ProcrastinateJob.objects.values_list("pk", "status"))
+        made = ProcrastinateJob.objects.filter(pk__in=[first, second, doing])
+        left = dict(made.values_list("pk", "status"))
         self.assertEqual(left, {first: "todo", doing: "doing"})
 
 

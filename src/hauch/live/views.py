@@ -531,7 +531,7 @@ def _may_watch(session_key: str | None, user_pk: int | None, one: Live) -> bool:
     """Whether somebody who watches a bench is still signed in, and still in the round with a role
     that sees it.
     """
-    user = User.objects.filter(pk=user_pk, is_active=True).first()
+    user = User.objects.filter(pk=user_pk or 0, is_active=True).first()
     if user is None or not Session.objects.filter(session_key=session_key).exists():
         return False
     round = Round.objects.get(pk=one.test.round_id)

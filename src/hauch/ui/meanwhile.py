@@ -68,7 +68,7 @@ class Meanwhile(forms.BaseForm):
             began = {}
         if not isinstance(began, dict) or not began:
             return
-        self.data = self.data.copy()
+        self.data = self.data.copy()  # type: ignore[attr-defined]  # of a request it is a QueryDict
         for name, now in self.now.items():
             before = str(began.get(name, now)).replace("\r\n", "\n")
             if before == now.replace("\r\n", "\n"):
@@ -79,7 +79,8 @@ class Meanwhile(forms.BaseForm):
                 self._take_over(name, now)
             elif self._typed(name) != now.replace("\r\n", "\n"):
                 self.both[name] = now
-        self.data[self.add_prefix(BEGAN)] = json.dumps(self.now)  # saved again, it is meant
+        self.data[self.add_prefix(BEGAN)] = json.dumps(self.now)  # type: ignore[index]
+        # Saved again, it is meant.
 
     def _take_over(self, name: str, now: str) -> None:
         key = self.add_prefix(name)
