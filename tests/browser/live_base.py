@@ -68,6 +68,7 @@ class LiveBrowserTests(BrowserTests):
     """A live bench in the browser."""
 
     measured = False
+    real_time = True
 
     def setUp(self):
         super().setUp()

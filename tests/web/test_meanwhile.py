@@ -103,6 +103,23 @@ class TwoAtOnceTests(TestCase):
         self.assertEqual(rig.note, "Stands by the window.")
         self.assertAlmostEqual(rig.pairs["bore"][0], 0.126)
 
+    def test_an_envelope_with_its_keep_outs(self):
+        url = reverse("rounds:envelope", args=[self.slug])
+        mine, theirs = self.page(self.one, url), self.page(self.two, url)
+        names = [name for name in mine if name not in {"began"} and not name.startswith("keep")]
+        first, second = names[0], names[1]
+        self.two.post(url, theirs | {first: str(float(theirs[first]) + 1)})
+        answer = self.one.post(url, mine | {second: str(float(mine[second]) + 2)}, follow=True)
+        self.assertContains(answer, "Kept with it what somebody else changed meanwhile")
+        now = self.page(self.one, url)
+        self.assertEqual(float(now[first]), float(mine[first]) + 1)
+        self.assertEqual(float(now[second]), float(mine[second]) + 2)
+        box = {"keep_name": "rafter", "keep_x": "200", "keep_y": "0", "keep_z": "0"}
+        box |= {"keep_dx": "30", "keep_dy": "30", "keep_dz": "30"}
+        self.two.post(url, now | box)
+        answer = self.one.post(url, now | {first: str(float(now[first]) + 1)})
+        self.assertContains(answer, "Somebody changed the keep-outs", status_code=422)
+
     def test_papers_with_their_bill(self):
         Round.objects.update(state="open")
         entry = self.built.entries["Amsel"]
@@ -115,6 +132,11 @@ class TwoAtOnceTests(TestCase):
         answer = self.one.post(url, mine)
         self.assertContains(answer, "Somebody changed the bill of materials", status_code=422)
         self.assertEqual(version.bill.count(), 1)
+        again = self.page(self.one, url) | {"why": "Less swirl."}
+        answer = self.one.post(url, again, follow=True)
+        self.assertContains(answer, "are saved")
+        version.refresh_from_db()
+        self.assertEqual((version.why, version.bill.count()), ("Less swirl.", 1))
 
     def test_rules(self):
         url = reverse("change_rules", args=[self.slug])

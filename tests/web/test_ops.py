@@ -162,6 +162,14 @@ class CommandLineTests(unittest.TestCase):
         self.assertEqual(done.returncode, 2)
         self.assertIn("invalid choice: 'dance'", done.stderr)
 
+    def test_what_is_no_port(self):
+        for port in ("99999", "0", "-1", "x", "²", "7" * 5000):
+            with self.subTest(port[:9]), mock.patch("sys.stderr") as said:
+                with self.assertRaises(SystemExit):
+                    parser().parse_args(["start", "--port", port])
+                text = "".join(call.args[0] for call in said.write.call_args_list)
+                self.assertIn("is no port; one lies between 1 and 65535", text)
+
     def test_simulated_meters_say_what_cannot_be(self):
         for arguments in (
             ["--benches", "0"],

@@ -48,7 +48,7 @@ from hauch.live.protocol import (
 from hauch.live.recorder import SHUT_AFTER, Recorder
 from hauch.live.session import RECENT_SECONDS, Session, assessed
 from hauch.live.stream import events, hub, rows_after
-from hauch.live.views import _may_watch
+from hauch.live.views import MOST_STREAMS, _may_watch, _one_more
 from hauch.people.keep import kept
 from hauch.people.sessions import end, set_active
 from hauch.rounds import invitations
@@ -65,6 +65,8 @@ CHANNELS = READ_ON_THE_RIG
 
 
 class RecorderCase(Emptied, TransactionTestCase):
+    real_time = True
+
     def setUp(self):
         self.machine = Machine()
         self.built = build()
@@ -506,6 +508,15 @@ class WatchingTests(Emptied, TransactionTestCase):
         )
         subject = Subject(specimen=self.built.specimens["Amsel"])
         self.one = live.begin(self.built.operator, self.built.tests["air"], subject)
+
+    def test_one_more_stream_than_a_person_may_have_ends_the_oldest(self):
+        kept = [_one_more(self.built.operator.pk, lambda: True) for _ in range(MOST_STREAMS)]
+        others = _one_more(self.built.host.pk, lambda: True)
+        self.assertTrue(all(may() for may in kept))
+        kept.append(_one_more(self.built.operator.pk, lambda: True))
+        self.assertEqual([may() for may in kept], [False] + [True] * MOST_STREAMS)
+        self.assertTrue(others())
+        self.assertFalse(_one_more(self.built.host.pk, lambda: False)())
 
     def test_a_stream_ends_with_the_right_to_see_it(self):
         operator = self.built.operator

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections import deque
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -538,13 +539,28 @@ def _may_watch(session_key: str | None, user_pk: int | None, one: Live) -> bool:
     return allowed(user, "bench.view", round)
 
 
+MOST_STREAMS = 12
+"""So many streams one person has open in one web process; one more ends the oldest."""
+_open: dict[int, deque[object]] = {}
+
+
+def _one_more(user_pk: int, may: Callable[[], bool]) -> Callable[[], bool]:
+    """Count a stream of a person; gives what tells whether it may go on, which it may not once it
+    is the oldest of too many.
+    """
+    mine, streams = object(), _open.setdefault(user_pk, deque(maxlen=MOST_STREAMS))
+    streams.append(mine)
+    return lambda: mine in streams and may()
+
+
 async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
     last = request.headers.get("Last-Event-ID") or request.GET.get("last", "")
     tick = -1 if last == "-1" else whole(last)
+    may = partial(_may_watch, request.session.session_key, request.user.pk, one)
     answer = StreamingHttpResponse(
-        events(one, tick, partial(_may_watch, request.session.session_key, request.user.pk, one)),
+        events(one, tick, _one_more(request.user.pk, may)),
         content_type="text/event-stream",
     )
     answer["Cache-Control"] = "no-cache"

@@ -13,6 +13,13 @@ DEVELOPMENT = frozenset({"test", "lint", "screenshots", "benchmark", "validation
 """Commands that need the development packages; ./hauch installs them for these."""
 
 
+def _port(text: str) -> int:
+    """A port that programs may listen on."""
+    if not text.isascii() or not text.isdigit() or not 1 <= int(text[:9]) <= 65535:
+        raise argparse.ArgumentTypeError(f"“{text[:20]}” is no port; one lies between 1 and 65535")
+    return int(text)
+
+
 def parser() -> argparse.ArgumentParser:
     """All commands and their options."""
     top = argparse.ArgumentParser(
@@ -30,14 +37,14 @@ def parser() -> argparse.ArgumentParser:
         return command
 
     run = add("start", "Start database, web server and worker, and load the demo once.")
-    run.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
+    run.add_argument("--port", type=_port, help="web port (default: 8440, or the next free one)")
     run.add_argument("--no-demo", action="store_true", help="leave the demo out")
     work = add(
         "dev",
         "Run it for those who work on it: reload of code, templates and styles, pages that show"
         " what went wrong, the demo.",
     )
-    work.add_argument("--port", type=int, help="web port (default: 8440, or the next free one)")
+    work.add_argument("--port", type=_port, help="web port (default: 8440, or the next free one)")
     test = add(
         "test", "Run all tests on a cluster of their own, or some on one whose database is kept."
     )
@@ -65,7 +72,7 @@ def parser() -> argparse.ArgumentParser:
     )
     meters = add("standins", "Start simulated meters on loopback, which speak SCPI over TCP.")
     meters.add_argument("--benches", type=int, default=1, help="how many benches of meters")
-    meters.add_argument("--first-port", type=int, default=15_140, help="port of the first meter")
+    meters.add_argument("--first-port", type=_port, default=15_140, help="port of the first meter")
     meters.add_argument("--rate", type=float, default=50.0, help="samples a second of each meter")
     meters.add_argument(
         "--faults",
@@ -83,7 +90,7 @@ def parser() -> argparse.ArgumentParser:
             "address to listen on (default: 127.0.0.1; put a proxy that ends TLS before any other)"
         ),
     )
-    pages.add_argument("--port", type=int, help="port (default: 8440)")
+    pages.add_argument("--port", type=_port, help="port (default: 8440)")
     pages.add_argument("--processes", type=int, default=2)
     add("worker", "Do background work, as one role of an installation on several hosts.")
     _keeping(add)

@@ -51,25 +51,44 @@ class Parallel(ParallelTestSuite):
     init_worker = _begin
     runner_class = RemoteRunner
 
-    def __init__(self, subsuites: list[unittest.TestSuite], *args: Any, **kwargs: Any):
-        super().__init__(mixed(subsuites), *args, **kwargs)
+    def __init__(
+        self, subsuites: list[unittest.TestSuite], processes: int, *args: Any, **kwargs: Any
+    ):
+        super().__init__(mixed(subsuites, processes), processes, *args, **kwargs)
 
 
-def mixed(subsuites: list[unittest.TestSuite]) -> list[unittest.TestSuite]:
-    """Classes in an order in which those that drive a browser or wait for real time stand evenly
-    among those that reckon, so that neither all wait nor all reckon at once. Those with most tests
-    come first, and all within the first `SLOW_BY` of the order: a long one last would be waited for
-    by all.
+def mixed(subsuites: list[unittest.TestSuite], processes: int = 2) -> list[unittest.TestSuite]:
+    """Classes in an order in which those that wait for real time (recorders, live benches) stand
+    among those that reckon, so that while one process waits another one works. Those that drive a
+    browser come first among the rest: a long one last would be waited for by all.
     """
-    slow = sorted((s for s in subsuites if _drives(s)), key=lambda s: -s.countTestCases())
-    quick = [suite for suite in subsuites if not _drives(suite)]
-    places = [(SLOW_BY * index / max(len(slow), 1), 0, index) for index in range(len(slow))]
-    places += [((index + 0.5) / max(len(quick), 1), 1, index) for index in range(len(quick))]
-    return [(slow, quick)[kind][index] for _, kind, index in sorted(places)]
+    waiting = sorted((s for s in subsuites if _waits(s)), key=_seconds)
+    rest = [suite for suite in subsuites if not _waits(suite)]
+    working = sorted((s for s in rest if not _drives(s)), key=_seconds)
+    working += sorted((s for s in rest if _drives(s)), key=_seconds)
+    free = [(0.0, index) for index in range(processes)]
+    waits_until = [0.0] * processes
+    order = []
+    while waiting or working:
+        now, process = min(free)
+        others = [until for index, until in enumerate(waits_until) if index != process]
+        may_wait = waiting and (not working or max(others, default=0.0) <= now)
+        taken = (waiting if may_wait else working or waiting).pop()
+        order.append(taken)
+        free[process] = (now + _seconds(taken), process)
+        waits_until[process] = free[process][0] if _waits(taken) else 0.0
+    return order
 
 
-SLOW_BY = 0.8
-"""Share of the order by which the slow classes have begun."""
+def _waits(suite: unittest.TestSuite) -> bool:
+    """Whether a class's tests wait for what goes by the clock, as its ``real_time`` says."""
+    return getattr(next(iter(suite), None), "real_time", False)
+
+
+def _seconds(suite: unittest.TestSuite) -> float:
+    """About how long a class takes [s]."""
+    each = 10.0 if _waits(suite) else 4.0 if _drives(suite) else 0.4
+    return each * suite.countTestCases()
 
 
 def _drives(suite: unittest.TestSuite) -> bool:

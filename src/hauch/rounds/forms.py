@@ -151,7 +151,7 @@ class BriefForm(Meanwhile, forms.ModelForm):
         super()._post_clean()  # type: ignore[misc]
 
 
-class EnvelopeForm(forms.Form):
+class EnvelopeForm(Meanwhile, forms.Form):
     """Critical dimensions and keep-outs."""
 
     def __init__(self, data: QueryDict | None = None, *, round: Round, units: str):
@@ -165,6 +165,11 @@ class EnvelopeForm(forms.Form):
         if not round.is_draft:
             self.fields["reason"] = reason
         self.stored = stored
+        self.begin()
+
+    def beside(self) -> dict[str, str]:
+        """The keep-outs, as a whole."""
+        return {"the keep-outs": "\n".join(str(one) for one in self.stored.keep_outs)}
 
     @property
     def keep_out_rows(self) -> list[dict[str, Any]]:

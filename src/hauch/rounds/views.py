@@ -184,7 +184,7 @@ def envelope(request: Request, slug: str) -> HttpResponse:
                         actions.save_envelope(
                             request.user, round, wanted, form.cleaned_data.get("reason", "")
                         )
-                    messages.success(request, "The envelope is saved.")
+                    messages.success(request, f"The envelope is saved.{form.told}")
                     return redirect("rounds:envelope", slug)
         except ValidationError as problem:
             problems = problem.messages

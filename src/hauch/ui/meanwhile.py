@@ -93,6 +93,7 @@ class Meanwhile(forms.BaseForm):
     def clean(self) -> Any:
         """Ask where two people changed the same."""
         cleaned = super().clean()
+        self.cleaned_data.pop(BEGAN, None)  # it is of the page and not of what is changed
         for name, now in self.both.items():
             if name in self.fields:
                 said = f"“{now[:80]}”" if now else "nothing"
