@@ -28,8 +28,8 @@ class Snapshot:
     def restore(self) -> None:
         """Put all rows in again; constraints are checked at the end."""
         with transaction.atomic(), connection.cursor() as cursor:
-            for table, data in self.rows.items():
-                with cursor.copy(f'COPY "{table}" FROM STDIN') as copy:
+            for table, (columns, data) in self.rows.items():
+                with cursor.copy(f'COPY "{table}" ({columns}) FROM STDIN') as copy:
                     copy.write(data)
             models = apps.get_models(include_auto_created=True)
             put_in = [model for model in models if model._meta.db_table in self.rows]
@@ -47,10 +47,15 @@ def filled() -> set[str]:
         }
 
 
-def copied(table: str) -> bytes:
-    """All rows of a table, as PostgreSQL copies them."""
-    with connection.cursor() as cursor, cursor.copy(f'COPY "{table}" TO STDOUT') as copy:
-        return b"".join(bytes(part) for part in copy)
+def copied(table: str) -> tuple[str, bytes]:
+    """The columns of a table, and all its rows, as PostgreSQL copies them. Tests of migrations make
+    columns anew, which then stand elsewhere.
+    """
+    with connection.cursor() as cursor:
+        cursor.execute(f'SELECT * FROM "{table}" LIMIT 0')
+        columns = ", ".join(f'"{one.name}"' for one in cursor.description)
+        with cursor.copy(f'COPY "{table}" ({columns}) TO STDOUT') as copy:
+            return columns, b"".join(bytes(part) for part in copy)
 
 
 taken: dict[Any, Snapshot] = {}
