@@ -16,7 +16,7 @@ from hauch.core.quantity import (
     significant,
 )
 from hauch.core.quantity.show import show, show_plain
-from hauch.core.quantity.typed import split_unit, typed_figure
+from hauch.core.quantity.typed import parse_number, split_unit, typed_figure
 from hauch.core.quantity.units import (
     CHOICES,
     KINDS,
@@ -258,3 +258,11 @@ class ShowTests(unittest.TestCase):
         self.assertEqual(str(show_plain(-3.14159, "%", 0.5, sign=True)), "−3.1 ± 0.5 %")
         self.assertEqual(str(show_plain(3.14159, "%", 0.5, sign=True)), "+3.1 ± 0.5 %")
         self.assertEqual(str(show_plain(-0.001, "%", 0.5)), "0.0 ± 0.5 %")
+
+
+class TypedNumberTests(unittest.TestCase):
+    def test_what_no_figure_can_be_is_no_number(self):
+        self.assertEqual(parse_number(" −3,5e2 "), -350.0)
+        for text in ("", "x", "nan", "inf", "-inf", "1e999", "−Infinity", "1,2,3"):
+            with self.subTest(text), self.assertRaisesRegex(ValueError, "is not a number"):
+                parse_number(text)

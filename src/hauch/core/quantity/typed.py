@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 from hauch.core.quantity.units import factor_from_si, to_si
@@ -14,12 +15,15 @@ _TYPED = re.compile(
 def parse_number(text: str) -> float:
     """A number as people type it: decimal point or comma, no thousands marks.
 
-    Raises ValueError with a sentence.
+    Raises ValueError with a sentence, for what no figure can be too (nan, inf, 1e999).
     """
     try:
-        return float(text.strip().replace(",", ".").replace("−", "-"))
+        value = float(text.strip().replace(",", ".").replace("−", "-"))
+        if not math.isfinite(value):
+            raise ValueError("not finite")
     except ValueError as problem:
         raise ValueError(f"“{text.strip()[:40]}” is not a number.") from problem
+    return value
 
 
 def split_unit(text: str) -> tuple[str, str]:
