@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import uuid
 from collections import deque
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
+from contextlib import suppress
 from functools import partial
 from typing import Any
 
@@ -553,6 +554,22 @@ def _one_more(user_pk: int, may: Callable[[], bool]) -> Callable[[], bool]:
     return lambda: mine in streams and may()
 
 
+async def _counted(
+    one: Live, tick: int | None, user_pk: int, may: Callable[[], bool]
+) -> AsyncIterator[str]:
+    """A stream that counts among those of a person as long as it is open."""
+    before = set(_open.get(user_pk, ()))
+    may_still = _one_more(user_pk, may)
+    mine = [token for token in _open[user_pk] if token not in before]
+    try:
+        async for text in events(one, tick, may_still):
+            yield text
+    finally:
+        for token in mine:
+            with suppress(ValueError):
+                _open[user_pk].remove(token)
+
+
 async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     """What the recorder stores, as it comes."""
     one = await sync_to_async(_stream_of)(request, slug, pk)
@@ -560,7 +577,7 @@ async def stream(request: Request, slug: str, pk: int) -> HttpResponseBase:
     tick = -1 if last == "-1" else whole(last)
     may = partial(_may_watch, request.session.session_key, request.user.pk, one)
     answer = StreamingHttpResponse(
-        events(one, tick, _one_more(request.user.pk, may)),
+        _counted(one, tick, request.user.pk, may),
         content_type="text/event-stream",
     )
     answer["Cache-Control"] = "no-cache"
