@@ -443,7 +443,7 @@ class BenchPageTests(Pages):
             ({"pressure": ""}, "Air pressure is missing"),
             ({"r-air_speed": ["abc"]}, "Air speed, reading 1: “abc” is not a number."),
             ({"r-air_speed": ["-3"]}, "Air speed: -3 m/s cannot be"),
-            ({"r-air_speed": ["nan"]}, "is not a reading"),
+            ({"r-air_speed": ["nan"]}, "Air speed, reading 1: “nan” is not a number."),
             ({"r-air_speed": [""]}, "No result without readings"),
             ({"unit-air_speed": "furlong/h"}, "“furlong/h” is not known"),
             ({"humidity": "wet"}, "“wet” is not a number."),
