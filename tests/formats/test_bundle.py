@@ -4,6 +4,7 @@ import io
 import json
 import unittest
 import zipfile
+from unittest import mock
 
 import numpy as np
 
@@ -68,6 +69,15 @@ class BundleTests(unittest.TestCase):
         good = json.dumps({"schema": "hauch.round", "schema_version": bundle.SCHEMA_VERSION})
         with self.assertRaisesRegex(BundleRefused, "many times its size"):
             bundle.read(packed({"round.json": good, "bomb": b"0" * 30_000_000}))
+        with (
+            mock.patch.object(bundle, "MOST_ROUND", 10),
+            self.assertRaisesRegex(BundleRefused, "more than 0 MB"),
+        ):
+            bundle.read(packed({"round.json": good}))
+        for table in ("time,a\n1,2\n1,2,3\n", "time\n1,2\n3,4\n", f"time\n{'9' * 200_000}\n"):
+            made = bundle.read(packed({"round.json": good, f"traces/{UID}.csv": table}))
+            with self.subTest(table[:20]), self.assertRaisesRegex(BundleRefused, "not a table"):
+                made.traces[UID]
         tricked = bundle.read(
             packed({"round.json": good, "../../evil.csv": "x", "files/../../evil": "x"})
         )

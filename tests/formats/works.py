@@ -20,6 +20,10 @@ def crash(tell):
     os.kill(os.getpid(), signal.SIGSEGV)
 
 
+def crash_with(tell, anything):
+    crash(tell)
+
+
 def deep(tell):
     """Overflow the stack of the machine, as the parser of a nested file does."""
     import ctypes
@@ -66,3 +70,8 @@ def quits(tell):
 def holds_files(tell):
     held = [socket.socket() for _ in range(500)]
     return {"held": len(held)}, {}
+
+
+def lines(tell):
+    """The network lines that it sees."""
+    return {"lines": [name for _, name in socket.if_nameindex()]}, {}

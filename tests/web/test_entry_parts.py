@@ -22,7 +22,7 @@ from hauch.core.geometry.solids import Hub, rotor_solid
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.rotor_inputs import blading
 from hauch.entries import actions, queries, uploads
-from hauch.entries.checking import MOST_ATTEMPTS, run_check
+from hauch.entries.checking import give_up, run_check
 from hauch.entries.models import Entry, PartCheck, PartFile, Upload
 from hauch.formats import mesh
 from hauch.formats.apart import Broke
@@ -188,8 +188,8 @@ class Checks(Parts):
         PartCheck.objects.filter(file=file).update(state="running", stage=3, attempts=1)
         run_check(file.newest_check.pk)
         self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")
-        PartCheck.objects.filter(file=file).update(state="running", attempts=MOST_ATTEMPTS)
-        run_check(file.newest_check.pk)
+        PartCheck.objects.filter(file=file).update(state="running", attempts=3)
+        give_up(file.newest_check.pk)
         row = PartCheck.objects.newest().get(file=file)
         self.assertEqual(row.state, "failed")
         self.assertIn("was cut off 3 times", row.reasons[0][1])

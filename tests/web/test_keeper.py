@@ -11,15 +11,20 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
+from asgiref.sync import async_to_sync
 from django.db import connection
 from django.test import Client, TestCase
 from django.urls import reverse
 from django.utils import timezone
+from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
+from procrastinate.jobs import Job
 
-from hauch.bench.models import Live
+from hauch.bench import files as bench_files
+from hauch.bench.models import Live, LogImport
 from hauch.bench.runs import Subject
 from hauch.live import actions as live
+from hauch.site import jobs
 from hauch.site import state as states
 from hauch.site.state import state
 from hauch.site.trace import HEADER, AsJson, WithNumber, number
@@ -120,6 +125,39 @@ class StateTests(KeeperCase):
         made = ProcrastinateJob.objects.filter(pk__in=[first, second, doing])
         left = dict(made.values_list("pk", "status"))
         self.assertEqual(left, {first: "todo", doing: "doing"})
+
+
+class SetAsideTests(KeeperCase):
+    def stalled(self, task, attempts, **arguments):
+        job = Job(
+            id=7, queue="default", lock=None, queueing_lock=None, task_name=task,
+            task_kwargs=arguments, attempts=attempts,
+        )  # fmt: skip
+        manager = mock.AsyncMock()
+        manager.get_stalled_jobs.return_value = [job]
+        context = mock.Mock(app=mock.Mock(job_manager=manager))
+        async_to_sync(jobs.retry_stalled.func)(context, 0)
+        return manager
+
+    def test_what_three_workers_died_of_is_set_aside_and_told(self):
+        with mock.patch.object(bench_files, "keep", return_value=("0" * 64, "00/0")):
+            source = bench_files.keep_file(self.built.operator, "day.csv", b"x")
+        one = LogImport.objects.create(
+            round=self.built.round, source=source, by=self.built.operator, asked={}
+        )
+        manager = self.stalled("bench.import_log", 1, import_id=one.pk)
+        manager.retry_job.assert_awaited_once()
+        one.refresh_from_db()
+        self.assertFalse(one.ended)
+        manager = self.stalled("bench.import_log", 2, import_id=one.pk)
+        manager.retry_job.assert_not_awaited()
+        self.assertEqual(manager.finish_job.await_args.args[1].value, "failed")
+        one.refresh_from_db()
+        self.assertTrue(one.ended)
+        self.assertIn("cut off again and again", one.problems[0])
+
+    def test_every_job_that_is_told_of_is_there(self):
+        self.assertLessEqual(set(jobs.GIVE_UP), set(app.tasks))
 
 
 class NumberTests(KeeperCase):

@@ -2,11 +2,14 @@
 libraries.
 """
 
+import hashlib
 import io
 import json
 from datetime import date, timedelta
+from unittest import mock
 
 from django.core.exceptions import PermissionDenied, ValidationError
+from django.core.files.base import ContentFile
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
 from django.urls import reverse
@@ -18,6 +21,7 @@ from hauch.bench.queries import runs
 from hauch.bench.results import recompute
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
+from hauch.people.keep import keep, place_of
 from hauch.people.models import AuditEntry
 from hauch.stores import actions
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig, RigCalibration
@@ -25,6 +29,7 @@ from hauch.stores.pictures import clean_picture
 from hauch.stores.queries import due_of, states_of
 from hauch.verdict.judging import judge_round
 from tests.builder import START, build
+from tests.formats import works
 
 SHAPE = [0.97, 0.93, 0.90, 0.82, 0.60]
 TRAVERSE = {"method": "log_linear", "speeds": [[5 * v for v in SHAPE]] * 4, "centre": [5.0] * 4}
@@ -478,6 +483,33 @@ class ReferenceAndPictureTests(StoresCase):
                 clean_picture(data)
         with self.assertRaisesRegex(ValidationError, "at most 20 MB"):
             clean_picture(b"0" * 20_000_001)
+        with (
+            mock.patch("hauch.stores.pictures.clean", works.crash_with),
+            self.assertRaisesRegex(ValidationError, "could not be read"),
+        ):
+            clean_picture(self.picture())
+
+    def test_a_file_is_kept_whole_or_not_at_all(self):
+        """A disk that is full in the middle leaves nothing under its name, nor beside it."""
+
+        class Ending(ContentFile):
+            left = 3
+
+            def chunks(self, chunk_size=None):
+                for number in range(2):
+                    self.left -= 1
+                    if not self.left:
+                        raise OSError(28, "No space left on device")
+                    yield b"%d" % number
+
+        with self.assertRaises(OSError):
+            keep(Ending(b""))
+        digest = hashlib.sha256(b"01").hexdigest()
+        place = place_of(f"{digest[:2]}/{digest}")
+        self.assertFalse(place.exists())
+        self.assertEqual([p for p in place.parent.iterdir() if p.name.startswith(".coming")], [])
+        self.assertEqual(keep(b"01"), (digest, f"{digest[:2]}/{digest}"))
+        self.assertEqual(place.read_bytes(), b"01")
 
 
 class LibraryTests(StoresCase):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -13,11 +13,13 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import InterfaceError, OperationalError, transaction
 from django.utils import timezone
 
-from hauch.bench.files import file_content
+from hauch.bench.files import file_place
 from hauch.bench.logs import NewRecording, add_second, check_fed, import_log, remember_mapping
 from hauch.bench.models import LogImport, Recording, Run, SourceFile
 from hauch.bench.runs import Room, Subject, Typed
-from hauch.formats.logger_csv import Log, LogRefused, inspect, read_log
+from hauch.formats.apart import Stopped
+from hauch.formats.logger_apart import read_apart
+from hauch.formats.logger_csv import Log, LogRefused
 from hauch.formats.logger_table import Column, Table
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test
@@ -88,16 +90,22 @@ class Asked(msgspec.Struct, frozen=True):
         return Subject(reference=known.first())
 
 
-def read_asked(source: SourceFile, asked: Asked) -> tuple[Table, Log]:
+def read_asked(
+    source: SourceFile, asked: Asked, tell: Callable[[int], bool] = lambda stage: True
+) -> tuple[Table, Log]:
     """A kept file as it was confirmed.
+
+    Parameters
+    ----------
+    tell : called about twice a second; False stops the reading
 
     Raises
     ------
     LogRefused : with the rows that cannot be read
+    Stopped : when ``tell`` gave False
     """
-    table = inspect(file_content(source))
     zone = ZoneInfo(asked.zone) if asked.zone else timezone.get_default_timezone()
-    return table, read_log(table, asked.mapping, zone, asked.day_first)
+    return read_apart(file_place(source), asked.mapping, zone, day_first=asked.day_first, tell=tell)
 
 
 @transaction.atomic
@@ -156,10 +164,6 @@ def told(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
     return f"{source.name}: {sum(rows):,} rows imported as {count}: {figures}."
 
 
-class Stopped(Exception):
-    """Somebody stopped an import while it was being done."""
-
-
 def run_import(pk: int) -> None:
     """Do an import that was left to the worker, and keep what became of it; safe to run twice."""
     row = LogImport.objects.select_related("round", "source", "by").get(pk=pk)
@@ -177,7 +181,9 @@ def run_import(pk: int) -> None:
     asked = msgspec.convert(row.asked, Asked)
     try:
         say("Reading the file", 0.05)
-        table, log = read_asked(row.source, asked)
+        table, log = read_asked(
+            row.source, asked, lambda stage: mine.filter(ended_at=None).exists()
+        )
         say("Storing what it holds and computing the figures", 0.5)
         with transaction.atomic():  # that it is done is committed with what was done
             recording, made = store_asked(row.by, row.round, row.source, asked, table, log)
@@ -210,3 +216,15 @@ def run_import(pk: int) -> None:
                 " was imported. It stands in the log of the worker."
             ],
         )
+
+
+def give_up(import_id: int) -> None:
+    """End an import whose worker died too often, with a sentence; nothing of it is stored."""
+    LogImport.objects.filter(pk=import_id, ended_at=None).update(
+        state=LogImport.State.FAILED,
+        problems=[
+            "It was cut off again and again while it worked on this file; nothing was imported."
+            " Split the file, or log at a lower rate."
+        ],
+        ended_at=timezone.now(),
+    )

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -13,7 +15,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_POST
 
 from hauch.bench import logs
-from hauch.bench.files import file_content, keep_file
+from hauch.bench.files import file_place, keep_file
 from hauch.bench.forms import (
     RoomForm,
     column_choices,
@@ -35,7 +37,8 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import channels_of, fed_by
 from hauch.core.quantity.typed import parse_number
 from hauch.core.quantity.units import KINDS, UnitUnknown, to_si
-from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping, glance
+from hauch.formats.logger_apart import glance_apart
+from hauch.formats.logger_csv import MOST_BYTES, LogRefused, check_mapping
 from hauch.formats.logger_names import guess_mapping
 from hauch.formats.logger_table import TIME, Column, Table
 from hauch.people.requests import Request, whole
@@ -131,12 +134,16 @@ def upload(request: Request, slug: str) -> HttpResponse:
         problem = "Choose a file first."
     if problem or sent is None:
         return refused(request, round, problem)
-    data, name = sent.read(), sent.name or ""
+    name = sent.name or ""
     try:
-        glance(data)
+        glance_apart(
+            Path(sent.temporary_file_path())
+            if isinstance(sent, TemporaryUploadedFile)
+            else sent.read()
+        )
     except LogRefused as reason:
         return refused(request, round, f"{name}: {reason}")
-    source = keep_file(request.user, name, data)
+    source = keep_file(request.user, name, sent)
     if (before := imported_before(round, source.sha256)) is not None:
         return render(
             request,
@@ -173,7 +180,7 @@ def preview(request: Request, slug: str, sha256: str) -> HttpResponse:
     source = get_object_or_404(SourceFile, sha256=sha256)  # only who has the content knows its hash
     if (under_way := LogImport.under_way(round, source)) is not None:
         return redirect(under_way)
-    table = glance(file_content(source))
+    table = glance_apart(file_place(source))
     remembered = LogMapping.objects.filter(fingerprint=table.fingerprint).first()
     beside = _beside(request, round)
     plan = plan_of(round, 0)

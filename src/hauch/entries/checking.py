@@ -28,10 +28,6 @@ from hauch.stores.models import Material
 FIELDS = ("verdict", "reasons", "figures", "data")
 VIEWS = ("view", "still", "mended")
 """What is taken of what the child gives back: fields of the row, and files."""
-MOST_ATTEMPTS = 3
-"""A check that died this often with its worker is given up, so that one file cannot keep all
-workers from working.
-"""
 USUAL_SPEED = 1900.0
 """Speed for which a rotor is checked where no test of its round names one [1/min]: that of the
 usual reference fan.
@@ -99,13 +95,6 @@ def run_check(check_id: int) -> None:
     )
     if row is None or not row.at_work:
         return
-    if row.attempts >= MOST_ATTEMPTS:
-        cut_off = (
-            f"The check was cut off {row.attempts} times while it worked on this file. Export the"
-            " part anew, simpler, and hand it in again."
-        )
-        store(row, _failed(cut_off))
-        return
     _unless_stopped(row).update(state=PartCheck.State.RUNNING, stage=0, attempts=row.attempts + 1)
 
     def tell(stage: int) -> bool:
@@ -119,6 +108,17 @@ def run_check(check_id: int) -> None:
         store(row, _failed(_told_unforeseen(type(problem).__name__)))
         return
     store(row, outcome_of(row.file.name, data, asked, tell))
+
+
+def give_up(check_id: int) -> None:
+    """End a check whose worker died too often, with a sentence."""
+    row = PartCheck.objects.filter(pk=check_id).first()
+    if row is not None and row.at_work:
+        cut_off = (
+            f"The check was cut off {row.attempts} times while it worked on this file. Export the"
+            " part anew, simpler, and hand it in again."
+        )
+        store(row, _failed(cut_off))
 
 
 def outcome_of(

@@ -26,8 +26,8 @@ from hauch.exchange.plain import (
     shared,
     values_of,
 )
-from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, BundleRefused
+from hauch.formats.bundle_apart import opened
 from hauch.people.audit import record
 from hauch.people.keep import keep
 from hauch.people.models import User
@@ -60,11 +60,18 @@ def import_round(user: User, source: bytes | BinaryIO) -> Round:
     BundleRefused : with the reason; nothing is saved then
     """
     require(user, "round.import")
-    bundle = files.read(source)
-    schema.check(bundle.content)
+    with opened(source) as bundle:
+        schema.check(bundle.content)
+        round = _imported(user, bundle)
+        record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
+    return round
+
+
+def _imported(user: User, bundle: Bundle) -> Round:
+    """What a bundle holds, stored; everything that can be wrong with it is a sentence."""
     try:
         with transaction.atomic():
-            round = _Importer(user, bundle).run()
+            return _Importer(user, bundle).run()
     except BundleRefused:
         raise
     except (
@@ -82,8 +89,6 @@ def import_round(user: User, source: bytes | BinaryIO) -> Round:
         raise BundleRefused(
             f"round.json was not imported: {schema.contradiction(problem)}"
         ) from problem
-    record(user, "round.import", round, round, core_version=bundle.content.get("core_version"))
-    return round
 
 
 LONGEST_TRACE = 366 * 86_400.0

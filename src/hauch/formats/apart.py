@@ -4,6 +4,7 @@ reader, only the child dies of it.
 
 from __future__ import annotations
 
+import ctypes
 import json
 import multiprocessing
 import os
@@ -155,6 +156,8 @@ def _listen(ours: Connection, child: Any, tell: Callable[[int], bool], limits: L
                 continue
             if "refused" in head:
                 raise Refused(str(head["refused"]))
+            if "died" in head:
+                raise Died(str(head["died"]))
             if "broke" in head:
                 raise Broke(str(head["broke"]))
             return head["made"], {str(name): ours.recv_bytes(MOST_BLOB) for name in head["blobs"]}
@@ -173,6 +176,16 @@ def _of_what(code: int | None, limits: Limits) -> str:
     return f"the program that reads it ended (exit {code})"
 
 
+NEW_USER, NEW_NETWORK = 0x10000000, 0x40000000
+"""Flags of unshare(2): CLONE_NEWUSER, CLONE_NEWNET."""
+
+
+def _without_network() -> bool:
+    """Leave the network, into one where nothing is, as far as the system lets people do that."""
+    unshare = getattr(ctypes.CDLL(None), "unshare", None)
+    return unshare is not None and unshare(NEW_USER | NEW_NETWORK) == 0
+
+
 def _child(
     theirs: Connection, folder: str, limits: Limits, work: Work, arguments: tuple[Any, ...]
 ) -> None:
@@ -188,6 +201,7 @@ def _child(
             most + 5 if kind == resource.RLIMIT_CPU else most
         )  # the soft limit's signal says what it was
         resource.setrlimit(kind, (most, hard))
+    _without_network()
     os.chdir(folder)
     tempfile.tempdir = folder
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -203,14 +217,7 @@ def _child(
     except Refused as problem:
         say({"refused": str(problem)})
     except MemoryError:
-        say(
-            {
-                "refused": (
-                    f"The file takes more than the {limits.memory / GIB:.0f} GB of memory that a"
-                    " part may. Export it with coarser facets."
-                )
-            }
-        )
+        say({"died": f"it takes more than the {limits.memory / GIB:.0f} GB of memory that it may"})
     except Exception:  # told to the parent, which logs it
         say({"broke": traceback.format_exc(limit=-20)})
     finally:

@@ -21,6 +21,7 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
+from itertools import islice
 from typing import Any, BinaryIO, TypeVar
 
 import numpy as np
@@ -33,6 +34,8 @@ SCHEMA = "hauch.round"
 SCHEMA_VERSION = 12
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
+MOST_ROUND = 150_000_000
+"""Bytes of round.json: some 50,000 runs."""
 MOST_RATIO = 200
 """A member that unpacks to more than this many times its size is a trap."""
 
@@ -156,6 +159,8 @@ def _read(source: BinaryIO) -> Bundle:
     if "round.json" not in archive.namelist():
         raise BundleRefused("The ZIP file holds no round.json, so it is not an exported round.")
     try:
+        if archive.getinfo("round.json").file_size > MOST_ROUND:
+            raise ValueError(f"it has more than {MOST_ROUND / 1e6:.0f} MB")
         content = read_json(archive.read("round.json"))
     except json.JSONDecodeError:
         raise
@@ -197,7 +202,8 @@ def _digest(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> str:
 
 
 def _trace_in(archive: zipfile.ZipFile, name: str) -> dict[str, np.ndarray]:
-    return _read_trace(archive.read(name).decode(), name)
+    with archive.open(name) as member, io.TextIOWrapper(member, "utf-8", newline="") as text:
+        return _read_trace(text, name)
 
 
 def _from_version_1(content: dict[str, Any]) -> dict[str, Any]:
@@ -474,16 +480,23 @@ def _trace_csv(channels: dict[str, np.ndarray]) -> bytes:
     return "\n".join([",".join(channels), *map(",".join, zip(*columns, strict=True))]).encode()
 
 
-def _read_trace(text: str, name: str) -> dict[str, np.ndarray]:
-    rows = csv.reader(io.StringIO(text))
+ROWS_AT_ONCE = 100_000
+
+
+def _read_trace(text: Iterable[str], name: str) -> dict[str, np.ndarray]:
+    """Columns of a table; so many rows of it are held as text at a time."""
+    rows = csv.reader(text)
     header = next(rows, [])
+    blocks = [np.zeros((0, len(header)))]
     try:
-        columns = list(zip(*rows, strict=True))
-        if len(columns) != len(header) or "time" not in header:
-            raise ValueError
-        return {
-            key: np.array([float(c) if c else math.nan for c in column])
-            for key, column in zip(header, columns, strict=True)
-        }
-    except ValueError as problem:
+        if "time" not in header:
+            raise ValueError("no time")
+        while block := list(islice(rows, ROWS_AT_ONCE)):
+            if any(len(row) != len(header) for row in block):
+                raise ValueError("rows of another length")
+            values = [[float(cell) if cell else math.nan for cell in row] for row in block]
+            blocks.append(np.array(values))
+    except (ValueError, csv.Error) as problem:
         raise BundleRefused(f"{name} is not a table of numbers with a column “time”.") from problem
+    table = np.concatenate(blocks)
+    return {key: table[:, i].copy() for i, key in enumerate(header)}

@@ -2,18 +2,38 @@
 
 from __future__ import annotations
 
-from procrastinate.contrib.django import app
+from collections.abc import Callable
+from typing import Any
 
-MOST_TRIES = 5
+from asgiref.sync import sync_to_async
+from procrastinate.contrib.django import app
+from procrastinate.jobs import Status
+
+from hauch.bench import importing
+from hauch.entries import checking
+
+MOST_DEATHS = 3
+"""A job with which so many workers died is set aside: one file must not keep all of them from
+working.
+"""
+GIVE_UP: dict[str, Callable[..., None]] = {
+    "bench.import_log": importing.give_up,
+    "entries.check_part": checking.give_up,
+}
+"""What tells whoever waits for such a job, by its name."""
 
 
 @app.periodic(cron="*/10 * * * * *")
 @app.task(name="web.retry_stalled", queueing_lock="retry-stalled", pass_context=True)
-async def retry_stalled(context, timestamp: int) -> None:
-    """Take up jobs again whose worker died, within half a minute; a job that keeps dying is left
-    failed after `MOST_TRIES`.
+async def retry_stalled(context: Any, timestamp: int) -> None:
+    """Take up jobs again whose worker died, within half a minute; what `MOST_DEATHS` workers died
+    of is left failed, for the keeper to see.
     """
     manager = context.app.job_manager
     for job in await manager.get_stalled_jobs(seconds_since_heartbeat=20):
-        if job.attempts < MOST_TRIES:
+        if job.attempts + 1 < MOST_DEATHS:
             await manager.retry_job(job)
+            continue
+        await manager.finish_job(job, Status.FAILED, delete_job=False)
+        if (told := GIVE_UP.get(job.task_name)) is not None:
+            await sync_to_async(told)(**job.task_kwargs)

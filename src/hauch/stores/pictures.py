@@ -1,26 +1,18 @@
-"""Pictures: read with suspicion, written anew without anything but the picture."""
+"""Pictures that are kept."""
 
 from __future__ import annotations
 
-import io
-import warnings
-
 from django.core.exceptions import ValidationError
-from PIL import Image, ImageOps, UnidentifiedImageError
 
+from hauch.formats.apart import Broke, Died, Refused, apart
+from hauch.formats.picture import LIMITS, MOST_BYTES, clean
 from hauch.people.keep import keep
 from hauch.people.models import User
 from hauch.stores.models import Picture
 
-MOST_BYTES = 20_000_000
-MOST_PIXELS = 60_000_000
-LONG_SIDE = 1600
-FORMATS = ("JPEG", "PNG", "WEBP")
-
 
 def clean_picture(data: bytes) -> tuple[bytes, int, int]:
-    """A picture written anew as JPEG, turned upright, at most `LONG_SIDE` long, without place or
-    camera; with its size.
+    """A picture as it is kept (`formats.picture`), with its size.
 
     Raises
     ------
@@ -36,34 +28,14 @@ def clean_picture(data: bytes) -> tuple[bytes, int, int]:
             }
         )
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", Image.DecompressionBombWarning)
-            opened = Image.open(io.BytesIO(data), formats=FORMATS)
-            if opened.width * opened.height > MOST_PIXELS:
-                raise ValidationError(
-                    {
-                        "picture": (
-                            f"The picture has {opened.width} x {opened.height} points; that is too"
-                            " many. Make it smaller."
-                        )
-                    }
-                )
-            image = ImageOps.exif_transpose(opened).convert("RGB")
-    except (
-        UnidentifiedImageError,
-        OSError,
-        SyntaxError,
-        ValueError,
-        Image.DecompressionBombError,
-        Image.DecompressionBombWarning,
-    ) as problem:
+        made, blobs = apart(clean, data, tell=lambda stage: True, limits=LIMITS)
+    except Refused as problem:
+        raise ValidationError({"picture": str(problem)}) from problem
+    except (Died, Broke) as problem:
         raise ValidationError(
-            {"picture": "The file is no picture that can be read. Send a JPEG, PNG or WebP."}
+            {"picture": "The picture could not be read. Save it anew as JPEG or PNG."}
         ) from problem
-    image.thumbnail((LONG_SIDE, LONG_SIDE))
-    out = io.BytesIO()
-    image.save(out, "JPEG", quality=85)
-    return out.getvalue(), image.width, image.height
+    return blobs["picture"], made["width"], made["height"]
 
 
 def keep_picture(user: User, data: bytes) -> Picture:
