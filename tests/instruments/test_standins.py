@@ -201,6 +201,19 @@ class LineTests(unittest.TestCase):
         self.assertEqual(np.diff(ticks).max(), 1)
         self.assertFalse(np.isnan(rows[1:]).any())
 
+    def test_a_meter_is_read_by_one_installation_of_the_machine(self):
+        where, profiles = self.meters.resource("scale"), profile_objects("scale")
+        first, second = (Link(where, profiles, time.time()) for _ in range(2))
+        self.addCleanup(first.stop)
+        self.addCleanup(second.stop)
+        first.start()
+        self.assertTrue(until(lambda: first.answered))
+        second.start()
+        self.assertTrue(until(lambda: "another installation" in second.problem))
+        self.assertFalse(second.answered)
+        first.stop()
+        self.assertTrue(until(lambda: second.answered))
+
     def test_a_long_memory_is_not_read_from_its_beginning(self):
         time.sleep(2.5)  # what came before is in its memory too
         wanted = time.time() - 1.0

@@ -15,6 +15,7 @@ from hauch.core.geometry.fit import misfits
 from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.rig.live import LiveRig
 from hauch.demo.load import load_demo
+from hauch.demo.stores import move_standins
 from hauch.desk.models import Design
 from hauch.entries.models import Entry
 from hauch.instruments.profile import Profile
@@ -64,6 +65,20 @@ class DemoRoundTests(TestCase):
                 7: ("at-night", "bench", "best_single", 1),
             },
         )
+
+    def test_its_meters_follow_the_simulated_ones_to_other_ports(self):
+        elsewhere = Instrument.objects.create(
+            name="Own", channel="torque", resource="TCPIP0::10.0.0.7::15141::SOCKET"
+        )
+        meters = Instrument.objects.filter(resource__startswith="TCPIP0::127.0.0.1::")
+        before = list(meters.order_by("pk").values_list("resource", flat=True))
+        self.assertEqual(move_standins(15_140, 15_240), len(before))
+        self.assertTrue(all("::152" in meter.resource for meter in meters.all()))
+        self.assertEqual(move_standins(15_140, 15_340), 0)
+        move_standins(15_240, 15_140)
+        self.assertEqual(before, list(meters.order_by("pk").values_list("resource", flat=True)))
+        elsewhere.refresh_from_db()
+        self.assertIn("10.0.0.7::15141", elsewhere.resource)
 
     def test_loading_twice_loads_once(self):
         self.assertIsNone(load_demo())

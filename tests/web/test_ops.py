@@ -17,7 +17,7 @@ from hauch.ops.cluster import free_port
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
 from hauch.ops.meters import standins
-from hauch.ops.start import Supervisor, wait_until_healthy
+from hauch.ops.start import Supervisor, place_standins, ports_of_our_own, wait_until_healthy
 
 
 class PortTests(unittest.TestCase):
@@ -31,6 +31,32 @@ class PortTests(unittest.TestCase):
     def test_a_free_port_is_taken_as_wished(self):
         wished = free_port()
         self.assertEqual(free_port(wished), wished)
+
+    def test_two_starts_at_once_take_different_ports(self):
+        first, held = ports_of_our_own(25_140, 10, 100)
+        self.addCleanup(held.close)
+        second, also = ports_of_our_own(25_140, 10, 100)
+        self.addCleanup(also.close)
+        self.assertNotEqual(first, second)
+        with socket.socket() as other:
+            taken = second + 100
+            other.bind(("127.0.0.1", taken + 7))
+            other.listen()
+            third, last = ports_of_our_own(taken, 10, 100)
+            last.close()
+        self.assertNotEqual(third, taken)
+
+    def test_an_installation_keeps_its_simulated_meters_to_itself(self):
+        with tempfile.TemporaryDirectory() as name:
+            data = DataFolder(Path(name))
+            with mock.patch("hauch.demo.stores.move_standins") as moved:
+                port, held = place_standins(data)
+                with mock.patch("hauch.ops.start.say"):
+                    other, also = place_standins(DataFolder(Path(name)))
+                held.close()
+                also.close()
+        self.assertNotEqual(port, other)
+        self.assertEqual(moved.call_args.args, (port, other))
 
 
 class PackagesTests(unittest.TestCase):

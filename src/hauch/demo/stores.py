@@ -14,7 +14,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.tunnel import LOG_LINEAR
 from hauch.core.rig import Bench
 from hauch.instruments.profile import presets
-from hauch.instruments.standins import DEVICES, FIRST_PORT
+from hauch.instruments.standins import DEVICES, FIRST_PORT, PER_BENCH
 from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, Test
@@ -134,6 +134,9 @@ def members(round: Round, who: dict[str, User]) -> None:
             Membership.objects.create(round=round, user=who[username], role=role)
 
 
+LOOPBACK = "TCPIP0::127.0.0.1::"
+
+
 def line_of(channel: str, hands: str = "") -> dict[str, Any]:
     """Resource name and profile of the simulated meter that reads a channel; nothing where none
     does. ``hands`` is done at the bench with each part.
@@ -148,10 +151,21 @@ def line_of(channel: str, hands: str = "") -> dict[str, Any]:
             if "mounted" in profile and hands:
                 profile["mounted"] = f"{hands};{profile['mounted'].rpartition(';')[2]}"
             return {
-                "resource": f"TCPIP0::127.0.0.1::{FIRST_PORT + number}::SOCKET",
+                "resource": f"{LOOPBACK}{FIRST_PORT + number}::SOCKET",
                 "profile": profile,
             }
     return {}
+
+
+def move_standins(before: int, now: int) -> int:
+    """Give the meters that are simulated ones from a port on those of others; how many they are."""
+    moved = []
+    for meter in Instrument.objects.filter(resource__startswith=LOOPBACK):
+        number = meter.resource.removeprefix(LOOPBACK).partition("::")[0]
+        if now != before and number.isdigit() and 0 <= int(number) - before < PER_BENCH:
+            meter.resource = f"{LOOPBACK}{int(number) - before + now}::SOCKET"
+            moved.append(meter)
+    return Instrument.objects.bulk_update(moved, ["resource"]) if moved else 0
 
 
 def make_stores(runa: User) -> tuple[dict[str, Rig], dict[str, ReferenceSpecimen]]:

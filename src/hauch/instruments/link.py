@@ -19,6 +19,7 @@ from pyvisa.resources import MessageBasedResource
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity.units import to_si
+from hauch.instruments.claim import claim
 from hauch.instruments.grid import Samples
 from hauch.instruments.profile import Profile
 
@@ -226,8 +227,9 @@ class Link:
     def _run(self) -> None:
         failures = 0
         while not self._stop.is_set():
-            line = None
+            line, mine = None, None
             try:
+                mine = claim(self.resource)
                 line = open_line(self.resource, next(iter(self.readers.values())).profile)
                 self.problem, failures = "", 0
                 self.tried.set()
@@ -239,6 +241,8 @@ class Link:
                 if line is not None:
                     with suppress(*TROUBLES):
                         line.close()
+                if mine is not None:
+                    mine.close()
             if not self._stop.is_set():
                 self._stop.wait(AGAIN_AFTER[min(failures, len(AGAIN_AFTER) - 1)])
                 failures += 1

@@ -67,6 +67,17 @@ class DataFolder:
             port=int(port.read_text()) if port.exists() else 0,
         )
 
+    def standins_at(self) -> int:
+        """First port of the simulated meters that this installation's meters are."""
+        from hauch.instruments.standins import FIRST_PORT  # it loads half the core
+
+        told = self.path / "standins_port"
+        return int(told.read_text()) if told.exists() else FIRST_PORT
+
+    def put_standins(self, port: int) -> None:
+        """Remember where its simulated meters are from now on."""
+        (self.path / "standins_port").write_text(str(port))
+
     def environment(self, cluster: Cluster) -> dict[str, str]:
         """What Django's settings read."""
         (self.path / "db_port").write_text(str(cluster.port))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -15,7 +16,8 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from hauch import __version__
-from hauch.instruments.standins import FIRST_PORT
+from hauch.instruments.claim import Claimed, claim
+from hauch.instruments.standins import DEVICES, PER_BENCH
 from hauch.ops.backup import backup
 from hauch.ops.cluster import Cluster, free_port
 from hauch.ops.data import SETTINGS, DataFolder, default_folder
@@ -231,7 +233,7 @@ class Supervisor:
         server: list[str],
         environment: dict[str, str],
         *,
-        standins: bool = False,
+        standins: int | None = None,
         clock: Callable[[], float] = time.monotonic,
     ):
         self.clock = clock
@@ -243,8 +245,11 @@ class Supervisor:
                 RECORDER
             ),  # takes over at once what the first one held when that dies
         }
-        if standins:
-            self.commands["simulated meters"] = [sys.executable, "-m", "hauch.ops", "standins"]
+        if standins is not None:
+            self.commands["simulated meters"] = [
+                *(sys.executable, "-m", "hauch.ops", "standins"),
+                f"--first-port={standins}",
+            ]
         self.environment = {**os.environ, **environment}
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.restarts = dict.fromkeys(self.commands, 0)
@@ -360,6 +365,44 @@ def dev(data_path: Path | None, port: int | None) -> None:
     )
 
 
+def ports_of_our_own(first: int, count: int, step: int) -> tuple[int, socket.socket | None]:
+    """A range of ports on loopback that nobody uses and no other start has claimed, the preferred
+    one if it can be: its first port, and what holds the claim.
+
+    Raises
+    ------
+    CannotGoOn : there is none
+    """
+    for base in range(first, min(first + 100 * step, 65_535 - count), step):
+        try:
+            held = claim(f"port {base}")
+        except Claimed:
+            continue
+        if all(free_port(port) == port for port in range(base, base + count)):
+            return base, held
+        if held is not None:
+            held.close()
+    raise CannotGoOn(f"No free port was found on 127.0.0.1 from {first} on.")
+
+
+def place_standins(data: DataFolder) -> tuple[int, socket.socket | None]:
+    """Give the demo's simulated meters ports that are this installation's alone, and its meters
+    their addresses; the first port, and what holds the claim.
+    """
+    from hauch.demo.stores import move_standins
+
+    before = data.standins_at()
+    port, held = ports_of_our_own(before, len(DEVICES), PER_BENCH * 5)
+    if port != before:
+        say(
+            f"The ports of the simulated meters are in use from {before} on; this installation's"
+            f" are at {port}."
+        )
+    move_standins(before, port)
+    data.put_standins(port)
+    return port, held
+
+
 def _serve(
     data: DataFolder,
     port: int | None,
@@ -369,7 +412,7 @@ def _serve(
     demo: bool,
 ) -> None:
     began = time.monotonic()
-    chosen = free_port(port or DEFAULT_PORT)
+    chosen, mine = ports_of_our_own(port or DEFAULT_PORT, 1, 1)
     if port and chosen != port:
         raise CannotGoOn(
             f"Port {port} is in use by another program. Choose another with --port, or leave it"
@@ -380,11 +423,8 @@ def _serve(
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
     cluster, environment = prepare(data, settings, demo=demo)
-    supervisor = Supervisor(
-        server("127.0.0.1", chosen, 2),
-        environment,
-        standins=demo and free_port(FIRST_PORT) == FIRST_PORT,
-    )
+    standins, ours = place_standins(data) if demo else (None, None)
+    supervisor = Supervisor(server("127.0.0.1", chosen, 2), environment, standins=standins)
     nightly = Nightly(data)
     try:
         for name in supervisor.commands:
@@ -405,7 +445,9 @@ def _serve(
         nightly.stop()
         supervisor.stop()
         cluster.stop()
-        held.close()
+        for one in (held, mine, ours):
+            if one is not None:
+                one.close()
 
 
 def _bring_back(cluster: Cluster) -> None:
