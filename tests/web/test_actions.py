@@ -9,7 +9,7 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import DatabaseError, IntegrityError, transaction
 from django.test import TestCase
 
-from hauch.bench.files import file_content, keep_file
+from hauch.bench.files import file_place, keep_file
 from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Chunk, Reading, Recording, Result, Run
 from hauch.bench.queries import plan_of, runs
@@ -220,7 +220,7 @@ class ImportTests(TestCase):
         one = keep_file(self.built.operator, "a.csv", b"time_s,power_w\n0,1\n1,1\n")
         two = keep_file(self.built.operator, "../../b <script>.csv", b"time_s,power_w\n0,1\n1,1\n")
         self.assertEqual(one.pk, two.pk)
-        self.assertEqual(file_content(one), b"time_s,power_w\n0,1\n1,1\n")
+        self.assertEqual(file_place(one).read_bytes(), b"time_s,power_w\n0,1\n1,1\n")
         other = keep_file(self.built.operator, "../../b <script>.csv", b"other")
         self.assertEqual(other.name, "b <script>.csv")
         self.assertRegex(other.path, r"^[0-9a-f]{2}/[0-9a-f]{64}$")

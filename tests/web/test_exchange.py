@@ -1,15 +1,21 @@
 """A round goes out and comes in again, digit for digit."""
 
 import csv
+import hashlib
 import io
 import json
+import zipfile
+from contextlib import suppress
 from datetime import timedelta
+from unittest import mock
 from uuid import uuid4
 
 import numpy as np
+from django.apps import apps
 from django.core.management import call_command
-from django.db import transaction
+from django.db import OperationalError, connection, transaction
 from django.test import TestCase, TransactionTestCase
+from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from hauch.bench.models import Result, Run
@@ -99,6 +105,99 @@ class FieldTests(TestCase):
             with self.subTest(model.__name__):
                 self.assertEqual(carried & left, set())
                 self.assertEqual(carried | left, own)
+
+
+class BrokenOffTests(TestCase):
+    """An import that ends in the middle, of whatever, leaves nothing and can be done again."""
+
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+        cls.built.measure_and_judge()
+        cls.data = as_another(exported(cls.built.host, cls.built.round))
+
+    def counts(self):
+        return {model: model.objects.count() for model in apps.get_models()}
+
+    def ending(self, at, problem):
+        """Something that ends the import at a query of it."""
+        count = 0
+
+        def wrapper(execute, *arguments):
+            nonlocal count
+            count += 1
+            if count == at:
+                raise problem
+            return execute(*arguments)
+
+        return connection.execute_wrapper(wrapper)
+
+    def test_at_ten_places(self):
+        with (
+            CaptureQueriesContext(connection) as all_of_it,
+            suppress(RuntimeError),
+            transaction.atomic(),
+        ):
+            import_round(self.built.host, self.data)
+            raise RuntimeError("only counted")
+        before = self.counts()
+        for number in range(10):
+            at = 1 + number * (len(all_of_it) - 20) // 9
+            problem = (
+                OperationalError("server closed the connection"),
+                KeyboardInterrupt(),
+                OSError(28, "No space left on device"),
+            )[number % 3]
+            with self.subTest(at), self.ending(at, problem), self.assertRaises(type(problem)):
+                import_round(self.built.host, self.data)
+            self.assertEqual(self.counts(), before)
+        made = import_round(self.built.host, self.data)
+        self.assertEqual(
+            standings_of(made)["1"][0]["score"], standings_of(self.built.round)["1"][0]["score"]
+        )
+
+    def test_where_a_file_of_it_cannot_be_kept(self):
+        before = self.counts()
+        made = bundle.read(self.data)
+        digest = hashlib.sha256(b"solid x").hexdigest()
+        version = made.content["entries"][0]["versions"][0]
+        version["files"] = [
+            {"name": "x.stl", "sha256": digest, "size": 7, "place": "", "count": 1, "unit": "mm",
+             "axis": "", "added_at": "2026-05-04T09:00:00+00:00"}
+        ]  # fmt: skip
+        data = bundle.packed(Bundle(made.content, made.traces, {digest: b"solid x"}))
+        full = OSError(28, "No space left on device")
+        with (
+            mock.patch("hauch.exchange.importing.keep", side_effect=full),
+            self.assertRaises(OSError),
+        ):
+            import_round(self.built.host, data)
+        self.assertEqual(self.counts(), before)
+
+
+class SealedTests(TestCase):
+    def test_predictions_of_others_leave_with_a_bundle_from_the_first_run_on(self):
+        built = build()
+        version = built.specimens["Amsel"].version
+        Prediction.objects.create(
+            version=version,
+            procedure="airflow",
+            source="designer",
+            value=0.01,
+            made_by=version.entry.designer,
+        )
+        for sealed, count in ((None, 0), (START, 1)):
+            Version.objects.filter(pk=version.pk).update(sealed_at=sealed)
+            data = exported(built.host, built.round)
+            found = [
+                told
+                for entry in bundle.read(data).content["entries"]
+                for one in entry["versions"]
+                for told in one["predictions"]
+            ]
+            self.assertEqual(len(found), count)
+            said = "left_out.txt" in zipfile.ZipFile(io.BytesIO(data)).namelist()
+            self.assertEqual(said, not count)
 
 
 class ImportTests(TestCase):

@@ -21,7 +21,8 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from procrastinate.jobs import Job
 
 from hauch.bench import files as bench_files
-from hauch.bench.models import Live, LogImport
+from hauch.bench import jobs as bench_jobs
+from hauch.bench.models import Live, LogImport, Result
 from hauch.bench.runs import Subject
 from hauch.live import actions as live
 from hauch.site import jobs
@@ -92,6 +93,26 @@ class StateTests(KeeperCase):
         self.assertIn("nothing is heard of Rack rig", self.line("Live benches").told)
         Live.objects.update(heard_at=timezone.now())
         self.assertTrue(self.line("Live benches").well)
+
+    def test_results_of_an_earlier_core_are_computed_again_in_the_background(self):
+        self.built.measure_and_judge()
+        self.assertTrue(self.line("Results").well)
+        count = Result.objects.count()
+        right = dict(Result.objects.values_list("run", "value"))
+        Result.objects.update(core_version="3", value=1.0)
+        self.assertIn(f"{count} of {count} are of another", self.line("Results").told)
+        self.assertEqual((bench_jobs.defer_older(), bench_jobs.defer_older()), (count, count))
+        waiting = ProcrastinateJob.objects.filter(task_name="bench.recompute_older")
+        self.assertEqual(waiting.count(), 1)
+        after, pieces = 0, 0
+        with mock.patch.object(bench_jobs, "OLDER_AT_ONCE", 5):
+            while after is not None:
+                waiting.delete()
+                bench_jobs.recompute_older(after=after)
+                after, pieces = next((j.args["after"] for j in waiting.all()), None), pieces + 1
+        self.assertEqual(pieces, 1 + -(-count // 5))
+        self.assertEqual(dict(Result.objects.values_list("run", "value")), right)
+        self.assertTrue(self.line("Results").well)
 
     def test_backups(self):
         folder = tempfile.TemporaryDirectory()

@@ -602,7 +602,7 @@ class UploadTests(Pages):
         LogImport.objects.all().delete()
         asked, page = self.left_to_the_worker()
         with (
-            mock.patch("hauch.bench.importing.read_log", side_effect=ArithmeticError),
+            mock.patch("hauch.bench.importing.read_apart", side_effect=ArithmeticError),
             self.assertLogs("hauch.bench.importing", "ERROR"),
         ):
             import_later(asked.pk)

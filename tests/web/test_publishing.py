@@ -70,6 +70,7 @@ class PublishingTests(TestCase):
                 RuleTerm.objects.create(rules=rules, test=self.built.tests["power"], most_loss=-30)
             elif scheme != RuleVersion.Scheme.SINGLE:
                 RuleTerm.objects.create(rules=rules, test=self.built.tests["power"], weight=1)
+            Round.objects.update(state="bench", published_at=None)
             with self.subTest(scheme):
                 publish(self.built.host, self.built.round)
                 self.assertContains(Client().get(self.address), "Amsel")
@@ -100,6 +101,16 @@ class PublishingTests(TestCase):
         empty.memberships.create(user=self.built.host, role="host")
         with self.assertRaisesRegex(ValidationError, "no rules yet"):
             publish(self.built.host, empty)
+        for state, words in (("brief", "still being written"), ("open", "can still come in")):
+            Round.objects.filter(pk=self.built.round.pk).update(state=state)
+            with self.subTest(state), self.assertRaisesRegex(ValidationError, words):
+                publish(self.built.host, self.built.round)
+
+    def test_it_is_published_once(self):
+        publish(self.built.host, self.built.round)
+        with self.assertRaisesRegex(ValidationError, "published already"):
+            publish(self.built.host, self.built.round)
+        self.assertEqual(Publication.objects.count(), 1)
 
     def test_rounds_that_were_published_before_publications_were_kept(self):
         refresh(self.built.round.rules.get())

@@ -7,6 +7,7 @@ import io
 import json
 from datetime import date, timedelta
 from unittest import mock
+from uuid import uuid4
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.core.files.base import ContentFile
@@ -22,7 +23,8 @@ from hauch.bench.results import recompute
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.keep import keep, place_of
-from hauch.people.models import AuditEntry
+from hauch.people.models import AuditEntry, User
+from hauch.rounds.models import Round
 from hauch.stores import actions
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig, RigCalibration
 from hauch.stores.pictures import clean_picture
@@ -73,8 +75,7 @@ class CalibrationTests(StoresCase):
             START.date() - timedelta(days=9),
             [(1, 0.9), (5, 4.5), (10, 9.0)],
         )
-        found = recompute(runs().filter(pk=run.pk))
-        self.assertEqual(found.changed, [run.pk])
+        self.assertEqual(recompute(runs().filter(pk=run.pk)).changed, [])  # it was at once
         run.result.refresh_from_db()
         self.assertAlmostEqual(run.result.value / before, 0.9, places=6)
         later = START.date() + timedelta(days=20)
@@ -492,24 +493,26 @@ class ReferenceAndPictureTests(StoresCase):
     def test_a_file_is_kept_whole_or_not_at_all(self):
         """A disk that is full in the middle leaves nothing under its name, nor beside it."""
 
+        content = (uuid4().bytes, b"01")
+
         class Ending(ContentFile):
             left = 3
 
             def chunks(self, chunk_size=None):
-                for number in range(2):
+                for block in content:
                     self.left -= 1
                     if not self.left:
                         raise OSError(28, "No space left on device")
-                    yield b"%d" % number
+                    yield block
 
         with self.assertRaises(OSError):
             keep(Ending(b""))
-        digest = hashlib.sha256(b"01").hexdigest()
+        digest = hashlib.sha256(b"".join(content)).hexdigest()
         place = place_of(f"{digest[:2]}/{digest}")
         self.assertFalse(place.exists())
         self.assertEqual([p for p in place.parent.iterdir() if p.name.startswith(".coming")], [])
-        self.assertEqual(keep(b"01"), (digest, f"{digest[:2]}/{digest}"))
-        self.assertEqual(place.read_bytes(), b"01")
+        self.assertEqual(keep(b"".join(content)), (digest, f"{digest[:2]}/{digest}"))
+        self.assertEqual(place.read_bytes(), b"".join(content))
 
 
 class LibraryTests(StoresCase):
@@ -651,3 +654,58 @@ class TubeTests(StoresCase):
         self.assertNotContains(self.client.get(chamber.get_absolute_url()), "Print its tube")
         at = reverse("stores:tube_file", args=[chamber.pk, "segment", "stl"])
         self.assertEqual(self.client.get(at).status_code, 404)
+
+
+class ReliedOnTests(StoresCase):
+    """Meters that other rounds rely on: who may change them, and who hears of it."""
+
+    def setUp(self):
+        self.meter = Instrument.objects.get(channel="air_speed")
+        self.stranger = User.objects.create_user("elsewhere", password="x")
+        other = Round.objects.create(
+            slug="other", number=8, title="Other", question="?", part="rotor", state="bench"
+        )
+        other.memberships.create(user=self.stranger, role="host")
+        self.theirs = actions.add_calibration(
+            self.built.host, self.meter, START.date(), [(1, 1.1), (2, 2.2), (5, 5.5)]
+        )
+
+    def test_who_has_no_say_in_all_of_its_rounds_does_not_change_it(self):
+        self.meter.accuracy = 0.5
+        for user, may in ((self.stranger, False), (self.built.operator, True)):
+            with self.subTest(str(user)):
+                if may:
+                    actions.save_instrument(user, self.meter)
+                    continue
+                with self.assertRaisesRegex(PermissionDenied, "relied on by 1 round"):
+                    actions.save_instrument(user, self.meter)
+                with self.assertRaisesRegex(PermissionDenied, "relied on by 1 round"):
+                    actions.withdraw_calibration(user, self.theirs, "no")
+        self.client.force_login(self.stranger)
+        page = self.client.get(self.meter.get_absolute_url())
+        self.assertContains(page, "1 round in which you are neither host nor operator")
+        self.assertNotContains(page, reverse("stores:change_instrument", args=[self.meter.pk]))
+        self.assertNotContains(page, "Withdraw the calibration")
+        form = self.client.get(reverse("stores:change_instrument", args=[self.meter.pk]))
+        self.assertEqual(form.status_code, 403)
+
+    def test_a_calibration_of_ones_own_and_who_keeps_the_installation(self):
+        own = actions.add_calibration(
+            self.stranger, self.meter, START.date(), [(1, 1.2), (2, 2.4), (5, 6.0)]
+        )
+        actions.withdraw_calibration(self.stranger, own, "slipped")
+        with self.assertRaisesRegex(ValidationError, "already"):
+            actions.withdraw_calibration(self.stranger, own, "slipped")
+        self.stranger.is_staff = True
+        actions.withdraw_calibration(self.stranger, self.theirs, "drifted")
+
+    def test_its_rounds_hear_of_it_and_their_runs_are_computed_again(self):
+        run = self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
+        before = run.result.value
+        actions.withdraw_calibration(self.built.operator, self.theirs, "drifted")
+        run.result.refresh_from_db()
+        self.assertNotEqual(run.result.value, before)
+        told = AuditEntry.objects.filter(
+            round=self.built.round, action="instrument.withdraw_calibration"
+        ).get()
+        self.assertEqual(told.detail["reason"], "drifted")

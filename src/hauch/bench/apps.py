@@ -8,13 +8,14 @@ class BenchConfig(AppConfig):
 
     def ready(self) -> None:
         from hauch.bench import progress
-        from hauch.bench.jobs import follow_rig, follow_tests
+        from hauch.bench.jobs import follow_meter, follow_rig, follow_tests
         from hauch.entries.signals import version_named
         from hauch.rounds.signals import tests_replaced
-        from hauch.stores.signals import rig_completed
+        from hauch.stores.signals import meter_changed, rig_completed
 
         tests_replaced.connect(follow_tests, dispatch_uid="bench")
         rig_completed.connect(follow_rig, dispatch_uid="bench")
+        meter_changed.connect(follow_meter, dispatch_uid="bench")
         version_named.connect(
             lambda sender, entry, **_: progress.update_entry(entry.pk),
             weak=False,

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
+from django.db import transaction
 from procrastinate.contrib.django import app
+from procrastinate.exceptions import AlreadyEnqueued
 
 from hauch.bench.importing import run_import
 from hauch.bench.models import Recording, Run
@@ -14,9 +17,10 @@ from hauch.bench.results import recompute
 from hauch.bench.signals import results_changed
 from hauch.bench.successors import carry_over
 from hauch.bench.traces import compact, ended_in_pieces, held_by_recorder
+from hauch.core import CORE_VERSION
 from hauch.people.models import User
-from hauch.rounds.models import Test
-from hauch.stores.models import Rig
+from hauch.rounds.models import Round, Test
+from hauch.stores.models import Instrument, Rig
 
 CARRIED_AT_ONCE = 1500
 """Tests of up to this many runs are carried over in the request that changed the rules; larger ones
@@ -94,6 +98,12 @@ def follow_rig(sender: Any, rig: Rig, **_: Any) -> None:
         recompute_rig.defer(rig_id=rig.pk)
 
 
+def follow_meter(sender: Any, instrument: Instrument, **_: Any) -> None:
+    """Runs on the rigs that a meter reads on, in all their states, are computed again."""
+    for rig in Rig.objects.filter(meters__instrument=instrument, runs__isnull=False).distinct():
+        follow_rig(Rig, rig)
+
+
 RECOMPUTED_AT_ONCE = 100
 """So many runs are computed again in the request that told what of their rig was not known."""
 
@@ -107,3 +117,39 @@ def follow_tests(sender: Any, user: User, pairs: Sequence[tuple[Test, Test]], **
             carry_over(user, old, new)
         else:
             carry_over_later.defer(user_id=user.pk, old_id=old.pk, new_id=new.pk)
+
+
+OLDER_AT_ONCE = 200
+"""So many results of an earlier core are computed again by one job."""
+
+
+def older() -> RunQuerySet:
+    """Runs whose result is of another version of the core."""
+    return runs().filter(state=Run.State.VALID).exclude(result__core_version=CORE_VERSION)
+
+
+@app.task(name="bench.recompute_older")
+def recompute_older(after: int = 0) -> None:
+    """Compute results of an earlier core again, some at a time, and judge all rounds at the end;
+    safe to run twice.
+    """
+    keys = list(
+        older().filter(pk__gt=after).order_by("pk").values_list("pk", flat=True)[:OLDER_AT_ONCE]
+    )
+    if keys:
+        recompute(runs().filter(pk__in=keys))
+        recompute_older.configure(lock="recompute-older").defer(after=keys[-1])
+        return
+    for round in Round.objects.filter(tests__runs__isnull=False).distinct():
+        results_changed.send(Run, round=round)
+
+
+def defer_older() -> int:
+    """Leave results of an earlier core to the worker; how many there are."""
+    count = older().count()
+    if count:
+        with suppress(AlreadyEnqueued), transaction.atomic():
+            recompute_older.configure(
+                lock="recompute-older", queueing_lock="recompute-older"
+            ).defer()
+    return count

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, BinaryIO
 
@@ -15,7 +16,8 @@ from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
 from hauch.core.quantity import significant
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
-from hauch.entries.models import AssemblyStep, PartFile, Version
+from hauch.desk.queries import may_see
+from hauch.entries.models import AssemblyStep, PartFile, Prediction, Version
 from hauch.exchange import schema
 from hauch.exchange.plain import (
     WORKSHOP,
@@ -29,7 +31,7 @@ from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.keep import kept
 from hauch.people.models import User
-from hauch.people.permissions import require
+from hauch.people.permissions import HOST, require, role_in
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, Rig
 from hauch.verdict.models import StandingRow
@@ -50,8 +52,10 @@ STANDING_FIELDS = (
 )
 
 
-def content_of(round: Round) -> dict[str, Any]:
-    """A round as plain data."""
+def content_of(
+    round: Round, shown: Callable[[Prediction], bool] = lambda prediction: True
+) -> dict[str, Any]:
+    """A round as plain data, with the predictions that are shown to whoever it is for."""
     tests = list(
         round.tests.select_related("rig", "setting", "replaces")
         .order_by("pk")
@@ -101,7 +105,7 @@ def content_of(round: Round) -> dict[str, Any]:
             for v in round.rules.order_by("number").prefetch_related("tests")
         ],
         "entries": [
-            plain(e) | {"versions": [_version(v) for v in e.versions.all()]}
+            plain(e) | {"versions": [_version(v, shown) for v in e.versions.all()]}
             for e in round.entries.order_by("uid").prefetch_related(
                 "versions__specimens", "versions__files", "versions__predictions__made_by"
             )
@@ -134,7 +138,7 @@ def content_of(round: Round) -> dict[str, Any]:
     }
 
 
-def _version(version: Version) -> dict[str, Any]:
+def _version(version: Version, shown: Callable[[Prediction], bool]) -> dict[str, Any]:
     return plain(version) | {
         "material": version.material.key if version.material else None,
         "bill": [plain(i) for i in version.bill.all()],
@@ -147,6 +151,7 @@ def _version(version: Version) -> dict[str, Any]:
         "predictions": [
             plain(p) | {"made_by": str(p.made_by) if p.made_by else ""}
             for p in version.predictions.all()
+            if shown(p)
         ],
     }
 
@@ -240,10 +245,20 @@ def standings_of(round: Round) -> dict[str, list[dict[str, Any]]]:
 
 
 def export_round(user: User, round: Round, out: BinaryIO) -> None:
-    """Write the round as one ZIP file, with raw readings, rules, results with workings, and files."""
+    """Write the round as one ZIP file, with raw readings, rules, results with workings, and files;
+    without predictions of others before the first run, which is said in the file.
+    """
     if not user.is_staff:
         require(user, "round.export", round)
-    content = content_of(round)
+    role, sealed = role_in(user, round) or HOST, 0
+
+    def shown(prediction: Prediction) -> bool:
+        nonlocal sealed
+        seen = may_see(user, prediction, role)
+        sealed += not seen
+        return seen
+
+    content = content_of(round, shown)
     schema.check(content)  # nothing goes out that would not come in
     recordings = {str(r.uid): r for r in round.recordings.select_related("source")}
     paths = {r.source.sha256: r.source.path for r in recordings.values() if r.source is not None}
@@ -261,7 +276,12 @@ def export_round(user: User, round: Round, out: BinaryIO) -> None:
     ):
         paths[picture.sha256] = picture.path
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
-    record(user, "round.export", round, round)
+    if sealed:
+        tables["left_out.txt"] = (
+            f"{sealed} prediction{'s' if sealed > 1 else ''} of others, sealed until the first run"
+            " of what they foretell.\n"
+        )
+    record(user, "round.export", round, round, sealed=sealed)
     files.write(
         Bundle(
             content,

@@ -133,7 +133,7 @@ class _Importer:
             for term in row["terms"]:
                 make(RuleTerm, term, rules=rules, test=self.tests[term["test"]])
             for question in row["questions"]:
-                told = question | {"text": f"{question['text']}\n(asked by {question['asked_by']})"}
+                told = question | {"text": _with_who_asked(question)}
                 make(
                     RuleQuestion,
                     told,
@@ -313,6 +313,15 @@ class _Importer:
             self._observations(row["observations"], run=run)
             if row["result"] is not None:
                 Result.objects.create(run=run, **values_of(Result, row["result"]))
+
+
+ASKED_BY = "\n(asked by "
+
+
+def _with_who_asked(question: dict[str, Any]) -> str:
+    """The text of a question with who asked it first: people do not travel, their words do."""
+    text = str(question["text"])
+    return text if ASKED_BY in text else f"{text}{ASKED_BY}{question['asked_by']})"
 
 
 CAME = (

@@ -260,7 +260,7 @@ class StoresImporter:
         instrument = shared(Instrument, row, "name")
         if not known:
             self.new.append(instrument)
-        for calibration in row["calibrations"]:
+        for calibration in reversed(row["calibrations"]):  # of one day, the later one holds
             if not Calibration.objects.filter(uid=calibration["uid"]).exists():
                 make(Calibration, calibration, instrument=instrument)
         self.instruments[row["uid"]] = instrument
@@ -298,7 +298,7 @@ class StoresImporter:
             RigMeter(rig=rig, channel=channel, instrument=self.instruments[uid])
             for channel, uid in row["meters"].items()
         )
-        for calibration in row["calibrations"]:
+        for calibration in reversed(row["calibrations"]):
             make(RigCalibration, calibration, rig=rig)
         self.rigs[row["uid"]] = rig
         self.new.append(rig)

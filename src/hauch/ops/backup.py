@@ -233,7 +233,8 @@ def _pack(
 def _files(folder: Path) -> Iterator[Path]:
     for path in sorted(folder.rglob("*")):
         inside = path.relative_to(folder)
-        if path.is_file() and not path.is_symlink() and inside.parts[0] != ON_THEIR_WAY:
+        whole = inside.parts[0] != ON_THEIR_WAY and not path.name.startswith(".")
+        if whole and path.is_file() and not path.is_symlink():
             yield path
 
 

@@ -135,6 +135,13 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
         from hauch.demo.load import load_demo
 
         load_demo(say)
+    from hauch.bench.jobs import defer_older
+
+    if count := defer_older():
+        say(
+            f"{count:,} results are of an earlier version; they are computed again in the"
+            " background. What was published stays as it was."
+        )
     return cluster, environment
 
 

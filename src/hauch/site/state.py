@@ -16,7 +16,9 @@ from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from hauch import __version__
-from hauch.bench.models import Live
+from hauch.bench.jobs import older
+from hauch.bench.models import Live, Run
+from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.people.models import User
 from hauch.ui.worker import GONE_AFTER, worker_heard
@@ -63,7 +65,16 @@ def state() -> State:
     DatabaseError : the database does not answer
     """
     found = State()
-    found.lines = [_versions(), _database(), _disk(), _worker(), _benches(), _backups(), _people()]
+    found.lines = [
+        _versions(),
+        _database(),
+        _disk(),
+        _worker(),
+        _results(),
+        _benches(),
+        _backups(),
+        _people(),
+    ]
     jobs = ProcrastinateJob.objects
     found.failed = list(jobs.filter(status="failed").order_by("-id")[:MOST_JOBS])
     found.waiting = jobs.filter(status="todo", scheduled_at=None).count()
@@ -118,6 +129,18 @@ def _worker() -> Line:
             "Checks, imports and standings wait. It runs with ./hauch start, or ./hauch worker.",
         )
     return Line("Worker", "works")
+
+
+def _results() -> Line:
+    all_of_them = runs().filter(state=Run.State.VALID).count()
+    behind = older().count()
+    if not behind:
+        return Line("Results", f"{all_of_them:,}, all of core {CORE_VERSION}")
+    return Line(
+        "Results",
+        f"{behind:,} of {all_of_them:,} are of another version of the core",
+        "The worker computes them again after an update. At once: ./hauch recompute.",
+    )
 
 
 def _benches() -> Line:

@@ -41,7 +41,8 @@ from hauch.stores.models import (
     RigMeter,
 )
 from hauch.stores.pictures import keep_picture
-from hauch.stores.signals import rig_changed, rig_completed
+from hauch.stores.relied_on import require_say, tell_rounds
+from hauch.stores.signals import meter_changed, rig_changed, rig_completed
 
 Constants = Mapping[str, tuple[float, float]]
 
@@ -54,8 +55,9 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
     ------
     PermissionDenied, ValidationError : with a sentence for each field
     """
-    require(user, "stores.change")
+    require_say(user, instrument)
     new = instrument.pk is None
+    before = None if new else Instrument.objects.get(pk=instrument.pk)
     instrument.full_clean()
     if instrument.resource and (
         problem := problem_of(instrument.resource, here=settings.LOCAL_METERS)
@@ -75,7 +77,29 @@ def save_instrument(user: User, instrument: Instrument) -> Instrument:
         )
     }
     record(user, "instrument.add" if new else "instrument.change", instrument, **detail)
+    if before is not None:
+        _meter_changed(
+            user,
+            "instrument.change",
+            instrument,
+            **{
+                name: getattr(instrument, name)
+                for name in OF_ITS_FIGURES
+                if getattr(instrument, name) != getattr(before, name)
+            },
+        )
     return instrument
+
+
+OF_ITS_FIGURES = ("resolution", "accuracy", "accuracy_share", "response_time", "principle")
+"""What of a meter its runs' figures depend on."""
+
+
+def _meter_changed(user: User, action: str, instrument: Instrument, **detail: Any) -> None:
+    """Tell the rounds that rely on a meter, and have their runs computed again."""
+    if detail:
+        tell_rounds(user, action, instrument, **detail)
+        meter_changed.send(Instrument, instrument=instrument)
 
 
 @transaction.atomic
@@ -197,18 +221,33 @@ def add_calibration(
         offset=made.offset,
         points=len(points),
     )
+    _meter_changed(user, "instrument.calibrate", instrument, at=at.isoformat(), points=len(points))
     return made
 
 
 @transaction.atomic
 def withdraw_calibration(user: User, calibration: Calibration, reason: str) -> Calibration:
-    """Take a calibration out of use, with the reason; it stays on record."""
-    require(user, "stores.change")
+    """Take a calibration out of use, with the reason; it stays on record. Who entered it may, and
+    who has a say in all rounds that rely on the meter.
+    """
+    if calibration.entered_by_id == user.pk:
+        require(user, "stores.change")
+    else:
+        require_say(user, calibration.instrument)
+    if calibration.withdrawn:
+        raise ValidationError("It is withdrawn already.")
     if not reason.strip():
         raise ValidationError({"reason": "Say in a few words why the calibration does not hold."})
     calibration.withdrawn = reason.strip()
     calibration.save(update_fields=["withdrawn"])
     record(user, "instrument.withdraw_calibration", calibration, reason=calibration.withdrawn)
+    _meter_changed(
+        user,
+        "instrument.withdraw_calibration",
+        calibration.instrument,
+        of=calibration.at.isoformat(),
+        reason=calibration.withdrawn,
+    )
     return calibration
 
 

@@ -7,3 +7,8 @@ rig_changed = Signal()
 
 rig_completed = Signal()
 """Meters or constants of a rig that were not known are told, for its present state too: ``rig``."""
+
+meter_changed = Signal()
+"""Figures of runs may be others by what is now known of a meter or its calibrations:
+``instrument``.
+"""

@@ -27,6 +27,7 @@ from hauch.stores.models import (
     Rig,
 )
 from hauch.stores.queries import due_of
+from hauch.stores.relied_on import others_on, require_say
 from hauch.stores.views_rigs import EMPTY_ROWS
 from hauch.ui.back import back_or, next_of
 from hauch.ui.fields import sent
@@ -44,8 +45,9 @@ def new_instrument(request: Request) -> HttpResponse:
 
 def change_instrument(request: Request, pk: int) -> HttpResponse:
     """Change what is known of an instrument."""
-    require(request.user, "stores.change")
-    return _instrument_form(request, get_object_or_404(Instrument, pk=pk))
+    found = get_object_or_404(Instrument, pk=pk)
+    require_say(request.user, found)
+    return _instrument_form(request, found)
 
 
 def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
@@ -91,6 +93,7 @@ def instrument(request: Request, pk: int) -> HttpResponse:
     shown = due.calibration
     wanted = whole(request.GET.get("calibration"))
     shown = next((c for c in found.calibrations.all() if c.pk == wanted), shown)
+    others = others_on(request.user, found)
     context = {
         "instrument": found,
         "due": due,
@@ -99,7 +102,11 @@ def instrument(request: Request, pk: int) -> HttpResponse:
         "channel": found.reads,
         "rigs": Rig.objects.filter(instruments=found).current(),
         "used": actions.why_used(found),
-        "may_change": allowed(request.user, "stores.change"),
+        "may_use": allowed(request.user, "stores.change"),
+        "others": others,
+        "may_change": allowed(request.user, "stores.change") and not others,
+        "may_withdraw": allowed(request.user, "stores.change")
+        and (not others or (shown is not None and shown.entered_by_id == request.user.pk)),
     }
     return render(request, "stores/instrument.html", context)
 
@@ -194,8 +201,8 @@ def withdraw_calibration(request: Request, pk: int) -> HttpResponse:
         actions.withdraw_calibration(request.user, calibration, request.POST.get("reason", ""))
         messages.success(
             request,
-            "The calibration is out of use; it stays on record. Recompute the rounds that it"
-            " touched.",
+            "The calibration is out of use; it stays on record. Runs that it touched are computed"
+            " again, and their rounds hear of it.",
         )
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))

@@ -57,6 +57,16 @@ def results_have_changed(round: Round) -> None:
         transaction.on_commit(partial(judge_round, round.pk), robust=True)
 
 
+NOT_FROM: dict[str, str] = {
+    Round.State.BRIEF: "The brief is still being written. Open the round and measure first.",
+    Round.State.OPEN: "Entries can still come in. Close the round for entries, then publish.",
+    Round.State.PUBLISHED: (
+        "The standing is published already. What was published stays; later runs stand beside it."
+    ),
+}
+"""Why a standing cannot be published from other states than that on the bench."""
+
+
 @transaction.atomic
 def publish(user: User, round: Round) -> Round:
     """Publish a round's standing: to all its members, and as it is now on a page that anybody may
@@ -73,6 +83,8 @@ def publish(user: User, round: Round) -> Round:
     rules = current_rules(round)
     if rules is None:
         raise ValidationError("There are no rules yet, so nothing can be ranked or published.")
+    if round.state != Round.State.BENCH:
+        raise ValidationError(NOT_FROM[round.state])
     try:
         with transaction.atomic():
             refresh(rules)
