@@ -11,7 +11,8 @@ from django.urls import reverse
 from hauch.entries.actions import set_papers
 from hauch.entries.models import BillItem, Version
 from hauch.rounds.models import Round
-from hauch.stores.models import Instrument
+from hauch.stores.models import Instrument, Material
+from hauch.workshop.models import Specimen
 from tests.builder import PASSWORD, build
 from tests.web.test_fuzz import forms_of
 
@@ -32,6 +33,7 @@ class TwoAtOnceTests(TestCase):
         """What a browser would send of the page's form."""
         html = client.get(url).content.decode()
         forms = [f for f in forms_of(html, url, "host") if f.method == "post"]
+        forms = [f for f in forms if action is None or f.url == action]
         form = next(f for f in forms if any(name == "began" for name, _ in f.fields))
         return {name: unescape(value) for name, value in form.fields if not name.startswith("do")}
 
@@ -158,3 +160,48 @@ class TwoAtOnceTests(TestCase):
         now = re.search(r'name="based_on" value="(\w+)"', answer.content.decode()).group(1)
         answer = self.one.post(url, data | {weight: "4", "based_on": now})
         self.assertNotContains(answer, "Somebody changed", status_code=answer.status_code)
+
+    def test_materials_and_prints(self):
+        material = Material.objects.get(key="petg")
+        specimen = self.built.specimens["Amsel"]
+        for url, to, mine, theirs, found in (
+            (
+                reverse("stores:material", args=[material.pk]),
+                reverse("stores:material", args=[material.pk]),
+                {"label": "PETG, dry"},
+                {"price": "31"},
+                lambda: Material.objects.values_list("label", "price").get(pk=material.pk),
+            ),
+            (
+                specimen.get_absolute_url(),
+                reverse("workshop:change", args=[self.slug, specimen.pk, "print"]),
+                {"walls": "7"},
+                {"material": "Spool 31"},
+                lambda: Specimen.objects.values_list("walls", "material").get(pk=specimen.pk),
+            ),
+        ):
+            one, two = self.page(self.one, url, to), self.page(self.two, url, to)
+            with self.subTest(url):
+                self.two.post(to, two | theirs)
+                answer = self.one.post(to, one | mine, follow=True)
+                self.assertContains(answer, "Kept with it what somebody else changed meanwhile")
+                self.assertEqual([str(v) for v in found()], [*mine.values(), "31.0"] if to == url
+                                 else [*mine.values(), *theirs.values()])  # fmt: skip
+                self.two.post(to, self.page(self.two, url, to) | dict.fromkeys(mine, "8"))
+                again = self.one.post(to, self.page(self.one, url, to) | {"began": one["began"]}
+                                      | dict.fromkeys(mine, "9"))  # fmt: skip
+                self.assertContains(again, "Somebody changed this to", status_code=422)
+
+    def test_a_note_that_two_write_holds_both(self):
+        specimen = self.built.reference
+        url = specimen.get_absolute_url()
+        to = reverse("stores:note_reference", args=[specimen.pk])
+        one, two = self.page(self.one, url, to), self.page(self.two, url, to)
+        self.two.post(to, two | {"note": "Hums at 40 %."})
+        answer = self.one.post(to, one | {"note": "A nick in one blade."}, follow=True)
+        self.assertContains(answer, "both stand in it now")
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.note, "Hums at 40 %.\nA nick in one blade.")
+        self.one.post(to, self.page(self.one, url, to) | {"note": "Quiet."})
+        specimen.refresh_from_db()
+        self.assertEqual(specimen.note, "Quiet.")

@@ -18,7 +18,7 @@ from hauch.core.geometry.kinds import PART_KINDS
 from hauch.core.predict.model import CannotBe
 from hauch.desk.jobs import search_later
 from hauch.desk.models import Around, Design, MeasuredBack, Search
-from hauch.desk.queries import NOTHING, may_see
+from hauch.desk.queries import NOTHING
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS, Tool
 from hauch.desk.tools.base import Answer, Setting
@@ -27,7 +27,7 @@ from hauch.entries.actions import add_version, attach, predict
 from hauch.entries.models import Entry, Version
 from hauch.people.audit import record
 from hauch.people.models import User
-from hauch.people.permissions import require, role_in
+from hauch.people.permissions import require
 from hauch.rounds.queries import round_tests
 from hauch.stores.models import Rig
 from hauch.workshop.models import Measure, Specimen
@@ -204,11 +204,6 @@ def design_as_measured(user: User, specimen: Specimen) -> Design:
     """
     require(user, "desk.use")
     foretold = specimen.version.predictions.exclude(model="").order_by("-made_at").first()
-    round = specimen.version.entry.round
-    if foretold is not None and not may_see(user, foretold, role_in(user, round)):
-        raise ValidationError(
-            f"The prediction of {specimen.version} is sealed until its first run."
-        )
     if foretold is None:
         raise ValidationError(
             f"No model of the Desk foretold {specimen.version}. Save its prediction from the Desk"

@@ -15,6 +15,7 @@ from hauch.people.requests import Request, whole
 from hauch.rounds import references
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_for
+from hauch.stores.forms import NoteForm
 from hauch.stores.models import ReferenceSpecimen
 from hauch.ui.back import back_or, next_of
 
@@ -31,6 +32,7 @@ def specimen(request: Request, pk: int) -> HttpResponse:
     at = wanted if wanted is not None and wanted < len(series) else 0
     context = {
         "specimen": found,
+        "note_form": NoteForm(specimen=found),
         "hours": hours_of(found),
         "series": list(enumerate(series)),
         "at": at,

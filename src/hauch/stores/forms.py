@@ -15,7 +15,7 @@ from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
 from hauch.instruments.profile import Profile, ProfileWrong, presets
 from hauch.people.clock import house_day
-from hauch.stores.models import Instrument, Material, Rig, channel_choices
+from hauch.stores.models import Instrument, Material, ReferenceSpecimen, Rig, channel_choices
 from hauch.ui.fields import FigureField, JsonField, NumberInput, kept_figure
 from hauch.ui.meanwhile import Meanwhile
 
@@ -333,7 +333,25 @@ class ReferenceForm(forms.Form):
     note = forms.CharField(label="Note", required=False, max_length=2000)
 
 
-class MaterialForm(forms.ModelForm):
+class NoteForm(Meanwhile, forms.Form):
+    """The note of a reference specimen."""
+
+    note = forms.CharField(
+        required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 3}), label="Note"
+    )
+
+    def __init__(self, *args: Any, specimen: ReferenceSpecimen):
+        super().__init__(*args, initial={"note": specimen.note})
+        self.begin()
+
+    def kept(self) -> tuple[str, bool]:
+        """The note to keep, and whether it holds two: where both changed it, both stand in it."""
+        typed = self.data.get("note", "").replace("\r\n", "\n").strip()
+        theirs = self.both.get("note", "")
+        return (f"{theirs}\n{typed}".strip()[:2000], True) if theirs else (typed[:2000], False)
+
+
+class MaterialForm(Meanwhile, forms.ModelForm):
     """A material; figures in the person's units."""
 
     KINDS = (
@@ -390,6 +408,7 @@ class MaterialForm(forms.ModelForm):
                 initial=getattr(self.instance, name),
             )
         self.order_fields(self.field_order)
+        self.begin(new=self.instance.pk is None)
 
     def _post_clean(self) -> None:
         """Bring the figures over before the model looks at its constraints."""

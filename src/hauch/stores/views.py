@@ -15,6 +15,7 @@ from hauch.stores import actions
 from hauch.stores.forms import (
     NewInstrumentForm,
     NewRigForm,
+    NoteForm,
     ReferenceForm,
 )
 from hauch.stores.models import Instrument, Material, Picture, ReferenceSpecimen, Rig
@@ -93,12 +94,14 @@ def note_reference(request: Request, pk: int) -> HttpResponse:
     """Change a reference specimen's note or picture."""
     specimen = get_object_or_404(ReferenceSpecimen.objects.select_related("type"), pk=pk)
     picture_file = request.FILES.get("picture")
+    note, both = NoteForm(request.POST, specimen=specimen).kept()
     try:
         data = picture_file.read() if picture_file else None
-        actions.change_reference(
-            request.user, specimen, note=request.POST.get("note", "")[:2000], picture=data
+        actions.change_reference(request.user, specimen, note=note, picture=data)
+        messages.success(
+            request,
+            "Somebody changed the note while you wrote; both stand in it now." if both else "Kept.",
         )
-        messages.success(request, "Kept.")
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
     return redirect(specimen)

@@ -35,7 +35,8 @@ def _form(request: Request, material: Material) -> HttpResponse:
             form.add_error(None, problem.messages)
         else:
             messages.success(
-                request, f"{form.instance} is saved. Checks made from now on reckon with it."
+                request,
+                f"{form.instance} is saved. Checks made from now on reckon with it.{form.told}",
             )
             return redirect("stores:stores")
     return render(

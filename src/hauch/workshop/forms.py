@@ -13,6 +13,7 @@ from hauch.core.part.printing import USUAL
 from hauch.entries.models import Entry, Version
 from hauch.stores.models import Material
 from hauch.ui.fields import FigureField, kept_figure, offer
+from hauch.ui.meanwhile import Meanwhile
 from hauch.workshop.models import Measure, Specimen, WorkStep
 
 MOST_CHOICES = 100
@@ -97,7 +98,7 @@ class OwnIds(forms.BaseForm):
         self.auto_id = f"{self.ids}_%s"
 
 
-class PrintForm(OwnIds, forms.ModelForm):
+class PrintForm(OwnIds, Meanwhile, forms.ModelForm):
     """Material, settings, mass, due day and note; figures in the person's units."""
 
     ids = "print"
@@ -146,6 +147,7 @@ class PrintForm(OwnIds, forms.ModelForm):
             )
         self.fields["infill"].initial = 100 * self.instance.infill
         self.order_fields(self.field_order)
+        self.begin()
 
     def values(self) -> dict[str, Any]:
         """What was typed, in SI."""

@@ -168,7 +168,7 @@ def _set_print(request: Request, found: Specimen) -> str | Forms:
     except ValidationError as problem:
         _add(form, problem)
         return {"print": form}
-    return "Kept."
+    return f"Kept.{form.told}"
 
 
 def _log(request: Request, found: Specimen) -> str | Forms:
