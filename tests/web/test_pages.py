@@ -37,6 +37,8 @@ class Pages(TestCase):
             "search": reverse("search") + "?q=bin",
             "person": reverse("people:person"),
             "password": reverse("people:change_password"),
+            "second factor": reverse("people:second_factor"),
+            "mail": reverse("people:mail"),
             "people of all": reverse("people:people"),
             "installation": reverse("keeper"),
             "files": reverse("entries:files", args=[slug, cls.built.entries["Amsel"].pk]),
@@ -119,6 +121,8 @@ class BeforePublicationTests(Pages):
         "search": dict.fromkeys(EVERYBODY, 200),
         "person": dict.fromkeys(EVERYBODY, 200),
         "password": dict.fromkeys(EVERYBODY, 200),
+        "second factor": dict.fromkeys(EVERYBODY, 200),
+        "mail": dict.fromkeys(EVERYBODY, 200),
         "files": {"host": 200, "operator": 200, "designer": 200},
         **{
             page: {"host": 200, "operator": 403, "designer": 403, "viewer": 403, "stranger": 403}
@@ -247,6 +251,7 @@ class PostTests(Pages):
             reverse("rounds:begin"): host,
             reverse("setup:begin"): host,
             reverse("people:password_link", args=[built.people["viewer"].pk]): host,
+            reverse("people:take_second_off", args=[built.people["viewer"].pk]): host,
             reverse("people:set_active", args=[built.people["viewer"].pk]): host,
             reverse("keeper_job", args=[1]): set(),
             reverse("bench:add_setting", args=[slug, air.pk]): bench,

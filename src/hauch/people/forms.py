@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
 from django import forms
+from django.contrib.auth.forms import PasswordResetForm
+from django.utils import timezone
 
 from hauch.core.quantity.units import CHOICES, KINDS
 from hauch.people.models import User
@@ -40,3 +43,41 @@ class UnitsForm(forms.ModelForm):
         }
         saved: User = super().save(commit)
         return saved
+
+
+class MailForm(forms.ModelForm):
+    """The address to which links for a new password go; the password is asked for, since whoever
+    has such a link has the account.
+    """
+
+    class Meta:
+        model = User
+        fields = ["email"]
+        labels = {"email": "Mail address (empty: none)"}
+
+    password = forms.CharField(
+        label="Your password", strip=False, widget=forms.PasswordInput, max_length=400
+    )
+
+    def clean_password(self) -> str:
+        """Raise ValidationError where it is not the person's."""
+        if not self.instance.check_password(self.cleaned_data["password"]):
+            raise forms.ValidationError("This is not your password.")
+        return self.cleaned_data["password"]
+
+
+class LinkByMailForm(PasswordResetForm):
+    """Asks for a link by mail; one person is sent one every `AGAIN_AFTER` at most."""
+
+    AGAIN_AFTER = timedelta(minutes=10)
+
+    def get_users(self, email: str) -> list[User]:
+        """Those to whom a link goes now."""
+        late = timezone.now() - self.AGAIN_AFTER
+        found = [
+            user
+            for user in super().get_users(email)
+            if isinstance(user, User) and (user.link_mailed_at or late) <= late
+        ]
+        User.objects.filter(pk__in=[u.pk for u in found]).update(link_mailed_at=timezone.now())
+        return found

@@ -22,6 +22,10 @@ class User(AbstractUser):
         default=dict, blank=True, help_text="kind of figure -> unit, where it is not the preset's"
     )
 
+    link_mailed_at = models.DateTimeField(
+        null=True, editable=False, help_text="when a link for a new password was mailed last"
+    )
+
     @property
     def units(self) -> str:
         """The units of all kinds of figures, as `Kind.shown` takes them."""

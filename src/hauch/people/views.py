@@ -2,11 +2,25 @@
 
 from __future__ import annotations
 
+import base64
 from typing import Any
 
+import segno
 from django.contrib import messages
-from django.contrib.auth.forms import PasswordChangeForm, SetPasswordForm
-from django.contrib.auth.views import LoginView, PasswordChangeView, PasswordResetConfirmView
+from django.contrib.auth import login
+from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.forms import (
+    AuthenticationForm,
+    PasswordChangeForm,
+    PasswordResetForm,
+    SetPasswordForm,
+)
+from django.contrib.auth.views import (
+    LoginView,
+    PasswordChangeView,
+    PasswordResetConfirmView,
+    PasswordResetView,
+)
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
@@ -15,8 +29,8 @@ from django.urls import reverse_lazy
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
-from hauch.people import sessions
-from hauch.people.forms import UnitsForm
+from hauch.people import second, sessions
+from hauch.people.forms import LinkByMailForm, MailForm, UnitsForm
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.people.requests import Request
@@ -35,6 +49,7 @@ def person(request: Request) -> HttpResponse:
         "form": form,
         "memberships": request.user.memberships.select_related("round"),
         "sign_ins": sessions.of(request.user),
+        "second": second.app_of(request.user),
         "this": request.session.session_key,
         "zone": timezone.get_current_timezone_name(),
     }
@@ -65,6 +80,102 @@ class SignInView(LoginView):
         if sessions.closed(request, request.POST.get("username", "")):
             return render(request, "people/locked.html", status=429)
         return super().post(request, *args, **kwargs)
+
+    def form_valid(self, form: AuthenticationForm) -> HttpResponse:
+        """Ask for the code of whoever has a second factor; else they are signed in."""
+        user = form.get_user()
+        if isinstance(user, User) and second.app_of(user) is not None:
+            second.wait_for(self.request.session, user, self.get_success_url())
+            return redirect("people:second_step")
+        return super().form_valid(form)
+
+
+@login_not_required
+def second_step(request: HttpRequest) -> HttpResponse:
+    """The code after the password."""
+    waiting = second.waited_for(request.session)
+    if waiting is None:
+        messages.error(request, "The password was too long ago. Sign in again.")
+        return redirect("people:login")
+    user, then = waiting
+    problem = ""
+    if request.method == "POST":
+        if second.right(user, request.POST.get("code", "")):
+            del request.session[second.WAITS]
+            login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+            if (left := second.left_on_paper(user)) < FEW_ON_PAPER:
+                messages.warning(request, f"{left} codes on paper are left. Make new ones soon.")
+            return redirect(then)
+        problem = (
+            "This code is not right, or came too soon after a wrong one. Type the one that the app"
+            " shows now, or one of those on paper."
+        )
+    context = {"problem": problem}
+    return render(request, "people/second_step.html", context, status=422 if problem else 200)
+
+
+FEW_ON_PAPER = 3
+
+
+def second_factor(request: Request) -> HttpResponse:
+    """One's second factor: set it up, see what is left on paper, turn it off."""
+    problem, paper, user = "", [], request.user
+    if request.method == "POST":
+        code = request.POST.get("code", "")
+        try:
+            if request.POST.get("do") == "off":
+                second.end(user, code)
+                messages.success(request, "The second factor is off.")
+                return redirect("people:person")
+            paper = second.confirm(user, code)
+        except ValidationError as refused:
+            problem = " ".join(refused.messages)
+    on = second.app_of(user)
+    context = {"on": on, "paper": paper, "problem": problem, "left": second.left_on_paper(user)}
+    if on is None:
+        device = second.begin(user)
+        context["key"] = base64.b32encode(device.bin_key).decode()
+        context["code"] = segno.make(device.config_url, error="m").svg_inline(scale=4, light="#fff")
+    return render(request, "people/second_factor.html", context, status=422 if problem else 200)
+
+
+@require_POST
+def take_second_off(request: Request, pk: int) -> HttpResponse:
+    """Turn the second factor of somebody off who has lost it."""
+    someone = get_object_or_404(User, pk=pk)
+    second.take_off(request.user, someone)
+    messages.success(request, f"{someone} signs in with the password alone.")
+    return redirect("people:people")
+
+
+class ForgottenPassword(PasswordResetView):
+    """Have a link for a new password mailed. Whether there is such a person is not told."""
+
+    template_name = "people/forgotten.html"
+    form_class = LinkByMailForm
+    email_template_name = "people/forgotten_mail.txt"
+    subject_template_name = "people/forgotten_subject.txt"
+    success_url = reverse_lazy("people:login")
+
+    def form_valid(self, form: PasswordResetForm) -> HttpResponse:
+        """Send it where there is one to send to."""
+        answer = super().form_valid(form)
+        messages.success(
+            self.request,
+            "If somebody here has this address, a link is on its way. It holds three days.",
+        )
+        return answer
+
+
+def mail_address(request: Request) -> HttpResponse:
+    """Set the address to which links for a new password go, with the password."""
+    form = MailForm(request.POST or None, instance=request.user)
+    if request.method == "POST" and form.is_valid():
+        form.save()
+        messages.success(request, "The address is kept.")
+        return redirect("people:person")
+    status = 422 if form.is_bound else 200
+    return render(request, "people/mail.html", {"form": form}, status=status)
 
 
 class ChangePassword(PasswordChangeView):
@@ -105,9 +216,9 @@ def people(request: Request) -> HttpResponse:
     rows = User.objects.order_by("username")
     if query:
         rows = rows.filter(username__icontains=query) | rows.filter(first_name__icontains=query)
-    page = Paginator(rows.prefetch_related("memberships__round"), PEOPLE_PAGE).get_page(
-        request.GET.get("page")
-    )
+    page = Paginator(
+        rows.prefetch_related("memberships__round", "totpdevice_set"), PEOPLE_PAGE
+    ).get_page(request.GET.get("page"))
     return render(request, "people/people.html", {"page": page, "query": query})
 
 

@@ -25,6 +25,7 @@ from hauch.core.quantity.show import show
 from hauch.formats import solid
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
+from hauch.people import second
 from hauch.people.models import AuditEntry, User
 from hauch.people.permissions import ROLES, allowed, require
 from hauch.people.requests import Request
@@ -410,6 +411,10 @@ def _joined(request: HttpRequest, data: dict[str, str], secret: str) -> tuple[Us
         known = authenticate(request, username=data["username"], password=data["password"])
         if not isinstance(known, User):
             raise
+        if second.app_of(known) is not None:
+            raise ValidationError(
+                "Your account has a second factor. Sign in first, then open this link again."
+            ) from problem
         return known, invitations.accept(known, secret)
 
 

@@ -1,7 +1,9 @@
 """All addresses."""
 
 from django.contrib import admin
-from django.urls import include, path
+from django.contrib.auth.decorators import login_not_required
+from django.urls import include, path, reverse_lazy
+from django.views.generic import RedirectView
 
 from hauch.site import health, keeper
 from hauch.verdict.views import published
@@ -26,5 +28,11 @@ urlpatterns = [
     path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
     path("published/<slug:slug>/", published, name="published"),
     path("", include("hauch.exchange.urls")),
+    path(
+        "admin/login/",
+        login_not_required(
+            RedirectView.as_view(url=reverse_lazy("people:login"), query_string=True)
+        ),
+    ),
     path("admin/", admin.site.urls),
 ]

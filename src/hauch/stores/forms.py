@@ -340,8 +340,8 @@ class NoteForm(Meanwhile, forms.Form):
         required=False, max_length=2000, widget=forms.Textarea(attrs={"rows": 3}), label="Note"
     )
 
-    def __init__(self, *args: Any, specimen: ReferenceSpecimen):
-        super().__init__(*args, initial={"note": specimen.note})
+    def __init__(self, data: Any = None, *, specimen: ReferenceSpecimen):
+        super().__init__(data, initial={"note": specimen.note})
         self.begin()
 
     def kept(self) -> tuple[str, bool]:

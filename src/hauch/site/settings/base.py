@@ -10,7 +10,7 @@ from typing import Any
 
 from csp.constants import NONE, SELF
 
-from hauch.site.settings.places import database, files
+from hauch.site.settings.places import database, files, mail
 
 DATA = Path(os.environ.get("HAUCH_DATA", "data")).resolve()
 SECRET_KEY = os.environ["HAUCH_SECRET_KEY"]
@@ -26,6 +26,9 @@ INSTALLED_APPS = [
     "django.contrib.staticfiles",
     "django_htmx",
     "axes",
+    "django_otp",
+    "django_otp.plugins.otp_totp",
+    "django_otp.plugins.otp_static",
     "csp",
     "procrastinate.contrib.django",
     "hauch.ui.apps.UiConfig",
@@ -95,8 +98,11 @@ PASSWORD_HASHERS = [
     "django.contrib.auth.hashers.PBKDF2PasswordHasher",  # of older installations; renewed at login
 ]
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
 ]
+OTP_TOTP_ISSUER = "Hauch"
 LOGIN_URL = "people:login"
 LOGIN_REDIRECT_URL = "home"
 LOGOUT_REDIRECT_URL = "people:login"
@@ -138,6 +144,7 @@ if os.environ.get("HAUCH_HTTPS") == "1":
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
 USE_TZ = True
+globals().update(mail(os.environ.get("HAUCH_MAIL", ""), os.environ.get("HAUCH_MAIL_FROM", "")))
 TIME_ZONE = os.environ.get("HAUCH_TIME_ZONE", "UTC")
 
 STATIC_URL = "/static/"
