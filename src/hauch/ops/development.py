@@ -134,7 +134,7 @@ def _run_tests(options: argparse.Namespace, environment: dict[str, str], *more: 
 
 
 def lint(options: argparse.Namespace) -> int:
-    """Style, types, import contracts, templates, scripts, migrations; runs all and fails if one does."""
+    """Style, types, import contracts, templates, scripts, migrations, safe settings; runs all and fails if one does."""
     tools = Path(sys.executable).parent
     paths = ["src", "tests", "benchmarks", "docs"]
     steps = [
@@ -145,11 +145,12 @@ def lint(options: argparse.Namespace) -> int:
         [str(tools / "djlint"), "--lint", "--quiet", "src/hauch"],
         [str(tools / "oxlint"), "--quiet", "src"],
         [sys.executable, "-m", "hauch.ops.manage", "makemigrations", "--check", "--dry-run"],
+        [sys.executable, "-m", "hauch.ops.manage", "check", "--deploy", "--fail-level=WARNING"],
     ]
     with throwaway() as environment:
-        failed = [
-            step for step in steps if subprocess.run(step, cwd=HOME, env=environment).returncode
-        ]
+        live = {k: v for k, v in environment.items() if k != "DJANGO_ALLOW_ASYNC_UNSAFE"}
+        live["HAUCH_HTTPS"] = "1"
+        failed = [step for step in steps if subprocess.run(step, cwd=HOME, env=live).returncode]
     for step in failed:
         print(f"hauch: failed: {' '.join(Path(part).name for part in step[:2])}", file=sys.stderr)
     return 1 if failed else 0

@@ -134,6 +134,8 @@ CSRF_FAILURE_VIEW = "hauch.people.views.stale_form"
 LOCAL_METERS = os.environ.get("HAUCH_LOCAL_METERS") == "1"
 """Whether services of this machine may be meters: the simulated ones are."""
 PASSWORD_RESET_TIMEOUT = 3 * 24 * 3600
+SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021"]
+"""Whether subdomains go out by HTTPS too, and the browsers' own lists: who owns the domain decides."""
 if os.environ.get("HAUCH_HTTPS") == "1":
     # That it came by HTTPS the web server tells, from what a named proxy says (`ops.start`).
     SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
