@@ -15,6 +15,7 @@ from django.test.runner import DiscoverRunner  # noqa: E402
 from benchmarks import (  # noqa: E402
     capture,
     desk,
+    faults,
     harness,
     logs,
     pages,
@@ -33,6 +34,7 @@ BENCHMARKS = {
     "parts": parts.run,
     "traces": traces.run,
     "capture": capture.run,
+    "faults": faults.run,
 }
 
 

@@ -203,7 +203,7 @@ class LineTests(unittest.TestCase):
 
     def test_a_meter_is_read_by_one_installation_of_the_machine(self):
         where, profiles = self.meters.resource("scale"), profile_objects("scale")
-        first, second = (Link(where, profiles, time.time()) for _ in range(2))
+        first, second = (Link(where, profiles, time.time(), owner=who) for who in "ab")
         self.addCleanup(first.stop)
         self.addCleanup(second.stop)
         first.start()
@@ -213,6 +213,10 @@ class LineTests(unittest.TestCase):
         self.assertFalse(second.answered)
         first.stop()
         self.assertTrue(until(lambda: second.answered))
+        third = Link(where, profiles, time.time(), owner="b")  # as where the other one hangs
+        self.addCleanup(third.stop)
+        third.start()
+        self.assertTrue(until(lambda: third.answered))
 
     def test_a_long_memory_is_not_read_from_its_beginning(self):
         time.sleep(2.5)  # what came before is in its memory too

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import logging
 import os
@@ -11,14 +12,16 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
+import psycopg
 from asgiref.sync import async_to_sync
-from django.db import connection
-from django.test import Client, TestCase
+from django.db import OperationalError, connection
+from django.test import Client, RequestFactory, TestCase
 from django.urls import reverse
 from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 from procrastinate.jobs import Job
+from psycopg_pool import PoolTimeout
 
 from hauch.bench import files as bench_files
 from hauch.bench import jobs as bench_jobs
@@ -27,8 +30,9 @@ from hauch.bench.runs import Subject
 from hauch.live import actions as live
 from hauch.site import jobs
 from hauch.site import state as states
+from hauch.site.models import Trouble
 from hauch.site.state import state
-from hauch.site.trace import HEADER, AsJson, WithNumber, number
+from hauch.site.trace import HEADER, AsJson, WithNumber, number, remember
 from hauch.stores.models import Instrument
 from tests.builder import PASSWORD, build
 
@@ -196,6 +200,39 @@ class NumberTests(KeeperCase):
         self.assertContains(answer, shown, status_code=500)
         self.assertEqual(logs.records[-1].request_id, shown)
         self.assertNotEqual(self.client.get("/")[HEADER], self.client.get("/")[HEADER])
+        page = self.client.get(reverse("keeper"))
+        self.assertContains(page, shown)
+        self.assertContains(page, "RuntimeError: boom")
+        self.assertContains(page, "GET /installation/")
+        self.assertTrue(state().troubles)
+
+    def test_only_the_last_errors_are_kept(self):
+        for count in range(5):
+            with mock.patch("hauch.site.models.MOST_KEPT", 3):
+                remember(RequestFactory().get(f"/{count}/"), ValueError("x"))
+        self.assertEqual(
+            list(Trouble.objects.values_list("where", flat=True)), ["GET /4/", "GET /3/", "GET /2/"]
+        )
+
+    def test_a_full_disk_and_a_database_that_is_away_have_a_way_out(self):
+        client = Client(raise_request_exception=False)
+        client.login(username="host", password=PASSWORD)
+        full = OperationalError("could not extend file")
+        full.__cause__ = psycopg.errors.DiskFull()
+        for problem, status, words in (
+            (OSError(errno.ENOSPC, "No space left on device"), 507, "no room left"),
+            (full, 507, "no room left"),
+            (OperationalError("server closed the connection"), 503, "send it again in a minute"),
+            (PoolTimeout(), 503, "does not answer at the moment"),
+            (OSError(errno.ENOENT, "x"), 500, "Something went wrong"),
+        ):
+            with (
+                self.subTest(repr(problem)),
+                mock.patch("hauch.site.keeper.state", side_effect=problem),
+                self.assertLogs("django.request", "ERROR"),
+            ):
+                self.assertContains(client.get(reverse("keeper")), words, status_code=status)
+        self.assertEqual(Trouble.objects.count(), 1)
 
     def test_one_json_object_a_line(self):
         number.set("ab12")

@@ -20,7 +20,7 @@ from hauch.rounds.drafts import TestDraft, draft_of
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import current_rules
 from hauch.verdict.judging import judge_round
-from tests.builder import build
+from tests.builder import START, build
 from tests.bundles import as_another, exported
 
 AIR_PER_WATT = Own("tunnel", "airflow / (voltage * current)", "m³/h/W", 1, True)
@@ -194,6 +194,8 @@ class MeasuredTests(OwnFigureCase):
         version.sealed_at = None
         version.save()
         predict(self.built.people["designer"], version, self.test.procedure, 30.0, 1.0)
+        version.sealed_at = START
+        version.save()
         data = exported(self.built.host, self.built.round)
         back = import_round(self.built.host, as_another(data))
         self.assertEqual(results_csv(back), before)

@@ -19,7 +19,7 @@ from pyvisa.resources import MessageBasedResource
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity.units import to_si
-from hauch.instruments.claim import claim
+from hauch.instruments.claim import claim, installation
 from hauch.instruments.grid import Samples
 from hauch.instruments.profile import Profile
 
@@ -141,6 +141,7 @@ class Link:
     after : time [s] of the last sample that is stored already; a meter that keeps its samples is
         asked for all since then
     clock : seconds; what sample times are told in
+    owner : the installation that reads it; no other one of this machine does meanwhile
     """
 
     def __init__(
@@ -149,8 +150,10 @@ class Link:
         profiles: Mapping[str, Profile],
         after: float,
         clock: Callable[[], float] = time.time,
+        owner: str = "",
     ):
         self.resource, self.clock = resource, clock
+        self.owner = owner or installation()
         self.readers = {channel: Reader(channel, profile) for channel, profile in profiles.items()}
         self.after = after
         self.problem = ""
@@ -229,7 +232,7 @@ class Link:
         while not self._stop.is_set():
             line, mine = None, None
             try:
-                mine = claim(self.resource)
+                mine = claim(self.resource, self.owner)
                 line = open_line(self.resource, next(iter(self.readers.values())).profile)
                 self.problem, failures = "", 0
                 self.tried.set()

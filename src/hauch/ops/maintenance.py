@@ -169,6 +169,8 @@ def doctor(options: argparse.Namespace) -> int:
         )
         for job in found.failed:
             print(f"    {job.pk} {job.task_name}, {job.attempts} tries")
+        for one in found.troubles:
+            print(f"  {one.at:%Y-%m-%d %H:%M} {one.number} {one.what} at {one.where}")
         return 0 if found.well else 1
 
 

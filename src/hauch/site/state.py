@@ -21,12 +21,14 @@ from hauch.bench.models import Live, Run
 from hauch.bench.queries import runs
 from hauch.core import CORE_VERSION
 from hauch.people.models import User
+from hauch.site.models import Trouble
 from hauch.ui.worker import GONE_AFTER, worker_heard
 
 LITTLE_ROOM = 2e9
 """Bytes free on the disk below which it is told."""
 OLD_BACKUP = timedelta(hours=36)
 MOST_JOBS = 50
+SHOWN_TROUBLES = 20
 
 
 @dataclass(frozen=True)
@@ -49,6 +51,8 @@ class State:
 
     lines: list[Line] = field(default_factory=list)
     failed: list[Any] = field(default_factory=list)
+    troubles: list[Trouble] = field(default_factory=list)
+    """The last pages that ended in an error; nothing to do but to know."""
     waiting: int = 0
 
     @property
@@ -77,6 +81,7 @@ def state() -> State:
     ]
     jobs = ProcrastinateJob.objects
     found.failed = list(jobs.filter(status="failed").order_by("-id")[:MOST_JOBS])
+    found.troubles = list(Trouble.objects.all()[:SHOWN_TROUBLES])
     found.waiting = jobs.filter(status="todo", scheduled_at=None).count()
     return found
 

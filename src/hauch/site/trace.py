@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import logging
 import secrets
+import sys
 from collections.abc import Callable
+from contextlib import suppress
 from contextvars import ContextVar
+from dataclasses import dataclass
 from typing import Any
 
+import psycopg
 from asgiref.sync import iscoroutinefunction
-from django.http import HttpRequest, HttpResponseServerError
+from django.db import InterfaceError, OperationalError
+from django.http import HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from django.template import loader
 from django.utils.decorators import sync_and_async_middleware
+from psycopg_pool import PoolTimeout
 
 HEADER = "X-Request-ID"
 number: ContextVar[str] = ContextVar("request", default="-")
@@ -41,12 +48,80 @@ def numbered(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpReques
     return answer
 
 
-def server_error(request: HttpRequest) -> HttpResponseServerError:
+NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EROFS}
+
+
+@dataclass(frozen=True)
+class Told:
+    """What somebody is told of an error."""
+
+    status: int
+    title: str
+    text: str
+
+
+USUAL = Told(
+    500, "Something went wrong on the server", "Nothing was half-saved. Go back and try again."
+)
+AWAY = Told(
+    503,
+    "The database does not answer at the moment",
+    "Nothing was half-saved. Go back, where what you typed still stands, and send it again in a"
+    " minute.",
+)
+FULL = Told(
+    507,
+    "There is no room left on the server's disk",
+    "Nothing was half-saved. Whoever keeps the installation has to make room; then go back, where"
+    " what you typed still stands, and send it again.",
+)
+
+
+def told_of(problem: BaseException | None) -> Told:
+    """What is told of an error: that of a full disk and of a database that is away has a way out."""
+    while problem is not None:
+        if isinstance(problem, OSError) and problem.errno in NO_ROOM:
+            return FULL
+        if isinstance(problem, psycopg.errors.DiskFull):
+            return FULL
+        if isinstance(problem, (OperationalError, InterfaceError, PoolTimeout)):
+            inner = problem.__cause__
+            return FULL if isinstance(inner, psycopg.errors.DiskFull) else AWAY
+        problem = problem.__cause__
+    return USUAL
+
+
+def server_error(request: HttpRequest) -> HttpResponse:
     """The page of an error, with the number that its log lines have. Nothing is asked of the
-    database for it.
+    database for it; the keeper's page hears of it where that answers.
     """
-    page = loader.get_template("500.html").render({"number": number.get()})
-    return HttpResponseServerError(page)
+    problem = sys.exc_info()[1]
+    told = told_of(problem)
+    if told is USUAL and problem is not None:
+        with suppress(Exception):  # whatever is wrong, the page goes out
+            remember(request, problem)
+    content = {"number": number.get(), "title": told.title, "text": told.text}
+    page = loader.get_template("500.html").render(content)
+    answer = HttpResponse(page, status=told.status)
+    if told is AWAY:
+        answer["Retry-After"] = "30"
+    return answer
+
+
+def remember(request: HttpRequest, problem: BaseException) -> None:
+    """Note an error for the keeper's page, which shows the last ones."""
+    from hauch.site.models import MOST_KEPT, Trouble
+
+    user = getattr(request, "user", None)
+    first = next(iter(str(problem).splitlines()), "")
+    Trouble.objects.create(
+        number=number.get(),
+        what=f"{type(problem).__name__}: {first}"[:300],
+        where=f"{request.method} {request.path}"[:300],
+        who=str(getattr(user, "username", ""))[:150],
+    )
+    kept = Trouble.objects.values("pk")[:MOST_KEPT]
+    Trouble.objects.exclude(pk__in=kept).delete()
 
 
 class WithNumber(logging.Filter):

@@ -1,0 +1,449 @@
+"""Faults by script: an installation of its own runs, one of its processes is killed in the middle of
+some work, or its disk or a meter is taken away; then it is counted what was lost, and how long what
+was hit stood still. Each fault three times.
+
+A jump of the clock is not among them, since a script must not set the clock of the machine: the
+recorder's tests do that by its injected clock. HAUCH_FAULT names one fault by a part of its name.
+"""
+
+from __future__ import annotations
+
+import http.cookiejar
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from datetime import timedelta
+from pathlib import Path
+from socket import create_connection
+
+import numpy as np
+from django.db import DatabaseError, connection
+from django.utils import timezone
+
+from benchmarks.harness import Row, row
+from hauch.bench.files import keep_file
+from hauch.bench.importing import Asked
+from hauch.bench.imports import ask_import
+from hauch.bench.models import Live, LogImport, Recording, Run, SourceFile
+from hauch.bench.runs import Room, Subject
+from hauch.bench.traces import after, trace_of
+from hauch.entries.actions import check_again
+from hauch.entries.models import PartCheck, PartFile
+from hauch.live import actions as live
+from hauch.people.models import User
+from hauch.rounds.models import Round, Test
+from hauch.stores.models import ReferenceSpecimen
+from hauch.verdict.models import Standing
+from tests.bundles import as_another, exported
+
+TIMES = 3
+WEB, WORKER, RECORDER = "uvicorn", "procrastinate", "manage record"
+ROOM_FOR_FILES = 80_000_000
+"""Bytes of the disk that files are kept on."""
+PATIENCE = 240.0
+
+
+def until(condition: Callable[[], object], what: str, seconds: float = PATIENCE) -> float:
+    """Seconds until something holds; a database that is away does not hold."""
+    began = time.monotonic()
+    while time.monotonic() - began < seconds:
+        with suppress(DatabaseError, OSError):
+            if condition():
+                return time.monotonic() - began
+        connection.close()
+        time.sleep(0.05)
+    raise TimeoutError(f"{what} did not happen within {seconds:.0f} s")
+
+
+class House:
+    """An installation with the demo, on a disk of its own for its files where that may be had."""
+
+    def __init__(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="hauch-faults-"))
+        self.folder.chmod(0o711)
+        self.disk = self.folder / "disk"
+        self.disk.mkdir()
+        self.own_disk = _mounted(self.disk)
+        away = {"HAUCH_DATABASE_URL", "HAUCH_DATA", "DJANGO_SETTINGS_MODULE", "HAUCH_SECRET_KEY"}
+        environment = {k: v for k, v in os.environ.items() if k not in away}
+        environment |= {"HAUCH_FILES_URL": f"file://{self.disk}"}
+        self.command = [sys.executable, "-m", "hauch.ops"]
+        self.environment = environment
+        self.said = (self.folder / "said").open("w")
+        self.main = subprocess.Popen(
+            [*self.command, "start", "--data", str(self.folder / "data"), "--port", "8970"],
+            env=environment,
+            stdout=self.said,
+            stderr=subprocess.STDOUT,
+        )
+        self.base = "http://127.0.0.1:8970"
+        until(lambda: "Hauch runs at" in (self.folder / "said").read_text(), "the start", 600)
+        data = self.folder / "data"
+        connection.close()
+        self.theirs = dict(connection.settings_dict)
+        connection.settings_dict |= {
+            "HOST": "127.0.0.1",
+            "PORT": (data / "db_port").read_text(),
+            "NAME": "hauch",
+            "USER": "hauch",
+            "PASSWORD": (data / "db_password").read_text().strip(),
+        }
+        from django.conf import settings
+
+        settings.MEDIA_ROOT = self.disk
+        self.logins = dict(
+            re.findall(r"^  (\w+) +(\S+)", (data / "logins").read_text() or "", re.M)
+        ) or dict(re.findall(r"(\w+) +(\w{4}-\S+)", (data / "logins").read_text()))
+
+    def processes(self, kind: str) -> list[int]:
+        """Those of a kind, the oldest first."""
+        listed = subprocess.run(
+            ["ps", "-eo", "pid=,ppid=,args="], capture_output=True, text=True, check=True
+        )
+        rows = [line.split(None, 2) for line in listed.stdout.splitlines()]
+        return [int(p) for p, parent, said in rows if int(parent) == self.main.pid and kind in said]
+
+    def kill(self, kind: str) -> None:
+        """Kill one of a kind, with all that it has started."""
+        os.killpg(self.processes(kind)[0], signal.SIGKILL)
+
+    def kill_database(self) -> None:
+        """Kill the server and all of its processes."""
+        pid = int((self.folder / "data" / "pg" / "postmaster.pid").read_text().split()[0])
+        children = subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True)
+        for one in (pid, *map(int, children.stdout.split())):
+            with suppress(ProcessLookupError):
+                os.kill(one, signal.SIGKILL)
+
+    def healthy(self) -> bool:
+        """Whether pages are answered."""
+        with urllib.request.urlopen(f"{self.base}/health/", timeout=2) as answer:
+            return answer.status == 200
+
+    def close(self) -> None:
+        """End it, and all that it leaves."""
+        connection.close()
+        connection.settings_dict |= self.theirs
+        self.main.send_signal(signal.SIGTERM)
+        with suppress(subprocess.TimeoutExpired):
+            self.main.wait(30)
+        if self.own_disk:
+            subprocess.run(["umount", str(self.disk)], check=False)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _mounted(folder: Path) -> bool:
+    options = f"size={ROOM_FOR_FILES}"
+    done = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", options, "tmpfs", str(folder)], capture_output=True
+    )
+    return done.returncode == 0
+
+
+class Person:
+    """Somebody with a browser, as far as forms go."""
+
+    def __init__(self, house: House, name: str):
+        self.house = house
+        self.jar = http.cookiejar.CookieJar()
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+        self.get("/person/login/")
+        form = {"username": name, "password": house.logins[name]}
+        self.post("/person/login/", urllib.parse.urlencode(form).encode())
+
+    def get(self, path: str) -> bytes:
+        """A page."""
+        with self.opener.open(self.house.base + path, timeout=60) as answer:
+            return answer.read()
+
+    def post(
+        self, path: str, body: bytes, kind: str = "application/x-www-form-urlencoded"
+    ) -> tuple[int, str]:
+        """Send a form; status and text of the answer, where it led to."""
+        token = next(c.value for c in self.jar if c.name == "csrftoken")
+        headers = {"Content-Type": kind, "X-CSRFToken": token, "Referer": self.house.base}
+        request = urllib.request.Request(self.house.base + path, body, headers)
+        try:
+            with self.opener.open(request, timeout=120) as answer:
+                return answer.status, answer.read().decode()
+        except urllib.error.HTTPError as refused:
+            return refused.code, refused.read().decode()
+
+    def send_file(self, path: str, field: str, name: str, data: bytes) -> tuple[int, str]:
+        """Send a file with a form."""
+        edge = "edge-of-a-part"
+        head = f'--{edge}\r\nContent-Disposition: form-data; name="{field}"; filename="{name}"\r\n'
+        body = f"{head}\r\n".encode() + data + f"\r\n--{edge}--\r\n".encode()
+        return self.post(path, body, f"multipart/form-data; boundary={edge}")
+
+
+def log_of(rows: int, seed: int) -> bytes:
+    """A logger's file of two channels at 10 Hz."""
+    values = np.random.default_rng(seed).normal(5.0, 0.1, rows)
+    lines = "".join(f"{i / 10:.1f},{v:.4f},{2 * v:.4f}\n" for i, v in enumerate(values))
+    return b"time [s],air speed [m/s],power [W]\n" + lines.encode()
+
+
+Fault = Callable[[House, int], tuple[int, float]]
+"""Does a fault for the so-manieth time; what was lost, and how long something stood still [s]."""
+
+
+def host() -> User:
+    """Who does things."""
+    return User.objects.get(username="runa")
+
+
+def air_test() -> Test:
+    """The test on whose rig things are recorded."""
+    return Test.objects.select_related("round", "rig").get(round__number=1, key="air")
+
+
+def upload(house: House, number: int) -> tuple[int, float]:
+    """The web server dies while a file goes up."""
+    person, data = Person(house, "runa"), log_of(400_000, 100 + number)
+    path, before = f"/rounds/{air_test().round.slug}/bench/upload/", SourceFile.objects.count()
+    ended: list[object] = []
+
+    def send() -> None:
+        try:
+            ended.append(person.send_file(path, "log", "day.csv", data))
+        except OSError as cut:
+            ended.append(cut)
+
+    sending = threading.Thread(target=send)
+    sending.start()
+    time.sleep(0.05 + 0.05 * number)
+    house.kill(WEB)
+    stood = until(house.healthy, "pages again")
+    sending.join()
+    half = SourceFile.objects.count() - before
+    status, _ = person.send_file(path, "log", "day.csv", data)
+    whole = SourceFile.objects.filter(size=len(data)).count() >= 1
+    return half * (not whole) + (status != 200) + (not whole), stood
+
+
+def check(house: House, number: int) -> tuple[int, float]:
+    """The worker dies while it checks a part."""
+    file = PartFile.objects.exclude(newest_check=None).order_by("pk")[number]
+    asked = check_again(host(), file)
+    mine = PartCheck.objects.filter(pk=asked.pk)
+    until(lambda: mine.filter(state="running").exists(), "the check")
+    house.kill(WORKER)
+    stood = until(lambda: mine.exclude(state__in=["waiting", "running"]).exists(), "its end")
+    return int(mine.get().state != "done"), stood
+
+
+def logger_import(house: House, number: int) -> tuple[int, float]:
+    """The worker dies while it imports a long file."""
+    test, user = air_test(), host()
+    source = keep_file(user, f"long{number}.csv", log_of(700_000, 200 + number))
+    specimen = Run.objects.filter(test=test, state="valid", specimen__isnull=False)[0].specimen
+    asked = Asked(
+        columns=[("time", "s"), ("air_speed", "m/s"), ("", "")],
+        day_first=True,
+        started_at=timezone.now() - timedelta(days=1),
+        room=Room(293.15, 97_000.0, 0.5),
+        tests=[test.pk],
+        specimen=specimen.pk,
+    )
+    before = Recording.objects.count()
+    mine = LogImport.objects.filter(pk=ask_import(user, test.round, source, asked).pk)
+    until(lambda: mine.filter(state="running").exists(), "the import")
+    time.sleep(0.4 * number)
+    house.kill(WORKER)
+    stood = until(lambda: mine.exclude(ended_at=None).exists(), "its end")
+    made = Recording.objects.count() - before
+    return abs(made - 1) + (mine.get().state != "done"), stood
+
+
+def round_import(house: House, number: int) -> tuple[int, float]:
+    """The web server dies while it reads a round."""
+    person, user = Person(house, "runa"), host()
+    data = as_another(exported(user, Round.objects.get(number=1)))
+    Round.objects.filter(uid="6f0c7a52-6f1b-4d3e-9a4e-140140140149").update(
+        uid=f"6f0c7a52-6f1b-4d3e-9a4e-14014014{number:04d}"
+    )
+    before = Round.objects.count()
+
+    def send() -> None:
+        with suppress(OSError):
+            person.send_file("/import/", "bundle", "round.zip", data)
+
+    sending = threading.Thread(target=send)
+    sending.start()
+    time.sleep(1.5 + 0.7 * number)
+    house.kill(WEB)
+    stood = until(house.healthy, "pages again")
+    sending.join()
+    return Round.objects.count() - before, stood
+
+
+def backup(house: House, number: int) -> tuple[int, float]:
+    """A backup is killed while it is written; the next one is written and can be read."""
+    file = house.folder / f"backup{number}.tar"
+    command = [*house.command, "backup", str(file), "--data", str(house.folder / "data")]
+    quiet = {"env": house.environment, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    first = subprocess.Popen(command, **quiet)  # type: ignore[call-overload]
+    time.sleep(1.6 + 0.2 * number)
+    first.kill()
+    first.wait()
+    lost = int(file.exists())
+    began = time.monotonic()
+    again = subprocess.run(command, **quiet)  # type: ignore[call-overload]
+    return lost + (again.returncode != 0) + (not file.exists()), time.monotonic() - began
+
+
+@contextmanager
+def on_the_bench() -> Iterator[Live]:
+    """A live recording that runs; it is ended and thrown away."""
+    user, test = host(), air_test()
+    reference = ReferenceSpecimen.objects.filter(runs__test=test).first()
+    one = live.begin(user, test, Subject(reference=reference))
+    try:
+        until(lambda: Live.objects.get(pk=one.pk).status.get("at", 0) > 2.0, "recording")
+        yield one
+    finally:
+        live.close_down(user, Live.objects.get(pk=one.pk))
+        until(lambda: not Live.objects.filter(pk=one.pk, ended_at=None).exists(), "its end")
+
+
+def stored_until(one: Live) -> float:
+    """When the newest sample was read that is stored [s since 1970]."""
+    recording = Recording.objects.get(pk=one.recording_id)
+    return recording.started_at.timestamp() + after(recording) / float(recording.rate or 50.0)
+
+
+def lost_samples(one: Live) -> int:
+    """Samples that are not there, of all channels, from the first half second on."""
+    recording = Recording.objects.get(pk=one.recording_id)
+    stretch = trace_of(recording).own_window()
+    ticks = np.rint(stretch.times * float(recording.rate or 50.0)).astype(int)
+    later = ticks > ticks[0] + 25
+    whole = int(ticks[-1] - ticks[0] - 25)
+    return sum(whole - int(np.isfinite(v[later]).sum()) for v in stretch.channels.values())
+
+
+def recording(fault: Callable[[House], float]) -> Fault:
+    """Something happens while a bench records. The time is until a sample of after it is stored;
+    ``fault`` gives the seconds that the meter itself was away.
+    """
+
+    def work(house: House, number: int) -> tuple[int, float]:
+        with on_the_bench() as one:
+            time.sleep(1.0 + number)
+            away = fault(house)
+            hit = time.time()
+            stood = until(lambda: stored_until(one) > hit + 0.1, "samples again")
+            time.sleep(2.0)
+            until(lambda: stored_until(one) > hit + 1.5, "all that was kept")
+            return lost_samples(one), max(stood - away, 0.0)
+
+    return work
+
+
+def _kill(kind: str) -> Callable[[House], float]:
+    def fault(house: House) -> float:
+        house.kill(kind)
+        return 0.0
+
+    return fault
+
+
+def _database(house: House) -> float:
+    house.kill_database()
+    return 0.0
+
+
+AWAY = 20.0
+
+
+def _meter_away(house: House) -> float:
+    """The line to the anemometer is cut for `AWAY` seconds; it keeps its samples meanwhile."""
+    meter = air_test().rig.meters.get(channel="air_speed").instrument
+    port = int(meter.resource.split("::")[2])
+    with create_connection(("127.0.0.1", port)) as line:
+        line.sendall(f"RIG:OFFLINE {AWAY:.0f}\n".encode())
+    time.sleep(AWAY)
+    return 0.0
+
+
+def full_disk(house: House, number: int) -> tuple[int, float]:
+    """The disk is full while a file goes up: it is said, and with room again it is taken."""
+    person, data = Person(house, "runa"), log_of(60_000, 300 + number)
+    path, before = f"/rounds/{air_test().round.slug}/bench/upload/", SourceFile.objects.count()
+    filler = house.disk / "filler"
+    with filler.open("wb") as out, suppress(OSError):
+        while True:
+            out.write(bytes(1 << 16))
+            out.flush()
+    status, said = person.send_file(path, "log", "full.csv", data)
+    lost = int(status != 507 or "no room left" not in said)
+    lost += SourceFile.objects.count() - before
+    filler.unlink()
+    began = time.monotonic()
+    status, _ = person.send_file(path, "log", "full.csv", data)
+    return lost + (status != 200), time.monotonic() - began
+
+
+def read_only(house: House, number: int) -> tuple[int, float]:
+    """The disk turns read-only while people work: what needs no file goes on."""
+    person, data = Person(house, "runa"), log_of(30_000, 400 + number)
+    path, before = f"/rounds/{air_test().round.slug}/bench/upload/", SourceFile.objects.count()
+    remount = ["mount", "-o", "remount,{}", str(house.disk)]
+    subprocess.run([part.format("ro") for part in remount], check=True)
+    try:
+        status, said = person.send_file(path, "log", "ro.csv", data)
+        lost = int(status != 507 or "no room left" not in said)
+        lost += SourceFile.objects.count() - before
+        person.get(f"/rounds/{air_test().round.slug}/verdict/")
+    finally:
+        subprocess.run([part.format(f"rw,size={ROOM_FOR_FILES}") for part in remount], check=True)
+    began = time.monotonic()
+    status, _ = person.send_file(path, "log", "ro.csv", data)
+    return lost + (status != 200), time.monotonic() - began
+
+
+FAULTS: dict[str, Fault] = {
+    "web server killed during an upload": upload,
+    "worker killed during a check": check,
+    "worker killed during a logger's import": logger_import,
+    "web server killed during a round's import": round_import,
+    "backup killed": backup,
+    "recorder killed during a live recording": recording(_kill(RECORDER)),
+    "web server killed during a live recording": recording(_kill(WEB)),
+    "database killed during a live recording": recording(_database),
+    f"meter away for {AWAY:.0f} s during a live recording": recording(_meter_away),
+    "disk full during an upload": full_disk,
+    "disk read-only during an upload": read_only,
+}
+ON_ITS_DISK = (full_disk, read_only)
+
+
+def run() -> Iterator[Row]:
+    house = House()
+    try:
+        until(house.healthy, "pages")
+        until(lambda: not Standing.objects.stale().exists(), "all standings")
+        for name, fault in FAULTS.items():
+            if os.environ.get("HAUCH_FAULT", "") not in name:
+                continue
+            if fault in ON_ITS_DISK and not house.own_disk:
+                print(f"faults: {name}: not tried, no disk of its own may be mounted here")
+                continue
+            found = [fault(house, number) for number in range(TIMES)]
+            lost = sum(one for one, _ in found)
+            yield row(f"faults: {name}: lost", float(lost), "", 0.0)
+            yield row(f"faults: {name}: stood still", max(s for _, s in found), "s")
+    finally:
+        house.close()
