@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import itertools
 import json
 import logging
 import os
@@ -180,6 +181,15 @@ class SetAsideTests(KeeperCase):
         one.refresh_from_db()
         self.assertTrue(one.ended)
         self.assertIn("cut off again and again", one.problems[0])
+
+    def test_it_is_looked_for_every_ten_seconds(self):
+        (mine,) = [
+            one
+            for one in app.periodic_registry.periodic_tasks.values()
+            if one.task.name == "web.retry_stalled"
+        ]
+        times = [mine.croniter.get_next(float) for _ in range(8)]
+        self.assertEqual({b - a for a, b in itertools.pairwise(times)}, {10.0})
 
     def test_every_job_that_is_told_of_is_there(self):
         self.assertLessEqual(set(jobs.GIVE_UP), set(app.tasks))

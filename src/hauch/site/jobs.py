@@ -23,7 +23,7 @@ GIVE_UP: dict[str, Callable[..., None]] = {
 """What tells whoever waits for such a job, by its name."""
 
 
-@app.periodic(cron="*/10 * * * * *")
+@app.periodic(cron="* * * * * */10")  # the seconds are the last field
 @app.task(name="web.retry_stalled", queueing_lock="retry-stalled", pass_context=True)
 async def retry_stalled(context: Any, timestamp: int) -> None:
     """Take up jobs again whose worker died, within half a minute; what `MOST_DEATHS` workers died
