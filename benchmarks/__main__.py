@@ -17,6 +17,7 @@ from benchmarks import (  # noqa: E402
     desk,
     faults,
     harness,
+    load,
     logs,
     pages,
     parts,
@@ -35,6 +36,7 @@ BENCHMARKS = {
     "traces": traces.run,
     "capture": capture.run,
     "faults": faults.run,
+    "load": load.run,
 }
 
 

@@ -35,8 +35,9 @@ from hauch.bench.traces import after, trace_of
 from hauch.instruments.profile import presets
 from hauch.instruments.standins import DEVICES, PER_BENCH
 from hauch.live import actions as live
+from hauch.people.models import User
 from hauch.rounds.models import Test
-from hauch.stores.models import Instrument, Rig
+from hauch.stores.models import Instrument, ReferenceSpecimen, Rig
 from tests.builder import PASSWORD, build
 from tests.processes import environment
 
@@ -88,13 +89,14 @@ def processor(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
-def on_line(first_port: int) -> list[Live]:
-    """Ten rigs with their meters, and a live recording on each."""
-    built = build()
+def on_line(
+    first_port: int, count: int, like: Test, operator: User, reference: ReferenceSpecimen
+) -> list[Live]:
+    """So many rigs with their meters, like that of a test, and a live recording on each."""
     lives = []
-    for number in range(BENCHES):
+    for number in range(count):
         rig = Rig.objects.create(
-            name=f"Bench {number + 1}", kind="tunnel", constants=built.tests["air"].rig.constants
+            name=f"Bench {number + 1}", kind="tunnel", constants=like.rig.constants
         )
         for channel in (*CHANNELS, "throttle", FORGETFUL):
             at = next(i for i, d in enumerate(DEVICES) if channel in d.columns)
@@ -113,20 +115,37 @@ def on_line(first_port: int) -> list[Live]:
                 ),
             )
         test = Test.objects.create(
-            round=built.round,
+            round=like.round,
             key=f"air{number}",
             label=f"Air {number}",
             procedure="airflow",
             rig=rig,
-            setting=built.tests["air"].setting,
+            setting=like.setting,
             order=number + 5,
         )
-        one = live.begin(built.operator, test, Subject(reference=built.reference))
+        one = live.begin(operator, test, Subject(reference=reference))
         for step in live.GUARDED:
-            live.confirm(built.operator, one, step)
-        live.set_throttle(built.operator, one, 60.0 + number)
+            live.confirm(operator, one, step)
+        live.set_throttle(operator, one, 60.0 + number)
         lives.append(one)
     return lives
+
+
+def counted(one: Live) -> tuple[int, int, float]:
+    """Samples of a recording that are not there, how many there should be, and the longest pause [s]
+    of the meter that keeps nothing; from the first half second on.
+    """
+    stretch = trace_of(one.recording).own_window()
+    times, channels = stretch.times, stretch.channels
+    pause = 0.0
+    if FORGETFUL in channels:
+        shown = times[np.isfinite(channels.pop(FORGETFUL))]
+        pause = float(np.diff(shown).max())
+    ticks = np.rint(times * one.recording.rate).astype(int)
+    later = ticks > ticks[0] + 25
+    whole = int(ticks[-1] - ticks[0] - 25)
+    lost = sum(whole - int(np.isfinite(values[later]).sum()) for values in channels.values())
+    return lost, whole * len(channels), pause
 
 
 def stream(url: str, cookie: str, lags: list[float], stop: threading.Event) -> None:
@@ -155,7 +174,8 @@ def run() -> Iterator[Row]:
     meters = start(
         "-m", "hauch.ops", "standins", "--benches", str(BENCHES), "--first-port", str(first_port)
     )
-    lives = on_line(first_port)
+    built = build()
+    lives = on_line(first_port, BENCHES, built.tests["air"], built.operator, built.reference)
     time.sleep(3)
     recorders = [start("-m", "hauch.ops.manage", "record") for _ in range(2)]
     web = start("-c", SERVE, str(port))
@@ -228,15 +248,8 @@ def _measure(lives: list[Live], port: int, recorders: list[subprocess.Popen]) ->
     lost = expected = 0
     pause = 0.0
     for one in lives:
-        stretch = trace_of(one.recording).own_window()
-        times, channels = stretch.times, stretch.channels
-        shown = times[np.isfinite(channels.pop(FORGETFUL))]
-        pause = max(pause, float(np.diff(shown).max()))
-        ticks = np.rint(times * one.recording.rate).astype(int)
-        after = ticks > ticks[0] + 25
-        whole = ticks[-1] - ticks[0] - 25
-        expected += whole * len(channels)
-        lost += sum(int(whole - np.isfinite(values[after]).sum()) for values in channels.values())
+        missing, whole, shown = counted(one)
+        lost, expected, pause = lost + missing, expected + whole, max(pause, shown)
     yield row(f"capture: samples of {BENCHES} benches", float(expected), "")
     yield row("capture: samples lost", float(lost), "", 0.0)
     yield row("capture: sample to screen, median", 1000 * statistics.median(screen), "ms")
