@@ -93,8 +93,10 @@ def upload(house: House, number: int) -> tuple[int, float]:
 
 def check(house: House, number: int) -> tuple[int, float]:
     """The worker dies while it checks a part."""
-    file = PartFile.objects.filter(newest_check__state="done", version__entry__round__state="open")
-    file = file.order_by("pk")[number]
+    checked = PartFile.objects.filter(
+        newest_check__state="done", version__entry__round__state="open"
+    )
+    file = checked.order_by("pk")[number]
     asked = check_again(host(), file)
     mine = PartCheck.objects.filter(pk=asked.pk)
     until(lambda: mine.filter(state="running").exists(), "the check")

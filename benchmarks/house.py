@@ -82,13 +82,6 @@ class House:
         rows = [line.split(None, 2) for line in listed.stdout.splitlines()]
         return [int(p) for p, parent, said in rows if int(parent) == self.main.pid and kind in said]
 
-    def web_seconds(self, of: Callable[[int], float]) -> float:
-        """Processor time of all web processes so far [s]."""
-        parents = self.processes("uvicorn")
-        listed = subprocess.run(["ps", "-eo", "pid=,ppid="], capture_output=True, text=True)
-        pairs = [tuple(map(int, line.split())) for line in listed.stdout.splitlines()]
-        return sum(of(pid) for pid, parent in pairs if parent in parents)
-
     def kill(self, kind: str) -> None:
         """Kill one of a kind, with all that it has started."""
         os.killpg(self.processes(kind)[0], signal.SIGKILL)

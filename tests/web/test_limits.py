@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import re
+import time
+import unittest
+from contextlib import suppress
 
 from asgiref.sync import async_to_sync
 from django.conf import settings
@@ -13,6 +16,7 @@ from django.urls import reverse
 
 from hauch.site import limits
 from hauch.site.limits import FILES, MOST_OF_A_FILE, MOST_OF_A_FORM, Limits, most_bytes
+from hauch.site.turns import Turns
 from tests.builder import build
 from tests.emptied import Emptied
 from tests.web.test_fuzz import forms_of
@@ -205,3 +209,57 @@ class LimitTests(Emptied, TransactionTestCase):
                         )
         self.assertGreaterEqual(count, 8)
         self.assertTrue(all(name.count(":") == 1 for name in FILES))
+
+
+class TurnTests(unittest.TestCase):
+    """So many pages are worked on at once; who sends slowly holds no turn."""
+
+    def at_once(self, requests, at_once=2, fails=()):
+        """Serve requests, each a list of pieces with the pause before each [s]; the most that were
+        worked on at once, and the order in which they began.
+        """
+        now, most, order = set(), [0], []
+
+        async def page(scope, receive, send):
+            while (await receive()).get("more_body"):
+                pass
+            order.append(scope["number"])
+            now.add(scope["number"])
+            most[0] = max(most[0], len(now))
+            await asyncio.sleep(0.03)
+            now.discard(scope["number"])
+            if scope["number"] in fails:
+                raise ValueError("a page that breaks")
+            await send({"type": "http.response.start"})
+            await asyncio.sleep(0.2)  # somebody who reads the answer slowly
+
+        async def one(app, number, pieces):
+            left = list(pieces)
+
+            async def receive():
+                await asyncio.sleep(left.pop(0))
+                return {"type": "http.request", "body": b"x", "more_body": bool(left)}
+
+            async def send(message):
+                pass
+
+            with suppress(ValueError):
+                await app({"type": "http", "number": number}, receive, send)
+
+        async def all_of_them():
+            app = Turns(page, at_once)
+            await asyncio.gather(*(one(app, n, pieces) for n, pieces in enumerate(requests)))
+
+        began = time.monotonic()
+        asyncio.run(asyncio.wait_for(all_of_them(), 20))
+        return most[0], order, time.monotonic() - began
+
+    def test_the_others_wait_in_order(self):
+        most, order, took = self.at_once([[0.0]] * 8)
+        self.assertEqual((most, order), (2, list(range(8))))
+        self.assertLess(took, 8 * 0.2)  # slow readers hold none
+
+    def test_a_slow_sender_holds_none_and_a_page_that_breaks_gives_it_back(self):
+        most, order, _ = self.at_once([[0.4, 0.0], [0.4, 0.0], *[[0.0]] * 5], fails={2, 3})
+        self.assertEqual(most, 2)
+        self.assertEqual(set(order[-2:]), {0, 1})
