@@ -2,8 +2,8 @@
 some work, or its disk or a meter is taken away; then it is counted what was lost, and how long what
 was hit stood still. Each fault three times.
 
-A jump of the clock is not among them, since a script must not set the clock of the machine: the
-recorder's tests do that by its injected clock. HAUCH_FAULT names one fault by a part of its name.
+A jump of the clock is not among them, since a script must not set the clock of the machine.
+HAUCH_FAULT names one fault by a part of its name.
 """
 
 from __future__ import annotations
