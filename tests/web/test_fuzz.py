@@ -27,6 +27,7 @@ from django.core.signals import got_request_exception
 from django.db import transaction
 from django.test import Client, TestCase
 from django.urls import Resolver404, URLPattern, URLResolver, get_resolver, reverse
+from django.utils import timezone
 
 from hauch.bench.exclusions import exclude
 from hauch.bench.models import Run
@@ -35,10 +36,12 @@ from hauch.entries.actions import attach
 from hauch.entries.checking import run_check
 from hauch.entries.models import PartCheck
 from hauch.live import actions as live
+from hauch.panel.actions import open_sitting
 from hauch.rounds.invitations import invite
-from hauch.rounds.models import Round
+from hauch.rounds.models import Round, Test
 from hauch.setup.actions import begin as begin_set_up
-from hauch.stores.models import Instrument
+from hauch.stores.models import Instrument, Rig
+from hauch.verdict.publishing import keep_publication
 from tests.builder import build
 
 DATA = Path(__file__).parents[1] / "data" / "parts"
@@ -272,6 +275,8 @@ class FuzzTests(TestCase):
         last = Run.objects.exclude(test__key="air").latest("pk")
         exclude(built.host, last, "dust", reading_pk=last.readings.first().pk)
         run = Run.objects.filter(specimen=built.specimens["Amsel"]).first()
+        sitting, judge = cls.judged(round)
+        keep_publication(round, built.host, timezone.now())
         subject = f"?subject=s{built.specimens['Amsel'].pk}"
         slug, entry = round.slug, built.entries["Amsel"].pk
         cls.begin = [
@@ -309,6 +314,10 @@ class FuzzTests(TestCase):
             running.get_absolute_url(),
             reverse("entries:compare", args=[slug, entry]),
             reverse("verdict:standing", args=[slug]),
+            reverse("published", args=[slug]),
+            reverse("panel:begin", args=[slug, sitting.test_id]),
+            sitting.get_absolute_url(),
+            reverse("panel:judge", args=[judge]),
             reverse("care", args=[slug]),
             built.reference.get_absolute_url(),
             air.rig.get_absolute_url(),
@@ -331,6 +340,26 @@ class FuzzTests(TestCase):
             reverse("desk:record"),
             *(reverse("desk:tool", args=[key]) for key in ("rotor", "duct", "intake", "pack")),
         ]
+
+    @classmethod
+    def judged(cls, round):
+        """A panel that sits, and the secret of one of its judges."""
+        constants = {"places": [2, 0.0], "faces": [2, 0.0], "top": [10, 0.0]}
+        rig = Rig.objects.create(name="Score sheets", kind="panel", constants=constants)
+        sheets = Instrument.objects.create(name="Sheets", channel="panel_points", resolution=1.0)
+        rig.meters.create(channel="panel_points", instrument=sheets)
+        looks = Test.objects.create(
+            round=round,
+            key="looks",
+            label="Looks",
+            procedure="panel_points",
+            rig=rig,
+            setting=round.settings.first(),
+            order=9,
+        )
+        samples = [Subject(specimen=s) for s in cls.built.specimens.values()]
+        sitting, links = open_sitting(cls.built.host, looks, samples, ["Ilse", "Jost"], ["surface"])
+        return sitting, next(iter(links.values()))
 
     def setUp(self):
         self.random = random.Random(SEED)
