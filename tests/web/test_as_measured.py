@@ -15,7 +15,7 @@ from hauch.desk.models import Design
 from hauch.desk.show import chart_data
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.noise import sound_figure, tone_figure
-from hauch.entries.actions import predict
+from hauch.entries.predictions import predict
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
 from hauch.rounds.models import Round

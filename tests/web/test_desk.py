@@ -19,8 +19,9 @@ from hauch.desk.jobs import search_later
 from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
-from hauch.entries.actions import add_version, attach, predict
+from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Prediction
+from hauch.entries.predictions import predict
 from hauch.people.models import AuditEntry
 from hauch.stores.models import Rig
 from hauch.workshop.models import Specimen

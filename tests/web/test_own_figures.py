@@ -10,8 +10,8 @@ from hauch.bench.models import Run
 from hauch.bench.queries import runs
 from hauch.bench.results import recompute, runs_by_test
 from hauch.core.measure.own import Own
-from hauch.entries.actions import predict
 from hauch.entries.models import Prediction
+from hauch.entries.predictions import predict
 from hauch.exchange.exporting import results_csv
 from hauch.exchange.importing import import_round
 from hauch.formats.bundle import BundleRefused

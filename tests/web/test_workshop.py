@@ -15,9 +15,10 @@ from django.utils import timezone
 from hauch.bench.runs import Subject
 from hauch.desk.models import Design
 from hauch.desk.tools import TOOLS
-from hauch.entries.actions import attach, predict
+from hauch.entries.actions import attach
 from hauch.entries.checking import run_check
 from hauch.entries.models import AssemblyStep, PartCheck
+from hauch.entries.predictions import predict
 from hauch.stores.actions import save_material
 from hauch.stores.models import Material
 from hauch.workshop import actions, queries

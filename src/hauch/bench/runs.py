@@ -18,8 +18,8 @@ from hauch.bench.traces import trace_of
 from hauch.core.measure.channels import AMBIENT, CHANNELS, ReadingImpossible, check_reading
 from hauch.core.measure.procedures import fed_by
 from hauch.core.trace.source import Trace
-from hauch.entries.actions import seal
 from hauch.entries.models import Entry
+from hauch.entries.predictions import seal
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require

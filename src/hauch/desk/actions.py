@@ -23,8 +23,9 @@ from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS, Tool
 from hauch.desk.tools.base import Answer, Setting
 from hauch.desk.tools.rotor_inputs import extent as rotor_extent
-from hauch.entries.actions import add_version, attach, predict
+from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Version
+from hauch.entries.predictions import predict
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require

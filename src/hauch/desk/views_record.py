@@ -13,8 +13,9 @@ from django.shortcuts import get_object_or_404, redirect, render
 from hauch.core.quantity import expanded
 from hauch.desk import queries
 from hauch.desk.forms import PredictionForm
-from hauch.entries.actions import may_change, predict
+from hauch.entries.actions import may_change
 from hauch.entries.models import Entry, Prediction
+from hauch.entries.predictions import predict
 from hauch.entries.queries import entry_for
 from hauch.people.models import User
 from hauch.people.permissions import require, role_in

@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-import math
 import re
-from datetime import datetime
-from typing import Any
 
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
-from django.db.models import Max, Q, Sum
-from django.utils import timezone
+from django.db.models import Max, Sum
 
-from hauch.core import CORE_VERSION
 from hauch.core.geometry.kinds import PART_KINDS
 from hauch.entries.jobs import defer_check
 from hauch.entries.models import (
@@ -21,7 +16,6 @@ from hauch.entries.models import (
     Entry,
     PartCheck,
     PartFile,
-    Prediction,
     Version,
 )
 from hauch.entries.signals import entries_changed, version_added, version_named
@@ -31,7 +25,6 @@ from hauch.people.keep import keep, kept
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
 from hauch.rounds.models import Round
-from hauch.rounds.queries import procedures_of
 from hauch.stores.models import Material
 
 MOST_ENTRIES = 5
@@ -104,7 +97,8 @@ def may_change(user: User, entry: Entry) -> bool:
     return (own or allowed(user, "entry.change", entry.round)) and not entry.round.is_published
 
 
-def _require_change(user: User, entry: Entry) -> None:
+def require_change(user: User, entry: Entry) -> None:
+    """Raise where a person may not change an entry, or its round is published."""
     if entry.designer_id != user.pk:
         require(user, "entry.change", entry.round)
     else:
@@ -118,7 +112,7 @@ def add_version(user: User, entry: Entry, changed: str, why: str = "") -> Versio
     """A next version of an entry, with what it changes and why; material, bill and steps are taken
     over from the one before.
     """
-    _require_change(user, entry)
+    require_change(user, entry)
     Entry.objects.select_for_update().get(pk=entry.pk)  # one at a time, so that numbers differ
     if not changed.strip():
         raise ValidationError("Say in a few words what the version changes.")
@@ -157,7 +151,7 @@ def _open_version(user: User, version: Version) -> Version:
     ------
     PermissionDenied, ValidationError : somebody else's, published, or on the bench already
     """
-    _require_change(user, version.entry)
+    require_change(user, version.entry)
     version = (
         Version.objects.select_for_update(of=("self",))
         .select_related("entry__round")
@@ -264,7 +258,7 @@ def check_again(user: User, file: PartFile) -> PartCheck:
     """Check a part anew: after a changed envelope, or when it was stopped. Also for the host, on a
     sealed version.
     """
-    _require_change(user, file.version.entry)
+    require_change(user, file.version.entry)
     if not file.is_mesh:
         raise ValidationError(f"{file} is no part that can be checked.")
     if not may_be_checked(file.version.entry.round):
@@ -278,7 +272,7 @@ def check_again(user: User, file: PartFile) -> PartCheck:
 @transaction.atomic
 def stop_check(user: User, file: PartFile) -> None:
     """Stop a check that waits or is at work."""
-    _require_change(user, file.version.entry)
+    require_change(user, file.version.entry)
     waiting = PartCheck.objects.filter(file=file, state=PartCheck.State.WAITING).update(
         state=PartCheck.State.STOPPED, cancel=True
     )
@@ -432,77 +426,6 @@ def copy_entry(user: User, entry: Entry, round: Round) -> Entry:
                 ask_check(copy)
     record(user, "entry.copy", made, round, of=str(entry.uid))
     return made
-
-
-@transaction.atomic
-def predict(
-    user: User,
-    version: Version,
-    procedure: str,
-    value: float | None,
-    u: float = 0.0,
-    model: str = "",
-    inputs: dict | None = None,
-) -> Prediction | None:
-    """Say what a version should measure, before its first run; a later word replaces an earlier
-    one, None takes it back.
-
-    Raises
-    ------
-    ValidationError : after the first run, or a figure that is none
-    """
-    _require_change(user, version.entry)
-    version = Version.objects.select_for_update().select_related("entry__round").get(pk=version.pk)
-    if version.sealed_at is not None:
-        raise ValidationError(
-            f"{version} has been on the bench since"
-            f" {timezone.localtime(version.sealed_at):%d %B %Y, %H:%M}; its predictions are fixed."
-        )
-    if procedure not in procedures_of({procedure}):
-        raise ValidationError(f"“{procedure}” is no test that can be foretold.")
-    source = Prediction.Source.MODEL if model else Prediction.Source.DESIGNER
-    key: dict[str, Any] = {
-        "version": version,
-        "procedure": procedure,
-        "source": source,
-        "model": model,
-    }
-    if value is None:
-        if Prediction.objects.filter(**key).delete()[0]:
-            record(
-                user,
-                "entry.predict",
-                version,
-                version.entry.round,
-                procedure=procedure,
-                taken_back=True,
-                model=model,
-            )
-        return None
-    if not math.isfinite(value) or not math.isfinite(u) or u < 0:
-        raise ValidationError(
-            "A prediction needs a figure, and an uncertainty that is not negative."
-        )
-    made: dict[str, Any] = {
-        "value": value,
-        "u": u,
-        "inputs": inputs or {},
-        "core_version": CORE_VERSION,
-        "made_by": user,
-        "made_at": timezone.now(),
-    }
-    prediction, _ = Prediction.objects.update_or_create(**key, defaults=made)
-    record(user, "entry.predict", version, version.entry.round, procedure=procedure, model=model)
-    return prediction
-
-
-def seal(version_id: int, at: datetime) -> None:
-    """Fix a version's predictions: its first run is recorded. Part of the action that records the
-    run.
-    """
-    Version.objects.filter(Q(sealed_at=None) | Q(sealed_at__gt=at), pk=version_id).update(
-        sealed_at=at
-    )
 
 
 @transaction.atomic
