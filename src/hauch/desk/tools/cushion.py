@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from hauch.core.geometry.desk_drawings import cushion_drawing
+from hauch.core.geometry.draw_ducts import cushion_drawing
 from hauch.core.predict.cushion import DOUBT, Cushion, Hover, gap_at_power, jet_hover, plenum_hover
 from hauch.core.predict.model import modelled
 from hauch.core.quantity import Quantity, Step, exact

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from hauch.core.geometry.desk_drawings import duct_drawing
+from hauch.core.geometry.draw_ducts import duct_drawing
 from hauch.core.predict.duct import (
     DOUBTS,
     Branch,

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from hauch.core.geometry.desk_drawings import impeller_drawing
+from hauch.core.geometry.draw_rotors import impeller_drawing
 from hauch.core.predict.duty import Duty
 from hauch.core.predict.impeller import DOUBTS, OUTLETS, Impeller, impeller_curve, wiesner_slip
 from hauch.core.predict.model import modelled

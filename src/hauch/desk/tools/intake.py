@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from hauch.core.geometry.desk_drawings import intake_drawing
+from hauch.core.geometry.draw_ducts import intake_drawing
 from hauch.core.predict.intake import (
     DOUBT,
     KINDS,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-from hauch.core.geometry.desk_drawings import slit_drawing
+from hauch.core.geometry.draw_ducts import slit_drawing
 from hauch.core.predict.model import cause
 from hauch.core.predict.slit import CRITICAL, HAND_LIMIT, Blown, Slit, blow, drain_time
 from hauch.core.predict.spread import spread

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hauch.core.geometry.desk_drawings import pack_drawing
+from hauch.core.geometry.draw_ducts import pack_drawing
 from hauch.core.predict.model import modelled
 from hauch.core.predict.pack import (
     DOUBT,

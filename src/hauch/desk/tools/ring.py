@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from hauch.core.geometry.desk_drawings import ring_drawing
+from hauch.core.geometry.draw_rotors import ring_drawing
 from hauch.core.geometry.profiles import neck_radius, ring_profile
 from hauch.core.predict.model import cause, factor
 from hauch.core.predict.ring import (

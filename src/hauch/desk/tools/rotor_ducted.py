@@ -9,7 +9,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from hauch.core.geometry.desk_drawings import rotor_drawing
+from hauch.core.geometry.draw_rotors import rotor_drawing
 from hauch.core.predict.blading import STATIONS, Blading
 from hauch.core.predict.drive import Reached
 from hauch.core.predict.duty import Duty

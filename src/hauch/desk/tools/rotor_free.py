@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hauch.core.geometry.desk_drawings import rotor_drawing
+from hauch.core.geometry.draw_rotors import rotor_drawing
 from hauch.core.predict.blading import Blading
 from hauch.core.predict.drive import Reached
 from hauch.core.predict.free_rotor import FreeRotor, free_rotor

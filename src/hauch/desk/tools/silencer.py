@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from hauch.core.geometry.desk_drawings import silencer_drawing
+from hauch.core.geometry.draw_ducts import silencer_drawing
 from hauch.core.predict.model import cause, modelled
 from hauch.core.predict.silencer import DOUBT, Chamber, PerforatedTube, QuarterWave, Silencer, curve
 from hauch.core.quantity import Quantity, Step, exact, measured
