@@ -182,6 +182,22 @@ class SetAsideTests(KeeperCase):
         self.assertTrue(one.ended)
         self.assertIn("cut off again and again", one.problems[0])
 
+    def test_jobs_that_succeeded_long_ago_are_forgotten(self):
+        old, failed, young = self.job("succeeded"), self.job(), self.job("succeeded")
+        with connection.cursor() as cursor:
+            cursor.execute("delete from procrastinate_events")
+            for job, kind, hours in ((old, "succeeded", 73), (failed, "failed", 99),
+                                     (young, "succeeded", 71)):  # fmt: skip
+                cursor.execute(
+                    "insert into procrastinate_events (job_id, type, at)"
+                    " values (%s, %s, now() - %s * interval '1 hour')",
+                    [job, kind, hours],
+                )
+        context = mock.Mock(app=mock.Mock(job_manager=app.job_manager))
+        async_to_sync(jobs.forget_jobs.func)(context, 0)
+        left = set(ProcrastinateJob.objects.values_list("pk", flat=True))
+        self.assertEqual(left & {old, failed, young}, {failed, young})
+
     def test_it_is_looked_for_every_ten_seconds(self):
         (mine,) = [
             one

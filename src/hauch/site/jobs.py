@@ -37,3 +37,14 @@ async def retry_stalled(context: Any, timestamp: int) -> None:
         await manager.finish_job(job, Status.FAILED, delete_job=False)
         if (told := GIVE_UP.get(job.task_name)) is not None:
             await sync_to_async(told)(**job.task_kwargs)
+
+
+KEPT_HOURS = 72
+"""For so long jobs that succeeded are kept; one each ten seconds would be three million a year."""
+
+
+@app.periodic(cron="23 * * * *")
+@app.task(name="web.forget_jobs", queueing_lock="forget-jobs", pass_context=True)
+async def forget_jobs(context: Any, timestamp: int) -> None:
+    """Take jobs away that succeeded long ago, with their events; failed ones wait for the keeper."""
+    await context.app.job_manager.delete_old_jobs(nb_hours=KEPT_HOURS)
