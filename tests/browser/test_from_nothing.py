@@ -11,6 +11,7 @@ from hauch.people.models import User
 from hauch.verdict.models import Standing
 from tests.browser.base import BrowserTests
 from tests.builder import PASSWORD
+from tests.web.test_people import code_of
 
 
 class FromNothingTests(BrowserTests):
@@ -147,3 +148,25 @@ class FromNothingTests(BrowserTests):
         page.keyboard.press("5")
         expect(page.get_by_text("Amsel is the only entry with all figures")).to_be_visible()
         self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))
+
+    def test_the_first_person_turns_a_second_factor_on_and_signs_in_with_it(self):
+        page = self.sign_in_by_hand("host")
+        page.get_by_role("link", name="Host", exact=True).click()
+        page.get_by_role("link", name="Second factor: off").click()
+        page.get_by_label("Code").fill("12 34 56")
+        page.get_by_role("button", name="Turn it on").click()
+        expect(page.get_by_role("alert")).to_contain_text("not the code that the app shows now")
+        page.get_by_label("Code").fill(code_of(User.objects.get(), confirmed=False))
+        page.keyboard.press("Enter")
+        paper = page.locator(".codes li")
+        expect(paper).to_have_count(8)
+        on_paper = paper.first.inner_text()
+        page.get_by_role("link", name="They are kept").click()
+        page.get_by_role("button", name="Sign out").click()
+        page.get_by_label("Username").fill("host")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="The code from your app")).to_be_visible()
+        page.get_by_label("Code").fill(on_paper)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("link", name="Host", exact=True)).to_be_visible()

@@ -74,6 +74,11 @@ class BundleTests(unittest.TestCase):
             self.assertRaisesRegex(BundleRefused, "more than 0 MB"),
         ):
             bundle.read(packed({"round.json": good}))
+        with (  # and nothing goes out that would not come in
+            mock.patch.object(bundle, "MOST_ROUND", 10),
+            self.assertRaisesRegex(BundleRefused, "A backup of the installation holds it"),
+        ):
+            bundle.packed(Bundle({"round": {}}))
         for table in ("time,a\n1,2\n1,2,3\n", "time\n1,2\n3,4\n", f"time\n{'9' * 200_000}\n"):
             made = bundle.read(packed({"round.json": good, f"traces/{UID}.csv": table}))
             with self.subTest(table[:20]), self.assertRaisesRegex(BundleRefused, "not a table"):

@@ -262,7 +262,10 @@ class SecondFactorTests(PeopleCase):
 
     def test_turned_off_by_a_code_or_by_the_keeper(self):
         here, _ = self.turned_on()
+        code = code_of(self.operator)
         self.assertEqual(here.post(self.own, {"do": "off", "code": "1"}).status_code, 422)
+        soon = here.post(self.own, {"do": "off", "code": code})  # guesses here are slowed too
+        self.assertContains(soon, "too soon after a wrong one", status_code=422)
         here.post(self.own, {"do": "off", "code": code_of(self.operator)})
         self.browser("operator")
         self.turned_on()

@@ -19,7 +19,7 @@ from hauch.formats import apart
 from hauch.formats.bundle import Bundle, BundleRefused, Lazily
 from hauch.formats.bundle import read as read_bundle
 
-LIMITS = apart.Limits(memory=3 * apart.GIB, processor=900, seconds=3600.0)
+LIMITS = apart.Limits(memory=6 * apart.GIB, processor=900, seconds=3600.0)
 MOST_VALUES = 200_000_000
 """Readings in all traces of a bundle: a day of six channels at 50 Hz holds 26 million."""
 

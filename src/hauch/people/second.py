@@ -95,18 +95,22 @@ def right(user: User, code: str) -> bool:
     return match_token(user, _typed(code)) is not None
 
 
-@transaction.atomic
 def end(user: User, code: str) -> None:
-    """Turn it off, with a code.
+    """Turn it off, with a code. That a guess was wrong is stored, so it is no part of what an error
+    rolls back.
 
     Raises
     ------
     ValidationError : the code is not right
     """
     if not right(user, code):
-        raise ValidationError("This code is not right. Type the one that the app shows now.")
-    _forget(user)
-    record(user, "people.second_off", user)
+        raise ValidationError(
+            "This code is not right, or came too soon after a wrong one. Type the one that the app"
+            " shows now."
+        )
+    with transaction.atomic():
+        _forget(user)
+        record(user, "people.second_off", user)
 
 
 @transaction.atomic
