@@ -241,7 +241,7 @@ def full_disk(house: House, number: int) -> tuple[int, float]:
             out.write(bytes(1 << 16))
             out.flush()
     status, said = person.send_file(path, "log", "full.csv", data)
-    lost = int(status != 507 or "no room left" not in said)
+    lost = int(status != 507 or "disk cannot be written" not in said)
     lost += SourceFile.objects.count() - before
     filler.unlink()
     began = time.monotonic()
@@ -257,7 +257,7 @@ def read_only(house: House, number: int) -> tuple[int, float]:
     subprocess.run([part.format("ro") for part in remount], check=True)
     try:
         status, said = person.send_file(path, "log", "ro.csv", data)
-        lost = int(status != 507 or "no room left" not in said)
+        lost = int(status != 507 or "disk cannot be written" not in said)
         lost += SourceFile.objects.count() - before
         person.get(f"/rounds/{air_test().round.slug}/verdict/")
     finally:

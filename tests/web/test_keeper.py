@@ -246,8 +246,9 @@ class NumberTests(KeeperCase):
         full = OperationalError("could not extend file")
         full.__cause__ = psycopg.errors.DiskFull()
         for problem, status, words in (
-            (OSError(errno.ENOSPC, "No space left on device"), 507, "no room left"),
-            (full, 507, "no room left"),
+            (OSError(errno.ENOSPC, "No space left on device"), 507, "disk cannot be written"),
+            (full, 507, "disk cannot be written"),
+            (OSError(errno.EROFS, "Read-only file system"), 507, "or read-only"),
             (OperationalError("server closed the connection"), 503, "send it again in a minute"),
             (PoolTimeout(), 503, "does not answer at the moment"),
             (OSError(errno.ENOENT, "x"), 500, "Something went wrong"),

@@ -71,9 +71,9 @@ AWAY = Told(
 )
 FULL = Told(
     507,
-    "There is no room left on the server's disk",
-    "Nothing was half-saved. Whoever keeps the installation has to make room; then go back, where"
-    " what you typed still stands, and send it again.",
+    "The server's disk cannot be written",
+    "It is full, or read-only. Nothing was half-saved. Whoever keeps the installation has to see to"
+    " it; then go back, where what you typed still stands, and send it again.",
 )
 
 
