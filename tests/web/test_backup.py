@@ -65,6 +65,9 @@ class BackupTests(Emptied, TransactionTestCase):
     def made(self):
         return backup(database_url(), self.media, self.target, quiet)
 
+    def restore(self, place):
+        return backups.restore(place, lambda data: installed(self.target, data, quiet, fast=True))
+
     def rows(self, url):
         """All rows of all tables, as text."""
         with psycopg.connect(url) as db:
@@ -165,14 +168,14 @@ class BackupTests(Emptied, TransactionTestCase):
                     check(self.target)
                 place = DataFolder(self.folder / "new")
                 with self.assertRaisesRegex(BackupRefused, words):
-                    backups.restore(self.target, place, quiet)
+                    self.restore(place)
                 left = {p.name for p in place.path.iterdir()} - {"lock", "files"}
                 self.assertEqual((left, list((place.path / "files").iterdir())), (set(), []))
         with self.assertRaisesRegex(BackupRefused, "No such file"):
             check(self.folder / "nowhere.tar")
         (place.path / "files" / "aa").write_text("somebody's")
         with self.assertRaisesRegex(CannotGoOn, "There is an installation"):
-            backups.restore(self.target, place, quiet)
+            self.restore(place)
 
     def packed(self, members, link=""):
         out = io.BytesIO()

@@ -115,12 +115,23 @@ def _keeping(add: Callable[[str, str], argparse.ArgumentParser]) -> None:
     add("doctor", "Tell how the installation is, and what to do; exit 1 where there is something.")
     add("nightly", "Write a backup into HAUCH_BACKUPS, read it through, take outdated ones away.")
     again = add("restore", "Make an installation of a backup, in an empty data folder.")
-    again.add_argument("file", type=Path)
+    again.add_argument("file", type=Path, help="a backup, or the folder of an archive")
+    again.add_argument(
+        "--at",
+        metavar="MOMENT",
+        help="of an archive: as it was then, such as '2026-11-29 14:05' (default: the last moment)",
+    )
     again.add_argument(
         "--check",
         action="store_true",
         help="only try it: restore it aside, count all rows and recompute all results",
     )
+    minute = add(
+        "archive", "Keep the database's log and all files beside it, to go back to any minute."
+    )
+    minute.add_argument("folder", type=Path, nargs="?", help="an empty folder, on another disk")
+    minute.add_argument("--off", action="store_true", help="archive no longer")
+    add("archiving", "Keep the archive until Ctrl-C; ./hauch start does where there is one.")
     person = add("adduser", "Make a person, and print the password.")
     person.add_argument("username")
     person.add_argument("--staff", action="store_true", help="may import rounds and manage people")

@@ -22,7 +22,7 @@ import tarfile
 import tempfile
 import time
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -71,6 +71,16 @@ class Manifest:
     def size(self) -> int:
         """Bytes of the database's dump and all files."""
         return int(self.dump["size"]) + sum(int(one["size"]) for one in self.files.values())
+
+    @property
+    def file_count(self) -> int:
+        """How many files."""
+        return len(self.files)
+
+    @property
+    def row_count(self) -> int:
+        """How many rows in all tables."""
+        return sum(self.rows.values())
 
 
 # ---------------------------------------------------------------- out
@@ -134,12 +144,13 @@ def _dump(url: str, target: Path, say: Say) -> dict[str, int]:
             )
             if done.returncode:
                 raise CannotGoOn(f"The database could not be dumped: {done.stderr.strip()[:400]}")
-            return _counted(db)
+            return counted(db)
     except psycopg.Error as problem:
         raise CannotGoOn(f"The database does not answer: {str(problem).strip()[:200]}") from problem
 
 
-def _counted(db: psycopg.Connection[Any]) -> dict[str, int]:
+def counted(db: psycopg.Connection[Any]) -> dict[str, int]:
+    """Rows of each table, but of those that stay behind."""
     names = [
         row[0]
         for row in db.execute(
@@ -205,7 +216,7 @@ def _pack(
 
     dumped = add(dump, DUMP)
     kept, told = {}, time.monotonic()
-    for number, path in enumerate(_files(files), start=1):
+    for number, path in enumerate(kept_files(files), start=1):
         name = f"files/{path.relative_to(files).as_posix()}"
         try:
             kept[name] = add(path, name)
@@ -230,8 +241,9 @@ def _pack(
     return manifest
 
 
-def _files(folder: Path) -> Iterator[Path]:
-    for path in sorted(folder.rglob("*")):
+def kept_files(folder: Path, below: Path | None = None) -> Iterator[Path]:
+    """All files that are whole; with ``below`` those of one folder in it alone."""
+    for path in sorted(folder.rglob("*") if below is None else below.iterdir()):
         inside = path.relative_to(folder)
         whole = inside.parts[0] != ON_THEIR_WAY and not path.name.startswith(".")
         if whole and path.is_file() and not path.is_symlink():
@@ -300,8 +312,15 @@ def _through(source: Path, take: Callable[[str, bytes], None], say: Say) -> Mani
 # ---------------------------------------------------------------- in
 
 
-def restore(source: Path, data: DataFolder, say: Say = lambda text: None) -> Manifest:
-    """Make an installation of a backup in a folder that has none. It is there whole, or not at all.
+MadeIn = Callable[[DataFolder], AbstractContextManager[tuple[Any, Cluster]]]
+"""Makes an installation in an empty folder and runs its cluster meanwhile; tells ``at``,
+``version``, ``file_count`` and ``row_count`` of it.
+"""
+
+
+def restore(data: DataFolder, made_in: MadeIn) -> Any:
+    """Make an installation in a folder that has none; ``made_in`` makes it in an empty one and runs
+    its cluster meanwhile. It is there whole, or not at all. Gives what that tells.
 
     Raises
     ------
@@ -316,7 +335,7 @@ def restore(source: Path, data: DataFolder, say: Say = lambda text: None) -> Man
         with tempfile.TemporaryDirectory(dir=data.path, prefix=".restoring-") as folder:
             made = Path(folder)
             made.chmod(0o711 if os.getuid() == 0 else 0o700)
-            with installed(source, DataFolder(made), say) as (manifest, _):
+            with made_in(DataFolder(made)) as (told, _):
                 pass
             (data.path / "files").rmdir()
             for name in ("files", "db_password", "secret_key", "pg"):  # the cluster last: it counts
@@ -324,7 +343,7 @@ def restore(source: Path, data: DataFolder, say: Say = lambda text: None) -> Man
                     shutil.move(made / name, data.path / name)
     finally:
         held.close()
-    return manifest
+    return told
 
 
 @contextmanager
@@ -383,7 +402,7 @@ def _fill(cluster: Cluster, dump: Path, manifest: Manifest) -> None:
     if done.returncode:
         raise BackupRefused(f"The database could not be filled: {done.stderr.strip()[:400]}")
     with psycopg.connect(url) as db:
-        rows = _counted(db)
+        rows = counted(db)
     if rows != manifest.rows:
         wrong = sorted(
             t for t in rows.keys() | manifest.rows.keys() if rows.get(t) != manifest.rows.get(t)

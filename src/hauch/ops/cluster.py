@@ -7,8 +7,11 @@ from __future__ import annotations
 import os
 import pwd
 import secrets
+import shlex
+import shutil
 import socket
 import subprocess
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +22,10 @@ from hauch.ops.errors import CannotGoOn
 
 START_WITHIN = "300"
 """Seconds that the server may take until it answers: after a power cut, on a busy machine."""
+HANDED_OVER_EVERY = 60
+"""Seconds after which a piece of the log is handed to the archive though it is not full: as much as
+can be lost with the disk.
+"""
 FAST_FOR_TESTS = ("fsync=off", "synchronous_commit=off", "full_page_writes=off")
 
 
@@ -32,6 +39,11 @@ def binaries() -> Path:
             "PostgreSQL's server programs are missing. Run: sudo apt-get install -y postgresql-15"
         )
     return found[-1].parent
+
+
+def major() -> int:
+    """The version of those programs, such as 15."""
+    return int(binaries().parts[-2])
 
 
 def free_port(preferred: int = 0) -> int:
@@ -49,12 +61,15 @@ def free_port(preferred: int = 0) -> int:
 
 @dataclass
 class Cluster:
-    """A cluster in ``folder``; ``password`` of its one role ``hauch``, ``port`` once it runs."""
+    """A cluster in ``folder``; ``password`` of its one role ``hauch``, ``port`` once it runs,
+    ``archive`` that it hands its log over to.
+    """
 
     folder: Path
     password: str
     port: int = 0
     fast: bool = False
+    archive: Path | None = None
 
     def _as(self) -> dict[str, object]:
         """PostgreSQL refuses to run as root: give it to the system's own user then."""
@@ -116,6 +131,43 @@ class Cluster:
                 f"The database cluster could not be made in {self.folder}: {made.stderr.strip()}"
             )
 
+    def give(self, path: Path) -> None:
+        """Let a file or folder belong to whom the cluster runs as."""
+        if os.getuid() == 0:
+            user = pwd.getpwnam("postgres")
+            os.chown(path, user.pw_uid, user.pw_gid)
+
+    def unpack(self, base: Path) -> None:
+        """Make the folder of a copy that ``pg_basebackup`` wrote as tar, and check it.
+
+        Raises
+        ------
+        CannotGoOn : it is cut off or damaged
+        """
+        self.folder.mkdir(mode=0o700)
+        self.give(self.folder)
+        with (base / "base.tar.gz").open("rb") as packed:
+            done = subprocess.run(
+                ["/usr/bin/tar", "-xz", "-C", str(self.folder)],
+                check=False,
+                stdin=packed,
+                capture_output=True,
+                text=True,
+                env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
+                **self._as(),
+            )  # type: ignore[call-overload]
+        manifest = self.folder / "backup_manifest"
+        shutil.copyfile(base / "backup_manifest", manifest)
+        self.give(manifest)
+        checked = done if done.returncode else self._run("pg_verifybackup", str(self.folder))
+        if checked.returncode:
+            raise CannotGoOn(f"{base} is damaged: {checked.stderr.strip()[:300]}")
+
+    def log(self) -> str:
+        """What the server wrote since it was made."""
+        log = self.folder / "server.log"
+        return log.read_text(errors="replace") if log.exists() else ""
+
     def running_port(self) -> int | None:
         """The port on which this cluster runs already, None when it does not."""
         if self._run("pg_ctl", "status", "-D", str(self.folder)).returncode:
@@ -129,8 +181,23 @@ class Cluster:
         except (OSError, IndexError):
             return False
 
-    def start(self) -> None:
-        """Start the cluster on a free port, or take it over if it still runs."""
+    def _handing_over(self) -> list[str]:
+        """Settings with which the log is archived; a piece stands there whole or not at all."""
+        if self.archive is None:
+            return []
+        wal = str(self.archive / "wal").replace("%", "%%")
+        whole, part = (shlex.quote(f"{wal}/{name}") for name in ("%f.gz", ".%f.part"))
+        return [
+            "archive_mode=on",
+            f"archive_timeout={HANDED_OVER_EVERY}",
+            f"archive_command=test -f {whole} || {{ gzip -1 < %p > {part} && sync {part}"
+            f" && mv {part} {whole} && sync {shlex.quote(wal)}; }}",
+        ]
+
+    def start(self, more: Sequence[str] = ()) -> None:
+        """Start the cluster on a free port, or take it over if it still runs; ``more`` are settings
+        for this time.
+        """
         self.create()
         if (running := self.running_port()) is not None:
             self.port = running
@@ -141,8 +208,10 @@ class Cluster:
             f"port={self.port}",
             f"unix_socket_directories={self.folder if len(str(self.folder)) < 80 else ''}",
             *(FAST_FOR_TESTS if self.fast else ()),
+            *self._handing_over(),
+            *more,
         ]
-        options = " ".join(f"-c {setting}" for setting in settings)
+        options = " ".join(f"-c {shlex.quote(setting)}" for setting in settings)
         log = self.folder / "server.log"
         started = self._run(
             "pg_ctl",
@@ -159,7 +228,7 @@ class Cluster:
             "start",
         )
         if started.returncode:
-            tail = log.read_text(errors="replace")[-600:] if log.exists() else ""
+            tail = self.log()[-600:]
             said = f"The database did not start: {started.stderr.strip() or 'it did not say why.'}"
             raise CannotGoOn(f"{said}\nIts log {log} ends with:\n{tail}" if tail else said)
 

@@ -65,7 +65,19 @@ class DataFolder:
             self.path / "pg",
             self.secret("db_password"),
             port=int(port.read_text()) if port.exists() else 0,
+            archive=self.archive,
         )
+
+    @property
+    def archive_switch(self) -> Path:
+        """The file that names the archive; it stays with the data, so that no start forgets it."""
+        return self.path / "archive"
+
+    @property
+    def archive(self) -> Path | None:
+        """Where the installation's log is handed over to; None where it has no archive."""
+        switch = self.archive_switch
+        return Path(switch.read_text()) if switch.exists() else None
 
     def standins_at(self) -> int:
         """First port of the simulated meters that this installation's meters are."""

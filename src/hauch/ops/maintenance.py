@@ -15,6 +15,7 @@ from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
+from hauch.ops import backup as backups
 from hauch.ops.data import SETTINGS, DataFolder
 from hauch.ops.errors import CannotGoOn
 from hauch.ops.start import DEFAULT_PORT, WORKER, collect_static, say, web_server
@@ -142,8 +143,6 @@ def backup(options: argparse.Namespace) -> int:
     with database(options):
         from django.conf import settings
 
-        from hauch.ops import backup as backups
-
         began = time.monotonic()
         url = os.environ["HAUCH_DATABASE_URL"]
         made = backups.backup(url, settings.MEDIA_ROOT, options.file.resolve(), say)
@@ -186,8 +185,6 @@ def nightly(options: argparse.Namespace) -> int:
         with database(options):
             from django.conf import settings
 
-            from hauch.ops import backup as backups
-
             url = os.environ["HAUCH_DATABASE_URL"]
             made = backups.nightly(url, settings.MEDIA_ROOT, folder, now)
             told |= {"file": backups.name_for(now), "size": str(made.size), "problem": ""}
@@ -202,25 +199,72 @@ def nightly(options: argparse.Namespace) -> int:
             (folder / "last.json").write_text(json.dumps(told))
 
 
-def restore(options: argparse.Namespace) -> int:
-    """Make an installation of a backup, or only try whether it could be made."""
-    from hauch.ops import backup as backups
+def archive(options: argparse.Namespace) -> int:
+    """Turn an installation's archive on or off, or tell how it is."""
+    from hauch.ops import archive as archives
 
+    data = DataFolder(options.data)
+    if options.off:
+        archives.turn_off(data)
+        print("The log is archived no longer from the next start on. What was archived stays.")
+    elif options.folder is not None:
+        archives.turn_on(data, options.folder.resolve())
+        print(
+            f"From the next start on each minute of {archives.DAYS} days can be had back from"
+            f" {options.folder.resolve()}: ./hauch restore FOLDER --at '2026-11-29 14:05' --data NEW"
+        )
+    elif (folder := data.archive) is None:
+        print("This installation has no archive. Give it one: ./hauch archive FOLDER")
+    else:
+        print(f"{folder}: {archives.told(folder)}. ./hauch doctor tells how its log goes out.")
+    return 0
+
+
+def archiving(options: argparse.Namespace) -> int:
+    """Keep the archive until stopped; `start` runs this where there is one."""
+    from hauch.ops import archive as archives
+
+    archives.keep(DataFolder(options.data), os.environ["HAUCH_DATABASE_URL"], say)
+    return 0
+
+
+def _had_back(options: argparse.Namespace, *, fast: bool) -> backups.MadeIn:
+    """How an installation is made of what was named: a backup, or an archive."""
     source = options.file.resolve()
+    if not source.is_dir():
+        if options.at:
+            raise CannotGoOn(
+                f"{source} is a backup of one moment; --at belongs to an archive's folder."
+            )
+        return lambda data: backups.installed(source, data, say, fast=fast)
+    from hauch.ops import archive as archives
+
+    try:
+        at = archives.typed_moment(options.at) if options.at else None
+    except ValueError as problem:
+        raise CannotGoOn(
+            f"“{options.at}” is no moment. Write it as 2026-11-29 14:05, by this machine's clock."
+        ) from problem
+    return lambda data: archives.installed(source, at, data, say, fast=fast)
+
+
+def restore(options: argparse.Namespace) -> int:
+    """Make an installation of a backup or an archive, or only try whether it could be made."""
+    made_in = _had_back(options, fast=options.check)
     if not options.check:
         data = DataFolder(options.data)
-        made = backups.restore(source, data, say)
+        made = backups.restore(data, made_in)
         print(
             f"The installation of {made.at} (Hauch {made.version}) is in {data.path}:"
-            f" {len(made.files)} files, {sum(made.rows.values()):,} rows. Run ./hauch start; whoever"
-            " was signed in signs in anew."
+            f" {made.file_count} files, {made.row_count:,} rows. Run ./hauch start; whoever was"
+            " signed in signs in anew."
         )
         return 0
     with tempfile.TemporaryDirectory(prefix="hauch-restore-") as folder:
         path = Path(folder)
         path.chmod(0o711 if os.getuid() == 0 else 0o700)
         data = DataFolder(path)
-        with backups.installed(source, data, say, fast=True) as (made, cluster):
+        with made_in(data) as (made, cluster):
             environment = {**os.environ, **data.environment(cluster)}
             say("All results are computed again.")
             again = [sys.executable, "-m", "hauch.ops", "recompute", "--check", "--data", folder]
@@ -229,8 +273,8 @@ def restore(options: argparse.Namespace) -> int:
                 again, check=False, env=environment, capture_output=True, text=True
             )
         print(
-            f"The backup of {made.at} (Hauch {made.version}) can be restored: {len(made.files)} files"
-            f" and {sum(made.rows.values()):,} rows agree."
+            f"What is of {made.at} (Hauch {made.version}) can be restored: {made.file_count} files"
+            f" and {made.row_count:,} rows agree."
         )
         print((done.stdout + done.stderr).strip())
         return done.returncode

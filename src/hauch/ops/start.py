@@ -241,6 +241,7 @@ class Supervisor:
         environment: dict[str, str],
         *,
         standins: int | None = None,
+        archiving: Path | None = None,
         clock: Callable[[], float] = time.monotonic,
     ):
         self.clock = clock
@@ -256,6 +257,11 @@ class Supervisor:
             self.commands["simulated meters"] = [
                 *(sys.executable, "-m", "hauch.ops", "standins"),
                 f"--first-port={standins}",
+            ]
+        if archiving is not None:
+            self.commands["archive"] = [
+                *(sys.executable, "-m", "hauch.ops", "archiving"),
+                f"--data={archiving}",
             ]
         self.environment = {**os.environ, **environment}
         self.children: dict[str, subprocess.Popen[bytes]] = {}
@@ -431,7 +437,12 @@ def _serve(
         signal.signal(number, lambda *_: stopping.append(True))
     cluster, environment = prepare(data, settings, demo=demo)
     standins, ours = place_standins(data) if demo else (None, None)
-    supervisor = Supervisor(server("127.0.0.1", chosen, 2), environment, standins=standins)
+    supervisor = Supervisor(
+        server("127.0.0.1", chosen, 2),
+        environment,
+        standins=standins,
+        archiving=data.path if data.archive else None,
+    )
     nightly = Nightly(data)
     try:
         for name in supervisor.commands:

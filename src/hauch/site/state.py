@@ -27,6 +27,10 @@ from hauch.ui.worker import GONE_AFTER, worker_heard
 LITTLE_ROOM = 2e9
 """Bytes free on the disk below which it is told."""
 OLD_BACKUP = timedelta(hours=36)
+UNKEPT = timedelta(minutes=30)
+"""A copy of a large cluster may take so long; an archive that was not looked after for longer is
+told.
+"""
 MOST_JOBS = 50
 SHOWN_TROUBLES = 20
 
@@ -77,6 +81,7 @@ def state() -> State:
         _results(),
         _benches(),
         _backups(),
+        *_archive(),
         _people(),
     ]
     jobs = ProcrastinateJob.objects
@@ -185,6 +190,46 @@ def _backups() -> Line:
     told = f"{told}, {_megabytes(float(last['size']))}, read through; {count} kept"
     late = datetime.now(UTC) - at > OLD_BACKUP
     return Line("Backups", told, "The last night is missing: look whether Hauch ran." * late)
+
+
+def _archive() -> list[Line]:
+    """How the database's log is archived; nothing where it is not."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select current_setting('archive_mode'), last_archived_time, last_failed_wal,"
+            " coalesce(last_failed_time > coalesce(last_archived_time, '-infinity'), false)"
+            " from pg_stat_archiver"
+        )
+        mode, handed_over, piece, failing = cursor.fetchone()
+    if mode == "off":
+        return []
+    told, do = "no piece of the log yet", ""
+    if handed_over is not None:
+        at = handed_over.astimezone(timezone.get_current_timezone())
+        told = f"last piece of the log at {at:%d %b %Y %H:%M}"
+    if failing:
+        told = f"{told}; {piece} could not be written"
+        do = (
+            "Look whether its disk is there and has room: the log waits on the database's own disk."
+        )
+    switch = Path(settings.DATA) / "archive"
+    if switch.exists():
+        told, do = _looked_after(Path(switch.read_text()), told, do)
+    return [Line("Archive", told, do)]
+
+
+def _looked_after(folder: Path, told: str, do: str) -> tuple[str, str]:
+    try:
+        last = json.loads((folder / "last.json").read_text())
+        late = datetime.now(UTC) - datetime.fromisoformat(last["at"]) > UNKEPT
+    except (OSError, ValueError, KeyError):
+        return f"{told}, {folder} cannot be read", do or "Look whether its disk is there."
+    told = f"{last['told']}, {told}, in {folder}"
+    if last["problem"]:
+        return f"{told}: {last['problem']}", do or "See to it today."
+    if late:
+        return told, do or "Nobody looks after it: it is kept while ./hauch start runs."
+    return told, do
 
 
 def _people() -> Line:
