@@ -3,11 +3,15 @@ everybody who may see it.
 """
 
 import re
+import tempfile
+import time
 from collections import Counter
+from pathlib import Path
 from unittest import mock
 
+from django.conf import settings
 from django.db import connection
-from django.test import TestCase
+from django.test import TestCase, override_settings
 from django.urls import reverse
 
 from hauch.bench.models import Result, Run
@@ -26,6 +30,7 @@ from hauch.instruments.profile import Profile
 from hauch.instruments.standins import HANDS
 from hauch.pages.reference_health import alarms, care_of, series_of
 from hauch.people.first import DEMO_PEOPLE, add_person
+from hauch.people.keep import LONELY, named, sweep
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.checks import problems_of
@@ -71,6 +76,8 @@ def said(place, before, after):
 class DemoRoundTests(TestCase):
     @classmethod
     def setUpTestData(cls):
+        files = cls.enterClassContext(tempfile.TemporaryDirectory())
+        cls.enterClassContext(override_settings(MEDIA_ROOT=files))
         for username, (name, _) in DEMO_PEOPLE.items():
             add_person(username, name, staff=username == "runa")
         load_demo()
@@ -81,6 +88,14 @@ class DemoRoundTests(TestCase):
             row.entry.name: row
             for row in standing_of(current_rules(self.rounds[number])).rows.select_related("entry")
         }
+
+    def test_every_file_is_named_by_a_row(self):
+        """A column that names files and is no `KeptPath` would lose them after two days."""
+        root = Path(settings.MEDIA_ROOT)
+        files = {p.relative_to(root).as_posix() for p in root.glob("??/*")}
+        self.assertGreater(len(files), 40)
+        self.assertEqual(files - named(), set())
+        self.assertEqual(sweep(time.time() + 2 * LONELY), 0)
 
     def test_states_and_schemes(self):
         told = {

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import os
 import re
+import subprocess
+import sys
 import time
 from unittest import mock
 
 from axes.models import AccessAttempt
+from django.conf import settings
 from django.core import mail
 from django.core.exceptions import ImproperlyConfigured, PermissionDenied
 from django.test import Client, TestCase, override_settings
@@ -22,6 +25,7 @@ from hauch.people.models import AuditEntry, SignIn, User
 from hauch.rounds.invitations import invite
 from hauch.site.settings import places
 from tests.builder import PASSWORD, build
+from tests.processes import environment
 
 NEW = "barley-field-77"
 
@@ -67,7 +71,7 @@ class SessionTests(PeopleCase):
         here, there = self.browser("operator"), self.browser("operator")
         url = reverse("people:change_password")
         wrong = here.post(url, {"old_password": "x", "new_password1": NEW, "new_password2": NEW})
-        self.assertContains(wrong, "old password was entered incorrectly")
+        self.assertContains(wrong, "This is not your password")
         short = here.post(
             url, {"old_password": PASSWORD, "new_password1": "short", "new_password2": "short"}
         )
@@ -175,6 +179,27 @@ class LockTests(PeopleCase):
         sessions.link_for_password(self.host, self.operator)
         self.assertEqual(self.guess("operator", "10.0.0.1", PASSWORD).status_code, 302)
 
+    def test_guesses_in_a_browser_that_was_left_open_count_too(self):
+        here = self.browser("operator")
+        pages = (
+            (reverse("people:mail"), {"email": "odo@loft.example", "password": "guess"}),
+            (
+                reverse("people:change_password"),
+                {
+                    "old_password": "guess",
+                    "new_password1": "x-9-y-z-7",
+                    "new_password2": "x-9-y-z-7",
+                },
+            ),
+        )
+        for number in range(settings.AXES_FAILURE_LIMIT):
+            answer = here.post(*pages[number % 2])
+            self.assertIn(answer.status_code, {200, 422, 429})
+        right = here.post(pages[0][0], {"email": "odo@loft.example", "password": PASSWORD})
+        self.assertEqual(right.status_code, 429)
+        self.operator.refresh_from_db()
+        self.assertEqual(self.operator.email, "")
+
 
 def code_of(user, confirmed=True):
     """What the app of a person shows now; earlier guesses are forgotten."""
@@ -280,6 +305,43 @@ class SecondFactorTests(PeopleCase):
             [(one.user.username, one.action[-3:]) for one in told],
             [("operator", "_on"), ("operator", "off"), ("operator", "_on"), ("host", "off")],
         )
+
+    def test_where_it_is_demanded_nothing_else_opens_before(self):
+        after = settings.MIDDLEWARE.index("axes.middleware.AxesMiddleware")
+        more = [*settings.MIDDLEWARE]
+        more.insert(after, "hauch.people.second.Demanded")
+        for demanded, concerned in (("all", True), ("keepers", False)):
+            with (
+                self.subTest(demanded),
+                override_settings(SECOND_FACTOR=demanded, MIDDLEWARE=more),
+            ):
+                here = self.browser("operator")
+                answer = here.get("/stores/")
+                if not concerned:
+                    self.assertEqual(answer.status_code, 200)
+                    continue
+                self.assertRedirects(answer, self.own)
+                self.assertContains(here.get(self.own), "You need a second factor here")
+                self.assertEqual(here.post(reverse("people:end_sessions")).status_code, 302)
+                self.assertEqual(Client().get(reverse("people:login")).status_code, 200)
+                self.turned_on()
+                self.assertEqual(here.get("/stores/").status_code, 200)
+                here.post(self.own, {"do": "off", "code": code_of(self.operator)})
+                self.assertRedirects(here.get("/stores/"), self.own)
+        with override_settings(SECOND_FACTOR="keepers", MIDDLEWARE=more):
+            keeper = self.browser("host")
+            self.assertRedirects(keeper.get("/stores/"), self.own)
+            self.assertEqual(keeper.post(reverse("people:logout")).status_code, 302)
+
+    def test_a_word_that_is_none_of_them_is_not_taken_for_no(self):
+        for word, ends in (("Keepers", 1), ("keepers", 0)):
+            done = subprocess.run(
+                [sys.executable, "-c", "import hauch.site.settings.base"],
+                check=False, capture_output=True, text=True,
+                env=environment(HAUCH_SECOND_FACTOR=word),
+            )  # fmt: skip
+            self.assertEqual(done.returncode, ends, done.stderr)
+            self.assertEqual("“keepers”, “all”" in done.stderr, bool(ends))
 
 
 class ForgottenTests(PeopleCase):

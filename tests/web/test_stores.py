@@ -5,6 +5,7 @@ libraries.
 import hashlib
 import io
 import json
+import uuid
 from datetime import date, timedelta
 from unittest import mock
 from uuid import uuid4
@@ -709,3 +710,22 @@ class ReliedOnTests(StoresCase):
             round=self.built.round, action="instrument.withdraw_calibration"
         ).get()
         self.assertEqual(told.detail["reason"], "drifted")
+
+    def test_one_that_an_import_brings_counts_as_one_that_is_typed(self):
+        content = json.loads(export_library())
+        content["rigs"] = []
+        [row] = [one for one in content["instruments"] if one["uid"] == str(self.meter.uid)]
+        row["calibrations"].insert(
+            0, row["calibrations"][0] | {"uid": str(uuid.uuid4()), "slope": 0.5, "points": []}
+        )
+        run = self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
+        before = run.result.value
+        data = json.dumps(content).encode()
+        for count in (1, 1):  # the second time it brings nothing
+            self.assertEqual(import_library(self.built.operator, data), [])
+            run.result.refresh_from_db()
+            self.assertNotEqual(run.result.value, before)
+            told = AuditEntry.objects.filter(
+                round=self.built.round, action="instrument.calibrate", detail__imported=1
+            )
+            self.assertEqual(told.count(), count)

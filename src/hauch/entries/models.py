@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from hauch.core.part.pose import FILE_TURNS, UNITS
 from hauch.formats.mesh_in import kind_of
+from hauch.people.keep import KeptPath
 from hauch.rounds.models import Round
 from hauch.stores.models import Material, Picture
 
@@ -133,7 +134,7 @@ class PartFile(models.Model):
     name = models.CharField(max_length=120)
     sha256 = models.CharField(max_length=64, db_index=True)
     size = models.PositiveIntegerField()
-    path = models.CharField(max_length=200)
+    path = KeptPath()
     added_by = models.ForeignKey(
         settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
     )
@@ -223,9 +224,9 @@ class PartCheck(models.Model):
         default=list, blank=True, help_text="key, group, label, kind and quantity of each"
     )
     data = models.JSONField(default=dict, blank=True)
-    view = models.CharField(max_length=200, blank=True, help_text="path of the turning view (GLB)")
-    still = models.CharField(max_length=200, blank=True, help_text="path of the picture (PNG)")
-    mended = models.CharField(max_length=200, blank=True, help_text="path of the mended copy (STL)")
+    view = KeptPath(blank=True, help_text="path of the turning view (GLB)")
+    still = KeptPath(blank=True, help_text="path of the picture (PNG)")
+    mended = KeptPath(blank=True, help_text="path of the mended copy (STL)")
     core_version = models.CharField(max_length=20, blank=True)
     asked_at = models.DateTimeField(default=timezone.now)
     ended_at = models.DateTimeField(null=True, blank=True)

@@ -105,7 +105,7 @@ class _Importer:
         content = self.content
         if (here := Round.objects.filter(uid=content["round"]["uid"]).first()) is not None:
             raise BundleRefused(f"This round is here already, as “{here.title}” ({here.slug}).")
-        stores = StoresImporter()
+        stores = StoresImporter(self.user)
         self.instruments = {row["uid"]: stores.instrument(row) for row in content["instruments"]}
         self.rigs = {
             row["uid"]: stores.rig(row)

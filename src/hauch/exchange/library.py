@@ -104,7 +104,9 @@ def import_library(user: User, data: bytes) -> list[str]:
         ) from problem
     try:
         with transaction.atomic():
-            names = _from_json(text) if text.lstrip().startswith("{") else _from_csv(user, text)
+            names = (
+                _from_json(user, text) if text.lstrip().startswith("{") else _from_csv(user, text)
+            )
     except BundleRefused:
         raise
     except (
@@ -131,7 +133,7 @@ def _words(problem: Exception) -> str:
     return str(problem)[:300]
 
 
-def _from_json(text: str) -> list[str]:
+def _from_json(user: User, text: str) -> list[str]:
     content: Any = read_json(text)
     if content.get("schema") != SCHEMA or content.get("schema_version") != SCHEMA_VERSION:
         raise BundleRefused(
@@ -140,7 +142,7 @@ def _from_json(text: str) -> list[str]:
     # Files of the first installations do not say what was retired.
     content["instruments"] = [{"retired": False} | row for row in content["instruments"]]
     schema.check(content, schema.LibraryFile, "The library")
-    stores = StoresImporter()
+    stores = StoresImporter(user)
     for row in content["instruments"]:
         stores.instrument(row)
     for row in sorted(content["rigs"], key=lambda row: row["state"]):

@@ -17,6 +17,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.formats.bundle import BundleRefused
+from hauch.people.models import User
 from hauch.rounds.models import (
     Round,
     RuleQuestion,
@@ -26,6 +27,7 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
+from hauch.stores.actions import calibrations_came
 from hauch.stores.models import (
     Calibration,
     Instrument,
@@ -245,7 +247,8 @@ def shared(model: Any, row: dict[str, Any], name: str, **other: Any) -> Any:
 class StoresImporter:
     """Brings instruments and rigs in; what is here already with the same identity stays as it is."""
 
-    def __init__(self) -> None:
+    def __init__(self, user: User) -> None:
+        self.user = user
         self.instruments: dict[str, Instrument] = {}
         self.rigs: dict[str, Rig] = {}
         self.new: list[Instrument | Rig] = []
@@ -260,9 +263,16 @@ class StoresImporter:
         instrument = shared(Instrument, row, "name")
         if not known:
             self.new.append(instrument)
-        for calibration in reversed(row["calibrations"]):  # of one day, the later one holds
-            if not Calibration.objects.filter(uid=calibration["uid"]).exists():
-                make(Calibration, calibration, instrument=instrument)
+        uids = [one["uid"] for one in row["calibrations"]]
+        here = {
+            str(uid)
+            for uid in Calibration.objects.filter(uid__in=uids).values_list("uid", flat=True)
+        }
+        coming = [one for one in row["calibrations"] if one["uid"] not in here]
+        for calibration in reversed(coming):  # of one day, the later one holds
+            make(Calibration, calibration, instrument=instrument)
+        if known and coming:
+            calibrations_came(self.user, instrument, len(coming))
         self.instruments[row["uid"]] = instrument
         return instrument
 

@@ -6,11 +6,13 @@ from datetime import timedelta
 from typing import Any
 
 from django import forms
-from django.contrib.auth.forms import PasswordResetForm
+from django.contrib.auth.forms import PasswordChangeForm, PasswordResetForm
+from django.http import HttpRequest
 from django.utils import timezone
 
 from hauch.core.quantity.units import CHOICES, KINDS
 from hauch.people.models import User
+from hauch.people.sessions import knows_password
 
 
 class UnitsForm(forms.ModelForm):
@@ -45,6 +47,18 @@ class UnitsForm(forms.ModelForm):
         return saved
 
 
+class NewPasswordForm(PasswordChangeForm):
+    """The old password and, twice, the new one."""
+
+    def __init__(self, *args: Any, request: HttpRequest, **kwargs: Any):
+        self.request = request
+        super().__init__(*args, **kwargs)
+
+    def clean_old_password(self) -> str:
+        """Raise ValidationError where it is not the person's."""
+        return _own(self.request, self.user, self.cleaned_data["old_password"])
+
+
 class MailForm(forms.ModelForm):
     """The address to which links for a new password go; the password is asked for, since whoever
     has such a link has the account.
@@ -59,11 +73,19 @@ class MailForm(forms.ModelForm):
         label="Your password", strip=False, widget=forms.PasswordInput, max_length=400
     )
 
+    def __init__(self, *args: Any, request: HttpRequest, **kwargs: Any):
+        self.request = request
+        super().__init__(*args, **kwargs)
+
     def clean_password(self) -> str:
         """Raise ValidationError where it is not the person's."""
-        if not self.instance.check_password(self.cleaned_data["password"]):
-            raise forms.ValidationError("This is not your password.")
-        return self.cleaned_data["password"]
+        return _own(self.request, self.instance, self.cleaned_data["password"])
+
+
+def _own(request: HttpRequest, user: User, password: str) -> str:
+    if not knows_password(request, user, password):
+        raise forms.ValidationError("This is not your password.")
+    return password
 
 
 class LinkByMailForm(PasswordResetForm):

@@ -12,8 +12,12 @@ import secrets
 import time
 from typing import Any
 
+from django.conf import settings
 from django.core.exceptions import ValidationError
 from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.utils.deprecation import MiddlewareMixin
 from django_otp import match_token
 from django_otp.plugins.otp_static.models import StaticDevice
 from django_otp.plugins.otp_totp.models import TOTPDevice
@@ -26,8 +30,39 @@ ON_PAPER = 8
 """Codes on paper."""
 STAYS = 300
 """For so long [s] a right password waits for its code."""
+STILL_OPEN = frozenset({"people:second_factor", "people:logout"})
+"""What whoever must have it and has not may do."""
 WAITS = "second"
 """Where a session notes who has given the password and not yet the code."""
+
+
+def demanded_of(user: User) -> bool:
+    """Whether somebody has to have it here: by `HAUCH_SECOND_FACTOR` nobody, who keeps the
+    installation, or everybody.
+    """
+    return settings.SECOND_FACTOR == "all" or (
+        settings.SECOND_FACTOR == "keepers" and user.is_staff
+    )
+
+
+class Demanded(MiddlewareMixin):
+    """Whoever must have it and does not sees no page but the one that sets it up."""
+
+    def process_view(
+        self, request: HttpRequest, view: Any, args: Any, kwargs: Any
+    ) -> HttpResponse | None:
+        """Lead them there."""
+        user = request.user
+        if (
+            not isinstance(user, User)
+            or not getattr(view, "login_required", True)
+            or request.resolver_match is None
+            or request.resolver_match.view_name in STILL_OPEN
+            or not demanded_of(user)
+            or app_of(user) is not None
+        ):
+            return None
+        return redirect("people:second_factor")
 
 
 def app_of(user: User) -> TOTPDevice | None:

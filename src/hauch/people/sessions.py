@@ -8,6 +8,7 @@ from typing import Any
 from axes.models import AccessAttempt
 from axes.utils import reset
 from django.conf import settings
+from django.contrib.auth import authenticate
 from django.contrib.auth.models import AbstractBaseUser
 from django.contrib.auth.tokens import default_token_generator
 from django.contrib.sessions.models import Session
@@ -40,6 +41,13 @@ def closed(request: HttpRequest, username: str) -> bool:
         if failed >= MOST_FAILURES:
             return True
     return False
+
+
+def knows_password(request: HttpRequest, user: User, password: str) -> bool:
+    """Whether a password is a person's own. Wrong ones count as at the sign-in, so that a browser
+    that was left open is no place to guess.
+    """
+    return authenticate(request, username=user.username, password=password) is not None
 
 
 def remember(sender: Any, request: HttpRequest, user: AbstractBaseUser, **kwargs: Any) -> None:

@@ -30,7 +30,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_POST
 
 from hauch.people import second, sessions
-from hauch.people.forms import LinkByMailForm, MailForm, UnitsForm
+from hauch.people.forms import LinkByMailForm, MailForm, NewPasswordForm, UnitsForm
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.people.requests import Request
@@ -131,7 +131,13 @@ def second_factor(request: Request) -> HttpResponse:
         except ValidationError as refused:
             problem = " ".join(refused.messages)
     on = second.app_of(user)
-    context = {"on": on, "paper": paper, "problem": problem, "left": second.left_on_paper(user)}
+    context = {
+        "on": on,
+        "paper": paper,
+        "problem": problem,
+        "left": second.left_on_paper(user),
+        "demanded": second.demanded_of(user),
+    }
     if on is None:
         device = second.begin(user)
         context["key"] = base64.b32encode(device.bin_key).decode()
@@ -169,7 +175,7 @@ class ForgottenPassword(PasswordResetView):
 
 def mail_address(request: Request) -> HttpResponse:
     """Set the address to which links for a new password go, with the password."""
-    form = MailForm(request.POST or None, instance=request.user)
+    form = MailForm(request.POST or None, instance=request.user, request=request)
     if request.method == "POST" and form.is_valid():
         form.save()
         messages.success(request, "The address is kept.")
@@ -183,6 +189,11 @@ class ChangePassword(PasswordChangeView):
 
     template_name = "people/password.html"
     success_url = reverse_lazy("people:person")
+    form_class = NewPasswordForm
+
+    def get_form_kwargs(self) -> dict[str, Any]:
+        """Wrong passwords count by where they come from."""
+        return super().get_form_kwargs() | {"request": self.request}
 
     def form_valid(self, form: PasswordChangeForm) -> HttpResponse:
         """Save it, and go on in this browser alone."""

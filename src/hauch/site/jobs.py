@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -11,6 +13,9 @@ from procrastinate.jobs import Status
 
 from hauch.bench import importing
 from hauch.entries import checking
+from hauch.people.keep import sweep
+
+log = logging.getLogger(__name__)
 
 MOST_DEATHS = 3
 """A job with which so many workers died is set aside: one file must not keep all of them from
@@ -37,6 +42,14 @@ async def retry_stalled(context: Any, timestamp: int) -> None:
         await manager.finish_job(job, Status.FAILED, delete_job=False)
         if (told := GIVE_UP.get(job.task_name)) is not None:
             await sync_to_async(told)(**job.task_kwargs)
+
+
+@app.periodic(cron="41 4 * * *")
+@app.task(name="web.sweep_files", queueing_lock="sweep-files")
+def sweep_files(timestamp: int) -> None:
+    """Take kept files away that no row names, such as those of an import that broke off."""
+    if gone := sweep(time.time()):
+        log.info("%d files that nothing names are taken away.", gone)
 
 
 KEPT_HOURS = 72

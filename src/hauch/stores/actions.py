@@ -102,6 +102,11 @@ def _meter_changed(user: User, action: str, instrument: Instrument, **detail: An
         meter_changed.send(Instrument, instrument=instrument)
 
 
+def calibrations_came(user: User, instrument: Instrument, count: int) -> None:
+    """Tell the rounds that rely on a meter of calibrations that an import has brought for it."""
+    _meter_changed(user, "instrument.calibrate", instrument, imported=count)
+
+
 @transaction.atomic
 def save_material(user: User, material: Material) -> Material:
     """Add a material or change what is known of it.

@@ -18,6 +18,7 @@ from hauch.core.measure.meter import Meter
 from hauch.core.measure.rigs import RIGS, RigKind
 from hauch.core.strength import material as printed
 from hauch.people.clock import house_day
+from hauch.people.keep import KeptPath
 
 
 def channel_choices() -> list[tuple[str, str]]:
@@ -331,7 +332,7 @@ class Picture(models.Model):
     """A picture that was checked and written anew, kept under its content hash."""
 
     sha256 = models.CharField(max_length=64, unique=True)
-    path = models.CharField(max_length=200)
+    path = KeptPath()
     width = models.PositiveIntegerField()
     height = models.PositiveIntegerField()
     added_by = models.ForeignKey(

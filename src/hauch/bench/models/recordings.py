@@ -10,6 +10,7 @@ from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
+from hauch.people.keep import KeptPath
 from hauch.rounds.models import Round
 from hauch.stores.models import channel_choices
 
@@ -25,7 +26,7 @@ class SourceFile(models.Model):
     sha256 = models.CharField(max_length=64, unique=True)
     name = models.CharField(max_length=200)
     size = models.PositiveBigIntegerField()
-    path = models.CharField(max_length=200)
+    path = KeptPath()
     uploaded_by = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
     )

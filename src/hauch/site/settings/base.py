@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from csp.constants import NONE, SELF
+from django.core.exceptions import ImproperlyConfigured
 
 from hauch.site.settings.places import database, files, mail
 
@@ -103,6 +104,12 @@ AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
 ]
 OTP_TOTP_ISSUER = "Hauch"
+SECOND_FACTOR = os.environ.get("HAUCH_SECOND_FACTOR", "")
+if SECOND_FACTOR not in {"", "keepers", "all"}:
+    raise ImproperlyConfigured("HAUCH_SECOND_FACTOR is “keepers”, “all”, or not set.")
+if SECOND_FACTOR:
+    after = MIDDLEWARE.index("django.contrib.auth.middleware.LoginRequiredMiddleware")
+    MIDDLEWARE.insert(after + 1, "hauch.people.second.Demanded")
 LOGIN_URL = "people:login"
 LOGIN_REDIRECT_URL = "home"
 LOGOUT_REDIRECT_URL = "people:login"
