@@ -41,7 +41,7 @@ def until(condition: Callable[[], object], what: str, seconds: float = PATIENCE)
 class House:
     """An installation with the demo, on a disk of its own for its files where that may be had."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, own_clock: bool = False) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="hauch-faults-"))
         self.folder.chmod(0o711)
         self.disk = self.folder / "disk"
@@ -50,6 +50,15 @@ class House:
         away = {"HAUCH_DATABASE_URL", "HAUCH_DATA", "DJANGO_SETTINGS_MODULE", "HAUCH_SECRET_KEY"}
         environment = {k: v for k, v in os.environ.items() if k not in away}
         environment |= {"HAUCH_FILES_URL": f"file://{self.disk}"}
+        self.clock = self.folder / "clock"
+        if own_clock:
+            self.set_clock(0.0)
+            environment |= {
+                "PYTHONPATH": os.pathsep.join(
+                    [str(Path(__file__).parent / "own_clock"), environment.get("PYTHONPATH", "")]
+                ),
+                "HAUCH_BENCHMARK_CLOCK": str(self.clock),
+            }
         self.command = [sys.executable, "-m", "hauch.ops"]
         self.environment = environment
         self.said = (self.folder / "said").open("w")
@@ -98,6 +107,12 @@ class House:
         """Whether pages are answered."""
         with urllib.request.urlopen(f"{self.base}/health/", timeout=2) as answer:
             return answer.status == 200
+
+    def set_clock(self, ahead: float) -> None:
+        """Set the clock that all but the database go by: seconds before this machine's."""
+        coming = self.clock.with_name("clock.coming")
+        coming.write_text(f"{ahead:+.0f}\n")
+        coming.rename(self.clock)
 
     def close(self) -> None:
         """End it, and all that it leaves."""

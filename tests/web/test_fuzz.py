@@ -35,6 +35,8 @@ from hauch.bench.runs import Subject
 from hauch.entries.actions import attach
 from hauch.entries.checking import run_check
 from hauch.entries.models import PartCheck
+from hauch.entries.uploads import begin as begin_upload
+from hauch.entries.uploads import path_of
 from hauch.live import actions as live
 from hauch.panel.actions import open_sitting
 from hauch.rounds.invitations import invite
@@ -259,6 +261,8 @@ class FuzzTests(TestCase):
             "scoop.stl",
             (DATA / "duct3.stl").read_bytes(),
         )
+        designer = built.people["designer"]
+        cls.coming = begin_upload(designer, built.specimens["Amsel"].version, "horn.stl", 900)
         Round.objects.update(state="bench")
         for check in PartCheck.objects.all():
             run_check(check.pk)
@@ -416,6 +420,26 @@ class FuzzTests(TestCase):
         client.cookies = SimpleCookie(before)
         return answer
 
+    def send_piece(self, who):
+        """A piece of a file that is coming in, as the page sends it and not."""
+        amsel = self.built.entries["Amsel"].pk
+        at = [self.built.round.slug, amsel, self.coming.key]
+        url = reverse("entries:piece", args=at)
+        offset = self.random.choice(("0", "1", "899", "900", *TEXTS))
+        with transaction.atomic():
+            Round.objects.update(state="open")
+            answer = self.clients[who].post(
+                url,
+                self.random.choice((b"", b"x", b"solid a", b"\x00" * 900, b"x" * 901)),
+                content_type=self.random.choice(("application/octet-stream", "text/plain", "x")),
+                headers={"Upload-Offset": offset[:200].encode("ascii", "replace").decode()},
+            )
+            if answer.status_code >= 500 and not self.raised:
+                self.raised.append(f"answered {answer.status_code}")
+            transaction.set_rollback(True)
+        path_of(self.coming).unlink(missing_ok=True)
+        return answer
+
     def changed(self, form: Form) -> list[tuple[str, str]]:
         """What the form would send, with some of it replaced."""
         data = [
@@ -522,7 +546,10 @@ class FuzzTests(TestCase):
                 files = []
             if url.startswith("/events/") or "/stream/" in url:
                 continue
-            answer = self.send(method, url, who, data, files=files, htmx=htmx)
+            if number % 40 == 0:
+                answer = self.send_piece("designer" if self.random.random() < 0.8 else who)
+            else:
+                answer = self.send(method, url, who, data, files=files, htmx=htmx)
             statuses[answer.status_code] += 1
             if answer.status_code not in {403, 404, 405, 414}:
                 with suppress(Resolver404):

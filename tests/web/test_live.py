@@ -17,7 +17,7 @@ from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
 
-from hauch.bench import exclusions
+from hauch.bench import exclusions, steady
 from hauch.bench.compare import comparisons, orientation_told, siblings_of
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.observations import observe
@@ -28,6 +28,7 @@ from hauch.entries.models import Prediction, Version
 from hauch.live import actions as live
 from hauch.live import guide, presence, readings
 from hauch.live import runs as live_runs
+from hauch.live.held import take_up
 from hauch.live.protocol import (
     KEPT_WISHES,
     MOST_WAITING,
@@ -105,6 +106,7 @@ class LiveCase(TestCase):
         Recording.objects.filter(pk=one.recording_id).update(
             rate=RATE, started_at=timezone.now() - timedelta(seconds=seconds)
         )
+        Live.objects.filter(pk=one.pk).update(boot_at=steady.counted() - seconds)
         Piece.objects.create(
             recording=one.recording,
             first=first,
@@ -132,6 +134,38 @@ class LiveCase(TestCase):
     def taken(self, one: Live, *windows) -> Live:
         Live.objects.filter(pk=one.pk).update(windows=[list(w) for w in windows])
         return Live.objects.get(pk=one.pk)
+
+
+class ClockTests(LiveCase):
+    """A clock that is set while a bench records neither tears a gap nor goes over what there is."""
+
+    def test_seconds_are_counted_on(self):
+        one = self.begin()
+        held, _ = take_up(one)
+        later, earlier = (timezone.now() + timedelta(hours=h) for h in (1, -1))
+        for now in (later, earlier):
+            with mock.patch("django.utils.timezone.now", return_value=now):
+                self.assertLess(abs(one.seconds()), 5.0)
+                self.assertLess(abs(held.clock() - held.origin - one.seconds()), 0.1)
+                self.assertLess(abs(take_up(one)[0].clock() - held.clock()), 0.1)
+
+    def test_another_machine_goes_by_its_clock(self):
+        one = self.begin()
+        with (
+            mock.patch("hauch.bench.steady.boot", return_value="another"),
+            mock.patch("hauch.bench.steady.counted", return_value=5.0),
+        ):
+            self.assertLess(abs(one.seconds()), 5.0)
+            one.boot = ""  # of an earlier version
+            self.assertLess(abs(one.seconds()), 5.0)
+
+    def test_what_is_noted_after_the_end_lies_in_the_recording(self):
+        one = self.record(self.begin(), 4.0)
+        Live.objects.filter(pk=one.pk).update(
+            ended_at=timezone.now() - timedelta(hours=1), boot_at=steady.counted() - 9.0
+        )
+        seen = live.note(self.built.operator, Live.objects.get(pk=one.pk), "A late whistle.", [])
+        self.assertAlmostEqual(seen.at_s, 4.0, delta=0.1)
 
 
 class PresenceTests(LiveCase):
@@ -793,6 +827,7 @@ class CurveTests(LiveCase):
         )
         Live.objects.filter(pk=one.pk).update(
             heard_at=timezone.now(),
+            boot_at=steady.counted() - 1078,
             status={"throttle": 100.0, "turned": 1000.0, "at": 1078.0, "calm": True},
         )
         one = Live.objects.get(pk=one.pk)

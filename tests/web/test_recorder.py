@@ -429,7 +429,7 @@ class DeathTests(RecorderCase):
                     turned=turned,
                 )
                 held = Held(session, self.one.recording_id, 0.0)
-                go_on(held, self.one, 600, 0.0)
+                go_on(held, self.one, 600)
                 self.assertEqual((session.throttle, session.now, held.seen), (throttle, 12.0, 4))
 
     def test_a_broken_database_connection_loses_nothing_and_two_recorders_double_nothing(self):
@@ -801,9 +801,9 @@ class SessionTests(Emptied, TransactionTestCase):
         self.assertEqual(Run.objects.count(), 0)
 
     def test_a_wish_that_is_old_turns_nothing_and_a_cut_is_always_done(self):
-        recorder, sent = Recorder(clock=lambda: 1000.0, say=lambda text: None), []
+        recorder, sent = Recorder(say=lambda text: None), []
         session = self.session(send=sent.append)
-        held = Held(session, 1, 900.0)  # second 100 of the recording is now
+        held = Held(session, 1, 900.0, lambda: 1000.0)  # second 100 of the recording is now
         fresh, old = 99.0, 100.0 - STALE - 1
         recorder._obey(
             held,

@@ -13,10 +13,12 @@ from django.db.models import F
 from django.db.models.functions import Now
 from django.utils import timezone
 
+from hauch.bench import steady
 from hauch.bench.jobs import defer_compact
 from hauch.bench.models import Live, Observation, Recording
 from hauch.bench.observations import observe, round_s
 from hauch.bench.runs import Subject
+from hauch.bench.traces import after
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.seek import Search, Stepper
 from hauch.core.trace.beside import BACKGROUND, TARE
@@ -113,8 +115,9 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
             " readings by hand."
         )
     hold_meters(rig)
-    now = timezone.now()
+    now, began = timezone.now(), steady.counted()
     origin = now.replace(microsecond=now.microsecond // 20_000 * 20_000)
+    began -= (now - origin).total_seconds()
     recording = Recording.objects.create(
         round=test.round, started_at=origin, columns=channels, rate=RATE
     )
@@ -127,6 +130,8 @@ def begin(user: User, test: Test, subject: Subject, setting: Setting | None = No
         recording=recording,
         operator=user,
         started_at=now,
+        boot=steady.boot(),
+        boot_at=began,
     )
     record(user, "live.begin", live, test.round, test=test.key)
     _wish(live, Mounted(""))
@@ -351,6 +356,11 @@ def _until_now(live: Live, seconds: float) -> list[float]:
     return [round(start, 2), round(end, 2)]
 
 
+def _recorded(live: Live) -> float:
+    """How long it is, once it has ended [s]."""
+    return after(live.recording) / float(live.recording.rate or RATE)
+
+
 @transaction.atomic
 def note(
     user: User, live: Live, text: str, tags: list[str], picture: Picture | None = None
@@ -362,7 +372,7 @@ def note(
         user,
         live.round,
         recording=live.recording,
-        at_s=min(live.seconds(), live.seconds(live.ended_at)),
+        at_s=min(live.seconds(), _recorded(live)) if live.ended_at else live.seconds(),
         text=text,
         tags=tags,
         picture=picture,

@@ -47,6 +47,8 @@ class Held:
     session: Session
     recording: int
     origin: float
+    clock: Callable[[], float] = time.time
+    """Seconds since 1970 as this recording counts them on."""
     links: dict[str, Link] = field(default_factory=dict)
     motor: tuple[Link, Profile] | None = None
     seen: int = -1
@@ -71,7 +73,7 @@ class Held:
             link.stop()
 
 
-def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
+def take_up(live: Live) -> tuple[Held, int]:
     """A bench with lines to its meters, to be read from the next tick on that is given; 0 for a
     recording that begins.
     """
@@ -115,10 +117,10 @@ def take_up(live: Live, clock: Callable[[], float]) -> tuple[Held, int]:
         guarded=steps_of(live).guard is not None,
     )
     session.events.extend(status.events)
-    held = Held(session, recording.pk, origin)
+    held = Held(session, recording.pk, origin, lambda: origin + live.seconds())
     for resource, profiles in by_resource.items():
         link = held.links[resource] = Link(
-            resource, profiles, origin + (next_tick - 0.5) / rate, clock
+            resource, profiles, origin + (next_tick - 0.5) / rate, held.clock
         )
         if (motor := profiles.get("throttle")) is not None and motor.set:
             held.motor = (link, motor)
@@ -145,10 +147,8 @@ def open_lines(benches: list[Held]) -> None:
         link.start()
 
 
-def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
-    """Take over what was known of a recording that another recorder held, at a time [s of the clock
-    of this machine].
-    """
+def go_on(held: Held, live: Live, next_tick: int) -> None:
+    """Take over what was known of a recording that another recorder held."""
     session, rate = held.session, held.session.rate
     trace, end = trace_of(live.recording), (next_tick - 1) / rate
     recent = trace.window(end - RECENT_SECONDS, end + 0.5 / rate)
@@ -170,7 +170,7 @@ def go_on(held: Held, live: Live, next_tick: int, now: float) -> None:
     status = status_of(live)
     held.seen, said = status.seen, status.task
     if said is not None and not said.done:
-        late = now - held.origin - next_tick / rate
+        late = held.clock() - held.origin - next_tick / rate
         turns = [
             w.wish for w in wanted_of(live).wishes if isinstance(w.wish, TURNS) and w.n <= held.seen
         ]

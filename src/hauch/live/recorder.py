@@ -24,6 +24,7 @@ import psycopg
 from django.db import InterfaceError, OperationalError, connection
 from django.utils import timezone
 
+from hauch.bench import steady
 from hauch.bench.models import Live, Recording
 from hauch.bench.traces import RECORDER_LOCK, remake_minute
 from hauch.core.measure.channels import CHANNELS
@@ -80,10 +81,8 @@ OUTAGE = (
 class Recorder:
     """Records all live benches that nobody else records."""
 
-    def __init__(
-        self, clock: Callable[[], float] = time.time, say: Callable[[str], None] = log.warning
-    ):
-        self.clock, self.say = clock, say
+    def __init__(self, say: Callable[[str], None] = log.warning):
+        self.say = say
         self.held: dict[int, Held] = {}
         self.listener: psycopg.Connection | None = None
         self.down_since = math.inf
@@ -101,14 +100,12 @@ class Recorder:
         """Record until stopped."""
         self._assessor.start()
         next_look = next_report = 0.0
-        before = time.monotonic(), self.clock()
+        before = steady.counted()
         while not self.stopping.is_set():
-            began, here = time.monotonic(), self.clock()
-            if (
-                gap := max(began - before[0], here - before[1])
-            ) > HUNG:  # a machine that slept knows only by the clock on its wall
-                self._stood_still(gap)
-            before = began, here
+            began, here = time.monotonic(), steady.counted()
+            if here - before > HUNG:  # a machine that slept is known by this clock alone
+                self._stood_still(here - before)
+            before = here
             self._collect()
             try:
                 noticed = self._notices(0.0)
@@ -334,12 +331,12 @@ class Recorder:
         try:
             for live in free:
                 with self._alone(live.pk):
-                    taken.append((live, *take_up(live, self.clock)))
+                    taken.append((live, *take_up(live)))
             open_lines([held for _, held, _ in taken])
             for live, held, next_tick in taken:
                 with self._alone(live.pk):
                     if next_tick:
-                        go_on(held, live, next_tick, self.clock())
+                        go_on(held, live, next_tick)
                         # A sign of life for each: long histories of many benches take longer to
                         # read than another recorder waits.
                         Live.objects.filter(
@@ -364,7 +361,7 @@ class Recorder:
             if wished.n <= held.seen:
                 continue
             held.seen = wished.n
-            late = self.clock() - held.origin - wished.at
+            late = held.clock() - held.origin - wished.at
             opens = isinstance(wished.wish, Hold | Sweep) or (
                 isinstance(wished.wish, Throttle) and wished.wish.percent > 0
             )
@@ -415,19 +412,18 @@ class Recorder:
                     link.waveform(reader.profile.wave, seconds, done)
 
     def _collect(self) -> None:
-        now = self.clock()
         for pk, held in list(self.held.items()):
             with self._alone(pk, database=False):
-                self._collect_from(held, now)
+                self._collect_from(held)
 
     @staticmethod
-    def _collect_from(held: Held, now: float) -> None:
+    def _collect_from(held: Held) -> None:
         """Rows of one bench, and what they ask for at once."""
         session = held.session
         for link in held.links.values():
             for channel, samples in link.take().items():
                 session.grid.add(channel, samples)
-        for piece in session.grid.ready(now):
+        for piece in session.grid.ready(held.clock()):
             held.unsaved.append(piece)
             if piece.first >= session.recent_first + len(session.recent):
                 session.add(piece)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from django.conf import settings
 from django.db import models
@@ -12,6 +12,7 @@ from django.db.models.functions import Now
 from django.urls import reverse
 from django.utils import timezone
 
+from hauch.bench import steady
 from hauch.bench.models.recordings import Recording
 from hauch.bench.models.runs import Run
 from hauch.rounds.models import Round, Setting, Test
@@ -41,6 +42,12 @@ class Live(models.Model):
         settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
     )
     started_at = models.DateTimeField(default=timezone.now)
+    boot = models.CharField(
+        max_length=36, blank=True, default="", help_text="what boot_at is counted from"
+    )
+    boot_at = models.FloatField(
+        null=True, blank=True, help_text="hauch.bench.steady, where the recording is 0 s"
+    )
     ended_at = models.DateTimeField(null=True, blank=True)
     done = models.JSONField(default=dict, blank=True, help_text="hauch.live.protocol.Steps")
     windows = models.JSONField(
@@ -114,9 +121,13 @@ class Live(models.Model):
         """The subject as forms name it."""
         return f"s{self.specimen_id}" if self.specimen_id else f"r{self.reference_id}"
 
-    def seconds(self, moment: datetime | None = None) -> float:
-        """Seconds of the recording at a moment."""
-        return ((moment or timezone.now()) - self.recording.started_at).total_seconds()
+    def seconds(self) -> float:
+        """Seconds of the recording, now: counted on this machine where the recording began on it, by
+        the clock elsewhere.
+        """
+        if self.boot and self.boot == steady.boot() and self.boot_at is not None:
+            return steady.counted() - self.boot_at
+        return (timezone.now() - self.recording.started_at).total_seconds()
 
 
 class Observation(models.Model):
