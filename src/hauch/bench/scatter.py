@@ -8,13 +8,19 @@ import math
 
 import numpy as np
 from django.db.models import QuerySet
+from django.db.models.functions import TruncDate
+from django.utils import timezone
 
 from hauch.bench.models import Run
 from hauch.core.judge.band import Scatter
 from hauch.core.measure.procedure import Procedure
-from hauch.people.clock import house_day
 
 NEWEST = 1000
+
+
+def _day() -> TruncDate:
+    """The day of a run at the installation's place."""
+    return TruncDate("started_at", tzinfo=timezone.get_default_timezone())
 
 
 def scatter_of(rig_id: int, how: Procedure) -> Scatter | None:
@@ -34,15 +40,14 @@ def scatter_of(rig_id: int, how: Procedure) -> Scatter | None:
     if how.log:
         rows = rows.filter(result__value__gt=0)
     newest = rows.order_by("-started_at").values_list(
-        "test", "setting", "specimen", "reference", "started_at", "result__value"
+        "test", "setting", "specimen", "reference", _day(), "result__value"
     )[:NEWEST]
     # Grouped here: what the database was not told of a table that was just filled makes it join the
     # newest runs with all runs, one by one.
     groups: dict[tuple[object, ...], list[float]] = {}
-    for *same, moment, value in newest:
+    for *same, value in newest:
         if value is not None:
-            y = math.log(value) if how.log else value
-            groups.setdefault((*same, house_day(moment)), []).append(y)
+            groups.setdefault(tuple(same), []).append(math.log(value) if how.log else value)
     repeated = [np.array(values) for values in groups.values() if len(values) > 1]
     dof = sum(values.size - 1 for values in repeated)
     if not dof:

@@ -18,7 +18,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.entries.models import Entry
 from hauch.live.protocol import status_of
 from hauch.live.readiness import main_channel
-from hauch.pages.line import stations
+from hauch.pages.line import lines
 from hauch.pages.reference_health import alarms, bench_rounds
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request, whole
@@ -120,9 +120,10 @@ def attention(request: Request) -> HttpResponse:
     all rounds whose bench the person sees; Home fetches it after itself.
     """
     rounds = _in_order(rounds_of(request.user))[1:]
+    shown = rounds[:MOST_ROUNDS]
     others = [
-        Other(r, next_station(stations(r, request.user), r.is_published))
-        for r in rounds[:MOST_ROUNDS]
+        Other(round, next_station(line, round.is_published))
+        for round, line in zip(shown, lines(shown, request.user), strict=True)
     ]
     found = alarms([round for round in bench_rounds(request.user) if not round.is_published])
     meters = instruments_due() if allowed(request.user, "stores.change") else []

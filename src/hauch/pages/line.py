@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from datetime import date
 from functools import cache
 from typing import Any
@@ -57,13 +58,21 @@ KEYS = (
 )
 
 
-def counts(round: Round) -> dict[str, int]:
-    """All counts of the line, in one query."""
+def counts(rounds: Sequence[Round]) -> list[dict[str, int]]:
+    """All counts of the lines of some rounds, in one query."""
     sql, parameters = _query()
-    stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: house_day()}
+    today, rows = house_day(), []
+    for round in rounds:
+        stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: today}
+        rows += [stands_for.get(value, value) for value in parameters]
+    if not rounds:
+        return []
     with connection.cursor() as cursor:
-        cursor.execute(sql, [stands_for.get(value, value) for value in parameters])
-        rules_number, *groups = cursor.fetchone()
+        cursor.execute(" union all ".join([f"({sql})"] * len(rounds)), rows)
+        return [_named(*row) for row in cursor.fetchall()]
+
+
+def _named(rules_number: int, *groups: str | None) -> dict[str, int]:
     found = {"rules_number": rules_number} | dict.fromkeys(KEYS, 0)
     for group in groups:
         found |= {key: n or 0 for key, n in json.loads(group or "{}").items()}
@@ -144,7 +153,16 @@ def _counts(round_pk: int, today: date) -> QuerySet:
 
 def stations(round: Round, user) -> list[Station]:
     """The five stations of a round as a person sees them."""
-    n = counts(round)
+    return lines([round], user)[0]
+
+
+def lines(rounds: Sequence[Round], user) -> list[list[Station]]:
+    """The stations of each of some rounds as a person sees them."""
+    found = counts(rounds)
+    return [_stations(round, user, n) for round, n in zip(rounds, found, strict=True)]
+
+
+def _stations(round: Round, user, n: dict[str, int]) -> list[Station]:
     racing = max(n["in_"] - n["dnf"], 0)
     wanted = racing * n["asked"]
     done = min(n["done"], wanted)

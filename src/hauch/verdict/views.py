@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from hauch.people.permissions import allowed
@@ -69,11 +70,22 @@ def _table(
     first = rows[:2] if page.number == 1 else queries.leaders(stored)[:2]
     first = [row for row in first if row.state == StandingRow.State.RANKED]
     band = stored.ground_expanded
+    selected = rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None
+    cells_at = reverse("verdict:cell", args=[round.slug, rules.number, 0, "key"])
+    cells_at = cells_at.removesuffix("0/key/")
     table = [
         {
             "row": row,
             "doubt": row.expanded or 0.0,
-            "cells": [(test, row.tests.get(test.key)) for test in tests],
+            "cells": [
+                (
+                    test,
+                    row.tests.get(test.key),
+                    f"{cells_at}{row.entry_id}/{test.key}/",
+                    row is selected and test is tests[0],
+                )
+                for test in tests
+            ],
             "shared": _shared(rows, row),
         }
         for row in rows
@@ -105,7 +117,7 @@ def _table(
         "reference": [(test, stored.reference.get(test.key)) for test in tests],
         "late": queries.runs_since_publication(round),
         "publication": round.publications.first() if round.is_published else None,
-        "selected": rows[0] if rows and rows[0].state == StandingRow.State.RANKED else None,
+        "selected": selected,
     }
 
 
