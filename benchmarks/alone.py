@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from hauch.core.geometry.envelope import Envelope
-from hauch.core.part.findings import Asked
+from hauch.core.part.findings import CheckInput
 from hauch.core.part.report import check
 from hauch.core.strength.material import MATERIALS
 from hauch.formats.mesh import preview
@@ -16,7 +16,7 @@ def checked(path: str) -> float:
     """Read and check a part and thin it for its view; gives the peak of this process [MB]."""
     report = check(
         read_part(path, Path(path).read_bytes()).mesh,
-        Asked(Envelope.from_json("rotor", {}), MATERIALS["petg"]),
+        CheckInput(Envelope.from_json("rotor", {}), MATERIALS["petg"]),
     )
     if report.placed is not None:
         preview(report.placed.mesh)

@@ -29,7 +29,7 @@ from benchmarks.capture import counted
 from benchmarks.harness import Row, row
 from benchmarks.house import ROOM_FOR_FILES, House, Person, until
 from hauch.bench.files import keep_file
-from hauch.bench.importing import Asked
+from hauch.bench.importing import Confirmed
 from hauch.bench.imports import ask_import
 from hauch.bench.models import Live, LogImport, Recording, Run, SourceFile
 from hauch.bench.runs import Room, Subject
@@ -111,7 +111,7 @@ def logger_import(house: House, number: int) -> tuple[int, float]:
     test, user = air_test(), host()
     source = keep_file(user, f"long{number}.csv", log_of(700_000, 200 + number))
     specimen = Run.objects.filter(test=test, state="valid", specimen__isnull=False)[0].specimen
-    asked = Asked(
+    asked = Confirmed(
         columns=[("time", "s"), ("air_speed", "m/s"), ("", "")],
         day_first=True,
         started_at=timezone.now() - timedelta(days=1),

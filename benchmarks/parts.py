@@ -19,7 +19,7 @@ from benchmarks.alone import checked
 from benchmarks.harness import Row, row, seconds
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.solids import Hub, ring_solid, rotor_solid
-from hauch.core.part.findings import Asked
+from hauch.core.part.findings import CheckInput
 from hauch.core.part.report import check
 from hauch.core.strength.material import MATERIALS
 from hauch.desk.tools import TOOLS
@@ -53,7 +53,7 @@ def fine_ring() -> bytes:
 def against_load(kind: str, data: bytes, most: float) -> Iterator[Row]:
     """A part read and checked, against trimesh's load with mass properties."""
     faces = int.from_bytes(data[80:84], "little")
-    asked = Asked(Envelope.from_json(kind, {}), MATERIALS["petg"])
+    asked = CheckInput(Envelope.from_json(kind, {}), MATERIALS["petg"])
 
     def plain() -> None:
         _ = trimesh.load_mesh(io.BytesIO(data), file_type="stl").mass_properties
@@ -69,7 +69,7 @@ def run() -> Iterator[Row]:
     data = stl(MILLION)
     yield from against_load("rotor", data, 3.0)
     yield from against_load("ring", fine_ring(), 5.0)
-    asked = Asked(Envelope.from_json("rotor", {}), MATERIALS["petg"])
+    asked = CheckInput(Envelope.from_json("rotor", {}), MATERIALS["petg"])
     report = check(read_part("part.stl", data).mesh, asked)
     begin = time.perf_counter()
     views_of(report)

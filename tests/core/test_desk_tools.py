@@ -8,7 +8,7 @@ from hauch.core.measure.procedures import PROCEDURES
 from hauch.core.predict.model import CannotBe
 from hauch.core.predict.record import Factor
 from hauch.core.quantity.units import KINDS
-from hauch.desk.search import AIMS, MOVED, bounds_of, start_of, told, with_parameters
+from hauch.desk.search import AIMS, MOVED, bounds_of, compared_figures, start_of, with_parameters
 from hauch.desk.tools import TOOLS
 from hauch.desk.tools.base import Setting
 
@@ -108,10 +108,10 @@ class OutsideTheRange(SimpleTestCase):
                 self.assertLessEqual(outside, found)
                 for figure in answer.figures:
                     if figure.outside:
-                        self.assertEqual(figure.told.u, 0.0)
-                        self.assertEqual(figure.told.value, figure.quantity.value)
+                        self.assertEqual(figure.shown.u, 0.0)
+                        self.assertEqual(figure.shown.value, figure.quantity.value)
                     else:
-                        self.assertIs(figure.told, figure.quantity)
+                        self.assertIs(figure.shown, figure.quantity)
 
     def test_named_figures_are_there(self):
         """Every range remark names figures of its answer, or says something of the curve only."""
@@ -194,12 +194,12 @@ class RotorToolTests(ToolCase):
         self.assertEqual(
             [moved["pitch"][k] for k in (0, 2, 4)], [start["pitch"][k] for k in (0, 2, 4)]
         )
-        figures = told(start, Setting())
+        figures = compared_figures(start, Setting())
         self.assertAlmostEqual(
             figures["flow"] / self.value(self.ask("rotor"), "flow"), 1.0, delta=0.01
         )  # coarser, within 1 %
-        self.assertIsNone(told(start | {"system_pressure": 5000.0}, Setting()))
-        self.assertIsNone(told(start | {"hub": 0.5}, Setting()))
+        self.assertIsNone(compared_figures(start | {"system_pressure": 5000.0}, Setting()))
+        self.assertIsNone(compared_figures(start | {"hub": 0.5}, Setting()))
         self.assertLessEqual({a.against for a in AIMS.values()}, set(figures))
 
 

@@ -11,7 +11,7 @@ from hauch.core.rig.live import LiveRig
 from hauch.core.sound.clip import clipping
 from hauch.core.trace import trouble
 from hauch.core.trace.marks import Mark, find_marks, gaps, never_started, spikes, stuck
-from hauch.core.trace.reduce import Chosen, steady_readings, told
+from hauch.core.trace.reduce import Chosen, mark_sentence, steady_readings
 from hauch.core.trace.source import Held
 from tests.simulated import UNIT_SLIPS, ar, on_the_rig
 
@@ -219,7 +219,7 @@ class OtherMarkTests(unittest.TestCase):
         self.assertAlmostEqual(reduced.readings["air_speed"].mean(), 5.0, delta=0.02)
         self.assertEqual(reduced.left_out["air_speed"], 5)
         self.assertEqual(
-            told(reduced.marks[-1]),
+            mark_sentence(reduced.marks[-1]),
             "Air speed: left out by hand from 95.0 to 99.0 s (5 samples left out).",
         )
 

@@ -221,14 +221,14 @@ class PrintTests(unittest.TestCase):
 class UntoldTests(unittest.TestCase):
     def test_without_repeats_and_history_nothing_is_told(self):
         c = compare(runs([0, 1], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0]), 2, 0)
-        self.assertFalse(c.told)
+        self.assertFalse(c.has_doubt)
         self.assertTrue(np.isnan(c.u).all())
         np.testing.assert_allclose(c.delta, [0.1, 0.2])
 
     def test_history_comes_with_its_own_degrees_of_freedom(self):
         entries, reference = runs([0, 1], [0.1, 0.2], [1, 2]), runs([0], [0.0], [0.0])
         c = compare(entries, reference, 2, 0, known=Scatter(0.02, 5))
-        self.assertTrue(c.told and c.history)
+        self.assertTrue(c.has_doubt and c.history)
         np.testing.assert_allclose(c.u, 0.02 * math.sqrt(2))
         np.testing.assert_allclose(c.effective_dof, 5)
 

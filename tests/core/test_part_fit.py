@@ -16,7 +16,7 @@ import trimesh
 from hauch.core.geometry.envelope import Box, Envelope, KeepOut
 from hauch.core.part.blades import measure_blades
 from hauch.core.part.drawing import cut_open, section_drawing
-from hauch.core.part.findings import Asked
+from hauch.core.part.findings import CheckInput
 from hauch.core.part.passage import free_areas, holes_along, openings, screw_hole, steep
 from hauch.core.part.pose import (
     find_bore,
@@ -373,7 +373,7 @@ class Passages(unittest.TestCase):
             solid = self.solid(1.1, 2.0, ribs=12, thick=1.5)
             if closed:
                 solid += manifold3d.Manifold.revolve(band, 180, 120.0)
-            report = check(meshed(solid), Asked(envelope, MATERIALS["petg"], file_unit=1.0))
+            report = check(meshed(solid), CheckInput(envelope, MATERIALS["petg"], file_unit=1.0))
             said = " ".join(r.text for r in report.reasons)
             (self.assertIn if closed else self.assertNotIn)("% of the way around the ring", said)
 

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.part.blades import measure_blades
-from hauch.core.part.findings import Asked
+from hauch.core.part.findings import CheckInput
 from hauch.core.part.pose import (
     FILE_TURNS,
     UNITS,
@@ -258,7 +258,7 @@ class Rays(unittest.TestCase):
     def test_thin_parts_say_where(self):
         fan = part("rotor_ok.3mf")
         strict = replace(ROTOR, values={**ROTOR.values, "wall": 0.0025})
-        report = check(fan, Asked(strict, MATERIALS["petg"], file_unit=1.0))
+        report = check(fan, CheckInput(strict, MATERIALS["petg"], file_unit=1.0))
         text = " ".join(r.text for r in report.reasons if r.level != "well")
         self.assertRegex(
             text, r"less wall than the 2\.5 mm that are asked, down to .* mm from the axis"
@@ -303,7 +303,7 @@ class Figures(unittest.TestCase):
         mesh = part("rotor_ok.3mf")
         caps = {}
         for key, material in MATERIALS.items():
-            report = check(mesh, Asked(ROTOR, material, file_unit=1.0))
+            report = check(mesh, CheckInput(ROTOR, material, file_unit=1.0))
             caps[key] = next(f.quantity.value for f in report.figures if f.key == "cap")
         self.assertLessEqual(max(caps.values()), 60 / 0.0672 * 60 / (2 * math.pi) + 1)
         self.assertLess(caps["abs"], caps["pa_cf"] + 1e-9)

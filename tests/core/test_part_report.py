@@ -14,7 +14,7 @@ from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.solids import Hub, impeller_solid, rotor_solid
 from hauch.core.part.balance import correction
 from hauch.core.part.cautions import POWER, cautions
-from hauch.core.part.findings import Asked, Stopped
+from hauch.core.part.findings import CheckInput, Stopped
 from hauch.core.part.report import check
 from hauch.core.strength.material import MATERIALS
 from tests.core.test_part_figures import TRUTH, part, without
@@ -26,7 +26,7 @@ ROTOR = Envelope.from_json("rotor", {"values": {"shaft": 0.005, "tip_gap": 0.000
 
 def checked(mesh, kind: str = "rotor", **more):
     envelope = ROTOR if kind == "rotor" else Envelope.from_json(kind, {})
-    return check(mesh, Asked(envelope, PETG, **more))
+    return check(mesh, CheckInput(envelope, PETG, **more))
 
 
 def texts(report, level: str) -> str:
@@ -100,7 +100,9 @@ class Verdicts(unittest.TestCase):
     def test_it_can_be_stopped_at_each_stage(self):
         for at in range(6):
             with self.subTest(at), self.assertRaises(Stopped):
-                check(part("rotor_ok.3mf"), Asked(ROTOR, PETG), lambda stage, at=at: stage < at)
+                check(
+                    part("rotor_ok.3mf"), CheckInput(ROTOR, PETG), lambda stage, at=at: stage < at
+                )
 
     def test_what_was_handed_in_is_not_changed(self):
         mesh = part("rotor_big.stl")
@@ -167,7 +169,7 @@ class Strength(unittest.TestCase):
         self.assertLess(self.value(slow, "growth"), 2e-5)
         self.assertNotIn("its tips grow", texts(slow, "care"))
         near = Envelope.from_json("rotor", {"values": {"shaft": 0.005, "bore": 0.1346}})
-        fast = check(part("rotor_ok.3mf"), Asked(near, PETG, file_unit=1.0, speed=6000.0))
+        fast = check(part("rotor_ok.3mf"), CheckInput(near, PETG, file_unit=1.0, speed=6000.0))
         self.assertIn("its tips grow by 0.06 mm of a gap of 0.10 mm", texts(fast, "care"))
 
     def test_a_round_that_asks_for_more_says_so(self):
@@ -248,7 +250,7 @@ class WhatTheGeneratorMakes(unittest.TestCase):
             with self.subTest(key):
                 solid = TOOLS[key].solid(TOOLS[key].start()).copy()
                 solid.apply_scale(1000)
-                report = check(solid, Asked(Envelope.from_json(kind, {}), PETG))
+                report = check(solid, CheckInput(Envelope.from_json(kind, {}), PETG))
                 self.assertEqual(
                     report.verdict, "ready", texts(report, "back") + texts(report, "care")
                 )

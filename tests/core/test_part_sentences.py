@@ -22,7 +22,7 @@ from hauch.core.geometry.solids import (
     with_plate,
 )
 from hauch.core.part.drawing import cut_open, section_drawing
-from hauch.core.part.findings import Asked, Report
+from hauch.core.part.findings import CheckInput, Report
 from hauch.core.part.pose import place_in_box
 from hauch.core.part.report import check
 from hauch.core.predict.silencer import Chamber
@@ -61,7 +61,7 @@ def checked(
     **more: Any,
 ) -> Report:
     return check(
-        mesh, Asked(Envelope.from_json(kind, {"values": dict(envelope or {})}), PETG, **more)
+        mesh, CheckInput(Envelope.from_json(kind, {"values": dict(envelope or {})}), PETG, **more)
     )
 
 

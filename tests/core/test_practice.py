@@ -7,7 +7,7 @@ import numpy as np
 
 from hauch.core.rig.practice import EARLY, FAULTS, LEAK, NONE, ORDER, UNIT, practice_session
 from hauch.core.trace.trouble import still_changing
-from hauch.practice.exercise import WORDS, found_by_itself, plain_mean, told
+from hauch.practice.exercise import WORDS, answers_to, found_by_itself, plain_mean
 
 
 class SessionTests(unittest.TestCase):
@@ -61,10 +61,10 @@ class SessionTests(unittest.TestCase):
 
     def test_the_answer(self):
         session = next(s for s in self.sessions if s.drifts)
-        rows = told(session, [NONE] * len(ORDER))
+        rows = answers_to(session, [NONE] * len(ORDER))
         self.assertEqual([row.right for row in rows], [run.fault == NONE for run in session.runs])
         self.assertEqual({row.word for row in rows}, {"right", "missed"})
-        alarms = told(session, [EARLY] * len(ORDER))
+        alarms = answers_to(session, [EARLY] * len(ORDER))
         self.assertEqual(alarms[0].word, "false alarm")
         self.assertEqual(set(WORDS), {NONE, *FAULTS})
         sound = [

@@ -11,7 +11,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from hauch.bench.files import keep_file
-from hauch.bench.importing import Asked, read_asked
+from hauch.bench.importing import Confirmed, read_confirmed
 from hauch.bench.models import Run
 from hauch.entries.actions import why_closed
 from hauch.people.clock import COOKIE, house_day
@@ -98,7 +98,7 @@ class ClockTests(TestCase):
         data = ("time,air speed [m/s]\n" + rows).encode()
         source = keep_file(self.built.operator, "log.csv", data)
         for zone, hour in (("Pacific/Tongatapu", 20), ("", 9)):
-            asked = Asked(
+            asked = Confirmed(
                 columns=[("time", ""), ("air_speed", "m/s")],
                 day_first=True,
                 started_at=NIGHT,
@@ -106,4 +106,4 @@ class ClockTests(TestCase):
                 zone=zone,
             )
             with timezone.override("America/Santiago"):  # a worker's, or another reader's
-                self.assertEqual(read_asked(source, asked)[1].start.astimezone(UTC).hour, hour)
+                self.assertEqual(read_confirmed(source, asked)[1].start.astimezone(UTC).hour, hour)

@@ -32,7 +32,10 @@ class PlacesTests(unittest.TestCase):
             [found[k] for k in ("HOST", "PORT", "NAME", "USER", "PASSWORD")],
             ["db.example", "5433", "bench", "hauch", "p@ss"],
         )
-        self.assertEqual(found["OPTIONS"], {"sslmode": "require", "options": "-c jit=off -c join_collapse_limit=4"})
+        self.assertEqual(
+            found["OPTIONS"],
+            {"sslmode": "require", "options": "-c jit=off -c join_collapse_limit=4"},
+        )
         self.assertIn("pool", database("postgresql://a:b@c/d", pool=True)["OPTIONS"])
 
     def test_what_is_no_address(self):

@@ -12,7 +12,7 @@ from django.test import TestCase, override_settings
 
 from hauch.entries.actions import attach
 from hauch.entries.models import PartFile
-from hauch.people.keep import LONELY, KeptPath, keep, kept, place_of, sweep
+from hauch.people.keep import LONELY, KeptPath, keep, place_of, read_kept, sweep
 from hauch.rounds.models import Round
 from hauch.site.jobs import sweep_files
 from tests.builder import build
@@ -52,7 +52,7 @@ class SweepTests(TestCase):
         self.assertEqual(self.files(), before)
         self.assertEqual(sweep(self.now + LATER), 2)
         self.assertEqual(self.files(), {self.named, *others})
-        self.assertEqual(kept(self.named), b"Mind the tips.")
+        self.assertEqual(read_kept(self.named), b"Mind the tips.")
 
     def test_one_that_is_kept_again_waits_again(self):
         _, path = keep(b"twice")

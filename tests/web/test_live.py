@@ -18,7 +18,7 @@ from django.utils import timezone
 from PIL import Image
 
 from hauch.bench import exclusions, steady
-from hauch.bench.compare import comparisons, orientation_told, siblings_of
+from hauch.bench.compare import comparisons, orientation_sentence, siblings_of
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.observations import observe
 from hauch.bench.queries import bracket_due, plan_of
@@ -1226,7 +1226,7 @@ class ComparisonTests(LiveCase):
         amsel = self.built.specimens["Amsel"]
         run = self.built.air(amsel, 1, (4.1, 4.1))
         hanging = Setting.objects.create(round=self.built.round, label="Hanging, axis upright")
-        self.assertEqual(orientation_told(siblings_of(run)), "")
+        self.assertEqual(orientation_sentence(siblings_of(run)), "")
         Run.objects.create(
             test=run.test,
             rig=run.rig,
@@ -1240,7 +1240,7 @@ class ComparisonTests(LiveCase):
         )
         self.assertIn(
             "It works at “Full throttle” and not at “Hanging, axis upright”",
-            orientation_told(siblings_of(run)),
+            orientation_sentence(siblings_of(run)),
         )
 
 

@@ -601,7 +601,7 @@ class UploadTests(Pages):
         self.assertEqual(Recording.objects.count(), 0)
         LogImport.objects.all().delete()
         asked, page = self.left_to_the_worker()
-        with mock.patch("hauch.bench.importing.told", side_effect=lambda *_: self.stop(asked)):
+        with mock.patch("hauch.bench.importing.summary", side_effect=lambda *_: self.stop(asked)):
             import_later(asked.pk)  # stopped while it is stored: all of it goes
         self.assertEqual(Recording.objects.count(), 0)
         LogImport.objects.all().delete()

@@ -49,7 +49,7 @@ from hauch.live.recorder import SHUT_AFTER, Recorder
 from hauch.live.session import RECENT_SECONDS, Session, assessed
 from hauch.live.stream import events, hub, rows_after
 from hauch.live.views import MOST_STREAMS, _may_watch, _one_more
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.people.sessions import end, set_active
 from hauch.rounds import invitations
 from hauch.stores.models import Instrument
@@ -175,7 +175,7 @@ class RecorderTests(RecorderCase):
             what="the waveform",
         )
         wave = Waveform.objects.get()
-        samples, rate = read_wav(kept(wave.source.path))
+        samples, rate = read_wav(read_kept(wave.source.path))
         self.assertEqual((rate, samples.size, wave.clipped), (48_000, 192_000, 0.0))
         self.meters.bench.rig.full_scale = 0.002  # a range that is too low for it
         time.sleep(4.5)

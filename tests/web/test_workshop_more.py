@@ -20,7 +20,7 @@ from hauch.core.strength.limit import Stressed
 from hauch.entries import actions, jobs, queries
 from hauch.entries.actions import ask_check, check_older_rotors
 from hauch.entries.checking import (
-    asked_of,
+    check_input_of,
     material_of,
     outcome_of,
     run_check,
@@ -29,7 +29,7 @@ from hauch.entries.checking import (
 )
 from hauch.entries.models import BillItem, PartCheck, PartFile, Version
 from hauch.pages.line import stations
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material
 from hauch.workshop import actions as shop
@@ -143,7 +143,7 @@ class InTheBackground(Base):
         PartCheck.objects.filter(pk=first.pk).update(state="running", attempts=1)
         second = actions.check_again(self.host, file)
         self.assertNotEqual(first.pk, second.pk)
-        store(first, outcome_of(file.name, kept(file.path), asked_of(file)))
+        store(first, outcome_of(file.name, read_kept(file.path), check_input_of(file)))
         self.assertEqual(PartCheck.objects.get(pk=first.pk).state, "stopped")
         run_check(second.pk)
         self.assertEqual(PartCheck.objects.newest().get(file=file).state, "done")

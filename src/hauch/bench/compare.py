@@ -260,7 +260,7 @@ def has_figure(run: Run) -> bool:
     return result is not None and result.value is not None
 
 
-def orientation_told(siblings: list[Run]) -> str:
+def orientation_sentence(siblings: list[Run]) -> str:
     """Whether a specimen works at one setting and not at another; empty where it is not so."""
     stalled: list[str] = []
     worked: list[str] = []

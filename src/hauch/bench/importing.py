@@ -42,7 +42,7 @@ class Second(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
-class Asked(msgspec.Struct, frozen=True):
+class Confirmed(msgspec.Struct, frozen=True):
     """What was confirmed of a file: its columns, and either what was run, the room and the tests
     that it feeds, or which recording it ran beside.
     """
@@ -90,8 +90,8 @@ class Asked(msgspec.Struct, frozen=True):
         return Subject(reference=known.first())
 
 
-def read_asked(
-    source: SourceFile, asked: Asked, tell: Callable[[int], bool] = lambda stage: True
+def read_confirmed(
+    source: SourceFile, asked: Confirmed, tell: Callable[[int], bool] = lambda stage: True
 ) -> tuple[Table, Log]:
     """A kept file as it was confirmed.
 
@@ -109,8 +109,8 @@ def read_asked(
 
 
 @transaction.atomic
-def store_asked(
-    user: User, round: Round, source: SourceFile, asked: Asked, table: Table, log: Log
+def store_confirmed(
+    user: User, round: Round, source: SourceFile, asked: Confirmed, table: Table, log: Log
 ) -> tuple[Recording, list[Run]]:
     """Store the recording of a file with its runs and their results, and remember what its columns
     mean.
@@ -148,7 +148,7 @@ def store_asked(
     return recording, made
 
 
-def told(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
+def summary(source: SourceFile, recording: Recording, made: Sequence[Run]) -> str:
     """What an import came to, in a sentence."""
     if recording.beside_id is not None:
         return (
@@ -178,16 +178,16 @@ def run_import(pk: int) -> None:
         going_on = mine.filter(ended_at=None)
         return going_on.update(state=state, progress=1.0, ended_at=timezone.now(), **more)
 
-    asked = msgspec.convert(row.asked, Asked)
+    asked = msgspec.convert(row.asked, Confirmed)
     try:
         say("Reading the file", 0.05)
-        table, log = read_asked(
+        table, log = read_confirmed(
             row.source, asked, lambda stage: mine.filter(ended_at=None).exists()
         )
         say("Storing what it holds and computing the figures", 0.5)
         with transaction.atomic():  # that it is done is committed with what was done
-            recording, made = store_asked(row.by, row.round, row.source, asked, table, log)
-            sentence = told(row.source, recording, made)
+            recording, made = store_confirmed(row.by, row.round, row.source, asked, table, log)
+            sentence = summary(row.source, recording, made)
             if not ended(LogImport.State.DONE, recording=recording, told=sentence):
                 raise Stopped
     except Stopped:

@@ -6,7 +6,7 @@ import msgspec
 from django.db import transaction
 from django.utils import timezone
 
-from hauch.bench.importing import Asked
+from hauch.bench.importing import Confirmed
 from hauch.bench.jobs import defer_import
 from hauch.bench.models import LogImport, SourceFile
 from hauch.people.audit import record
@@ -16,7 +16,7 @@ from hauch.rounds.models import Round
 
 
 @transaction.atomic
-def ask_import(user: User, round: Round, source: SourceFile, asked: Asked) -> LogImport:
+def ask_import(user: User, round: Round, source: SourceFile, asked: Confirmed) -> LogImport:
     """Leave an import to the worker. A file whose import waits or runs is not asked for twice.
 
     Raises

@@ -117,7 +117,7 @@ def lives_of(rounds: list[Round]) -> list[Live]:
     return list(found)
 
 
-def seen_of(entry: Entry) -> list[Observation]:
+def observations_of(entry: Entry) -> list[Observation]:
     """What was seen in the runs of an entry, the newest first."""
     found = Observation.objects.filter(run__specimen__version__entry=entry).select_related(
         "run__test__round", "picture", "by"
@@ -125,7 +125,7 @@ def seen_of(entry: Entry) -> list[Observation]:
     return list(found.order_by("-at", "-pk")[:40])
 
 
-def seen_in(made: list[Run]) -> dict[int, list[Observation]]:
+def observations_by_run(made: list[Run]) -> dict[int, list[Observation]]:
     """What was seen during runs, by run: its own, and what belongs to the recording while it was
     made.
     """

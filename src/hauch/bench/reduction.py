@@ -240,7 +240,7 @@ def compute(run: Run, trace: Trace | None = None) -> dict[str, Any]:
     try:
         given, reduced = run_input(run, trace)
         marks = reduced.marks if reduced else []
-        troubles = clipped_told(run) + without_meter(run.test.how, given)
+        troubles = clipping_sentences(run) + without_meter(run.test.how, given)
         troubles += [
             s
             for s in (
@@ -278,7 +278,7 @@ def stored(marks: Sequence[Mark]) -> list[StoredMark]:
     ]
 
 
-def clipped_told(run: Run) -> list[str]:
+def clipping_sentences(run: Run) -> list[str]:
     """Sentences for sound that was clipped while the run was read."""
     if run.recording is None:
         return []

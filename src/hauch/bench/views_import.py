@@ -26,7 +26,14 @@ from hauch.bench.forms import (
     typed_readings,
     unit_choices,
 )
-from hauch.bench.importing import AT_ONCE, Asked, Second, read_asked, store_asked, told
+from hauch.bench.importing import (
+    AT_ONCE,
+    Confirmed,
+    Second,
+    read_confirmed,
+    store_confirmed,
+    summary,
+)
 from hauch.bench.imports import ask_import, stop_import
 from hauch.bench.logs import imported_before, may_feed
 from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
@@ -320,7 +327,7 @@ def _asked(
     mapping: list[Column],
     form: RoomForm,
     beside: Recording | None,
-) -> Asked:
+) -> Confirmed:
     """What was confirmed of a file.
 
     Raises
@@ -343,7 +350,7 @@ def _asked(
         second = Second(beside.pk, request.POST.get("by", "traces"), seconds)
     else:
         subject = subject_of(round, request.POST.get("subject", ""))
-    return Asked(
+    return Confirmed(
         columns=[(column.channel, column.unit) for column in mapping],
         day_first=request.POST.get("day_first", "yes") == "yes",
         started_at=form.moment(),
@@ -359,19 +366,19 @@ def _asked(
 
 
 def _import(
-    request: Request, round: Round, source: SourceFile, asked: Asked
+    request: Request, round: Round, source: SourceFile, asked: Confirmed
 ) -> tuple[HttpResponse | None, list[str]]:
     """Import a file, or leave a large one to the worker; else say in sentences why not."""
     if source.size > AT_ONCE:
         return redirect(ask_import(request.user, round, source, asked)), []
     try:
-        table, log = read_asked(source, asked)
-        recording, made = store_asked(request.user, round, source, asked, table, log)
+        table, log = read_confirmed(source, asked)
+        recording, made = store_confirmed(request.user, round, source, asked, table, log)
     except LogRefused as refusal:
         if refusal.problems:
             return refused(request, round, f"{source.name}: {refusal}", refusal), []
         return None, [str(refusal)]
-    messages.success(request, told(source, recording, made))
+    messages.success(request, summary(source, recording, made))
     return (redirect(made[0]) if made else redirect("bench:overview", round.slug)), []
 
 

@@ -12,9 +12,9 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.bench import exclusions, observations
-from hauch.bench.compare import comparisons, orientation_told, reference_curve, siblings_of
+from hauch.bench.compare import comparisons, orientation_sentence, reference_curve, siblings_of
 from hauch.bench.models import Exclusion, Observation, Run, StoredMark
-from hauch.bench.queries import repeats_chart, runs, seen_in
+from hauch.bench.queries import observations_by_run, repeats_chart, runs
 from hauch.bench.reduction import marks_in
 from hauch.bench.runs import void_run
 from hauch.bench.traces import trace_of
@@ -60,7 +60,7 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
     siblings = siblings_of(run)
     order = [one.pk for one in siblings if one.test_id == run.test_id]
     index = order.index(run.pk)
-    seen = seen_in([run])[run.pk]
+    seen = observations_by_run([run])[run.pk]
     left_out = list(
         (run.carried_from or run).exclusions.select_related("by", "undone_by", "reading")
     )
@@ -85,7 +85,7 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         "before": order[index - 1] if index else None,
         "after": order[index + 1] if index + 1 < len(order) else None,
         "against": comparisons(run, siblings),
-        "orientation": orientation_told(siblings),
+        "orientation": orientation_sentence(siblings),
         "seen": seen,
         "exclusions": left_out,
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],

@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from hauch.demo.meshes import INCHES, PARTS
 from hauch.demo.stores import people, uid
-from hauch.entries.checking import Outcome, asked_of, outcome_of, store
+from hauch.entries.checking import Outcome, check_input_of, outcome_of, store
 from hauch.entries.models import AssemblyStep, BillItem, PartCheck, PartFile, Version
 from hauch.people.keep import keep
 from hauch.rounds.models import Round
@@ -65,7 +65,7 @@ def hand_in_parts(files: Files, pool: ThreadPoolExecutor) -> Handed:
             check = PartCheck.objects.create(file=file, asked_at=version.created_at, attempts=1)
             file.newest_check = check
             file.save(update_fields=["newest_check"])
-            handed.append((check, pool.submit(outcome_of, file.name, data, asked_of(file))))
+            handed.append((check, pool.submit(outcome_of, file.name, data, check_input_of(file))))
     return handed
 
 

@@ -124,8 +124,8 @@ def predict_for(
                 user,
                 version,
                 test.procedure,
-                figure.told.value,
-                figure.told.u,
+                figure.shown.value,
+                figure.shown.u,
                 tool.key,
                 tool.complete(values),
             )

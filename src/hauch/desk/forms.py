@@ -271,7 +271,7 @@ class PredictionForm(forms.Form):
                 kind=how.kind, units=units, label="±", required=False, difference=True, low=0
             )
 
-    def told(self) -> dict[str, tuple[float | None, float]]:
+    def entered(self) -> dict[str, tuple[float | None, float]]:
         """Value and standard uncertainty by procedure; None where a field was left empty."""
         keys = [k for k in self.fields if not k.endswith("_half")]
         return {

@@ -11,7 +11,7 @@ from hauch.core.predict.model import CannotBe
 from hauch.core.predict.optimise import Found
 from hauch.desk.models import Around, Search
 from hauch.desk.queries import setting_for
-from hauch.desk.search import AIMS, front_of, search, told, with_parameters
+from hauch.desk.search import AIMS, compared_figures, front_of, search, with_parameters
 
 TELL_EVERY = 0.4
 """Seconds between two words of progress."""
@@ -73,8 +73,8 @@ def search_later(search_id: int) -> None:
         tried=len(run.tried),
         best={
             "inputs": inputs,
-            "figures": told(inputs, setting),
-            "before": told(row.inputs, setting),
+            "figures": compared_figures(inputs, setting),
+            "before": compared_figures(row.inputs, setting),
         },
         front=front_of(run, row.inputs, aim),
     )

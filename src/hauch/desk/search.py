@@ -103,7 +103,7 @@ def with_parameters(values: Mapping[str, Any], parameters: Sequence[float]) -> d
     }
 
 
-def told(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None:
+def compared_figures(values: Mapping[str, Any], setting: Setting) -> dict[str, float] | None:
     """The figures that a search compares; None where the design cannot be, stalls, does not meet
     its duty or would not hold.
     """
@@ -147,7 +147,7 @@ def search(
 
     def judge(parameters: Sequence[float]) -> tuple[float, float] | None:
         made = with_parameters(values, parameters)
-        figures = told(made, setting)
+        figures = compared_figures(made, setting)
         if figures is None or not fits(made, envelope):
             return None
         for key, limit in limits.items():

@@ -76,7 +76,7 @@ def comparison(answer: Answer, others: list[tuple[str, Answer]]) -> list[dict[st
 
 
 def _change(figure: Figure, other: Figure) -> float | None:
-    here, there = figure.told.value, other.told.value
+    here, there = figure.shown.value, other.shown.value
     if (
         not (math.isfinite(here) and math.isfinite(there))
         or here == 0
@@ -94,9 +94,9 @@ def to_json(tool: Tool, name: str, values: dict[str, Any], answer: Answer) -> by
         "core": CORE_VERSION,
         "inputs": values,
         "figures": {
-            f.key: {"label": f.label, "outside_the_range": f.outside, **f.told.as_json()}
+            f.key: {"label": f.label, "outside_the_range": f.outside, **f.shown.as_json()}
             for f in answer.figures
-            if math.isfinite(f.told.value)
+            if math.isfinite(f.shown.value)
         },
         "remarks": [{"level": r.level, "text": r.text} for r in answer.remarks],
         "valid": tool.valid,
@@ -110,7 +110,7 @@ def to_csv(answer: Answer, units: str) -> bytes:
     table = csv.writer(out)
     table.writerow(["figure", "value", "± (95 %)", "unit", ""])
     for f in answer.figures:
-        shown = show(f.told.value, f.kind, units, f.told.expanded or None)
+        shown = show(f.shown.value, f.kind, units, f.shown.expanded or None)
         where = "outside the range" if f.outside else ""
         row = (f.label, shown.number, shown.doubt, shown.unit, where)
         table.writerow([cell(v) for v in row])

@@ -62,7 +62,7 @@ def tool_of(request: Request, key: str) -> Tool:
 
 
 @dataclass
-class Asked:
+class ToolRequest:
     """What a request asks of a tool: inputs, setting, answer or why there is none."""
 
     tool: Tool
@@ -79,7 +79,7 @@ class Asked:
     moved: list[str] = field(default_factory=list)
     """Designs beside it that were kept for another system, and are shown on this one's."""
 
-    def work(self) -> Asked:
+    def work(self) -> ToolRequest:
         """Ask the tool, and keep its reasons where it refuses."""
         if not self.problems:
             try:
@@ -89,7 +89,7 @@ class Asked:
         return self
 
 
-def asked(request: Request, tool: Tool) -> Asked:
+def tool_request(request: Request, tool: Tool) -> ToolRequest:
     """Inputs as posted, or of a kept design, or the tool's start."""
     design = None
     wanted = whole(request.POST.get("design") or request.GET.get("design"))
@@ -110,7 +110,7 @@ def asked(request: Request, tool: Tool) -> Asked:
         rounded=design is None,
         user=request.user,
     )
-    made = Asked(tool, form, request.user, values=start, design=design)
+    made = ToolRequest(tool, form, request.user, values=start, design=design)
     around = design.around if design else queries.NOTHING
     if bound:
         made.values, made.problems = form.values()
@@ -149,7 +149,7 @@ def picture(answer: Answer, units: str, width: float = 800, height: float = 300)
     )
 
 
-def answer_context(made: Asked, beside: str) -> dict[str, Any]:
+def answer_context(made: ToolRequest, beside: str) -> dict[str, Any]:
     """What the answer's template shows."""
     answer, units = made.answer, made.user.units
     if answer is None:
@@ -180,7 +180,7 @@ def tool(request: Request, tool: str) -> HttpResponse:
     good drawing where it is.
     """
     what = tool_of(request, tool)
-    made = asked(request, what)
+    made = tool_request(request, what)
     if request.htmx:
         context = answer_context(made, request.POST.get("beside", ""))
         if made.answer is None:
@@ -191,11 +191,11 @@ def tool(request: Request, tool: str) -> HttpResponse:
     return page(request, made)
 
 
-def page(request: Request, made: Asked, status: int = 200, **forms: Any) -> HttpResponse:
+def page(request: Request, made: ToolRequest, status: int = 200, **forms: Any) -> HttpResponse:
     """The whole page of a tool."""
     what, user = made.tool, made.user
     if made.answer is None:
-        last = Asked(
+        last = ToolRequest(
             what,
             made.form,
             user,
@@ -248,7 +248,7 @@ def _holds(tool: Tool, figure: Figure) -> str:
 @require_POST
 def working(request: Request, tool: str, figure: str) -> HttpResponse:
     """How a figure came about, for the side panel."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.answer is None:
         return render(
             request, "desk/_problems.html", {"problems": list(made.problems.values())}, status=422
@@ -259,14 +259,14 @@ def working(request: Request, tool: str, figure: str) -> HttpResponse:
     return render(
         request,
         "parts/drawer.html",
-        drawer(found.label, found.kind, found.told.as_json(), _holds(made.tool, found)),
+        drawer(found.label, found.kind, found.shown.as_json(), _holds(made.tool, found)),
     )
 
 
 @require_POST
 def file(request: Request, tool: str, kind: str) -> HttpResponse:
     """The drawing, the design with its workings, the curves or the solid as a file."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if kind not in FILES or (kind in SOLIDS and made.tool.solid is None):
         raise Http404("There is no such file.")
     if made.answer is None:
@@ -284,7 +284,7 @@ def file(request: Request, tool: str, kind: str) -> HttpResponse:
     return response
 
 
-def _file(kind: str, made: Asked, name: str) -> bytes | str:
+def _file(kind: str, made: ToolRequest, name: str) -> bytes | str:
     assert made.answer is not None  # noqa: S101 asked before
     units = made.user.units
     if kind == "svg":
@@ -310,7 +310,7 @@ def _file(kind: str, made: Asked, name: str) -> bytes | str:
 @require_POST
 def preview(request: Request, tool: str) -> HttpResponse:
     """A shaded picture of the print with its size, volume and mass."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.tool.solid is None:
         raise Http404("This tool makes no solid.")
     context: dict[str, Any] = {"problems": list(made.problems.values())}

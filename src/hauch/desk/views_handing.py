@@ -20,10 +20,10 @@ from hauch.desk import actions, queries
 from hauch.desk.forms import MeasuredForm
 from hauch.desk.models import Design, MeasuredBack
 from hauch.desk.show import imported
-from hauch.desk.views import Asked, _measurable, asked, page, tool_of
+from hauch.desk.views import ToolRequest, _measurable, page, tool_of, tool_request
 from hauch.entries.models import PartFile
 from hauch.entries.queries import entry_for
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 from hauch.workshop.models import Specimen
@@ -31,7 +31,9 @@ from hauch.workshop.models import Specimen
 MOST_DESIGN_BYTES = 200_000
 
 
-def _refused(request: Request, made: Asked, problem: ValidationError, **forms: Any) -> HttpResponse:
+def _refused(
+    request: Request, made: ToolRequest, problem: ValidationError, **forms: Any
+) -> HttpResponse:
     for text in problem.messages:
         messages.error(request, text)
     return page(request, made, 422, **forms)
@@ -40,7 +42,7 @@ def _refused(request: Request, made: Asked, problem: ValidationError, **forms: A
 @require_POST
 def save(request: Request, tool: str) -> HttpResponse:
     """Keep the design."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.answer is None:
         return page(request, made)
     try:
@@ -89,7 +91,7 @@ def load(request: Request, tool: str) -> HttpResponse:
 @require_POST
 def entry(request: Request, tool: str) -> HttpResponse:
     """Hand the answer to an entry as a prediction, or the part as a new version with it."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.answer is None:
         return page(request, made)
     chosen = next(
@@ -137,7 +139,7 @@ def entry(request: Request, tool: str) -> HttpResponse:
 @require_POST
 def measured(request: Request, tool: str) -> HttpResponse:
     """Send a measured value back to the model."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.answer is None:
         return page(request, made)
     form = MeasuredForm(request.POST, units=request.user.units, figures=_measurable(made.answer))
@@ -197,7 +199,7 @@ def part_file(request: Request, pk: int) -> HttpResponse:
     entry_for(request.user, round, found.version.entry_id)
     if not found.path:
         raise Http404("The file is gone.")
-    response = HttpResponse(kept(found.path), content_type="application/octet-stream")
+    response = HttpResponse(read_kept(found.path), content_type="application/octet-stream")
     response["Content-Disposition"] = (
         content_disposition_header(as_attachment=True, filename=found.name) or "attachment"
     )

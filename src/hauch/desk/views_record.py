@@ -93,7 +93,7 @@ def entry(request: Request, pk: int) -> HttpResponse:
         if latest is not None and form.is_valid():
             try:
                 with transaction.atomic():
-                    for procedure, (value, u) in form.told().items():
+                    for procedure, (value, u) in form.entered().items():
                         predict(request.user, latest, procedure, value, u)
             except ValidationError as problem:
                 for text in problem.messages:

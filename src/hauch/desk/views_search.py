@@ -16,7 +16,7 @@ from hauch.desk.forms import SearchForm
 from hauch.desk.models import Around, Search
 from hauch.desk.search import AIMS, FIGURES
 from hauch.desk.tools import TOOLS
-from hauch.desk.views import asked, page, picture, tool_of
+from hauch.desk.views import page, picture, tool_of, tool_request
 from hauch.people.permissions import require
 from hauch.people.requests import Request, whole
 
@@ -27,7 +27,7 @@ STOP_POLLING = 286
 @require_POST
 def start(request: Request, tool: str) -> HttpResponse:
     """Leave a search to the worker."""
-    made = asked(request, tool_of(request, tool))
+    made = tool_request(request, tool_of(request, tool))
     if made.answer is None or not made.tool.optimises:
         return page(request, made)
     form = SearchForm(request.POST, units=request.user.units)

@@ -21,7 +21,7 @@ from hauch.entries.models import (
 from hauch.entries.signals import entries_changed, version_added, version_named
 from hauch.people.audit import record
 from hauch.people.clock import house_day
-from hauch.people.keep import keep, kept
+from hauch.people.keep import keep, read_kept
 from hauch.people.models import User
 from hauch.people.permissions import allowed, require
 from hauch.rounds.models import Round
@@ -323,7 +323,7 @@ def take_mended(user: User, file: PartFile) -> PartFile:
         user,
         file.version,
         f"{stem[:100]}-mended.stl",
-        kept(row.mended),
+        read_kept(row.mended),
         place=file.place,
         count=file.count,
     )

@@ -15,13 +15,13 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from hauch.core import CORE_VERSION
-from hauch.core.part.findings import Asked
+from hauch.core.part.findings import CheckInput
 from hauch.core.part.report import STAGES
 from hauch.entries.inspection import inspect
 from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.entries.signals import part_checked
 from hauch.formats.apart import Broke, Died, Refused, Stopped, apart
-from hauch.people.keep import keep, kept
+from hauch.people.keep import keep, read_kept
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material
 
@@ -54,13 +54,13 @@ def speed_of(round: Round) -> float:
     return max(speeds, default=USUAL_SPEED)
 
 
-def asked_of(file: PartFile) -> Asked:
+def check_input_of(file: PartFile) -> CheckInput:
     """What a part is held against."""
     version = file.version
     material = material_of(version)
     if material is None:
         raise LookupError("There is no material in the stores to check with.")
-    return Asked(
+    return CheckInput(
         version.entry.round.what,
         material.core,
         speed=speed_of(version.entry.round),
@@ -101,8 +101,8 @@ def run_check(check_id: int) -> None:
         return _unless_stopped(row).filter(cancel=False).update(stage=stage) > 0
 
     try:
-        asked = asked_of(row.file)
-        data = kept(row.file.path)
+        asked = check_input_of(row.file)
+        data = read_kept(row.file.path)
     except (LookupError, OSError) as problem:
         log.exception("check %s of %s failed", row.pk, row.file)
         store(row, _failed(_told_unforeseen(type(problem).__name__)))
@@ -122,7 +122,7 @@ def give_up(check_id: int) -> None:
 
 
 def outcome_of(
-    name: str, data: bytes, asked: Asked, tell: Callable[[int], bool] = lambda stage: True
+    name: str, data: bytes, asked: CheckInput, tell: Callable[[int], bool] = lambda stage: True
 ) -> Outcome:
     """Have a file inspected in a child process; the database is not touched.
 

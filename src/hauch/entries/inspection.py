@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from hauch.core.part.drawing import cut_open
-from hauch.core.part.findings import Asked, Reason, Report
+from hauch.core.part.findings import CheckInput, Reason, Report
 from hauch.core.part.report import check
 from hauch.formats import apart
 from hauch.formats import mesh as meshes
@@ -28,7 +28,7 @@ apart.preload(
 )
 
 
-def inspect(tell: Callable[[int], None], name: str, data: bytes, asked: Asked) -> apart.Made:
+def inspect(tell: Callable[[int], None], name: str, data: bytes, asked: CheckInput) -> apart.Made:
     """Read a part's file and check it.
 
     Parameters

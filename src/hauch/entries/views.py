@@ -119,7 +119,9 @@ def edit(request: Request, slug: str, pk: int) -> HttpResponse:
                 actions.set_papers(
                     request.user, version, **form.cleaned_data, bill=bill, steps=steps
                 )
-                messages.success(request, f"The papers of {version} are saved.{form.told}")
+                messages.success(
+                    request, f"The papers of {version} are saved.{form.taken_over_told}"
+                )
                 return redirect("entries:edit", slug, pk)
         except ValidationError as problem:
             form.line_problems += problem.messages

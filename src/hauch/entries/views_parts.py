@@ -24,7 +24,7 @@ from hauch.entries import actions, queries
 from hauch.entries.forms import PartForm
 from hauch.entries.models import PartCheck, PartFile, Version
 from hauch.formats.drawing_svg import to_svg
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.people.models import User
 from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
@@ -64,7 +64,7 @@ def place_of(envelope: Envelope) -> dict[str, Any]:
     return {"box": [-w / 2, -h / 2, 0, w / 2, h / 2, length], "keep_outs": keep_outs}
 
 
-def told(check: PartCheck | None) -> dict[str, Any]:
+def check_context(check: PartCheck | None) -> dict[str, Any]:
     """What templates say of a check."""
     if check is None:
         return {"check": None}
@@ -80,7 +80,9 @@ def told(check: PartCheck | None) -> dict[str, Any]:
     }
 
 
-def seen(file: PartFile, check: PartCheck | None, envelope: Envelope) -> dict[str, Any] | None:
+def view_context(
+    file: PartFile, check: PartCheck | None, envelope: Envelope
+) -> dict[str, Any] | None:
     """What the turning view is given."""
     if check is None or not check.view:
         return None
@@ -166,7 +168,7 @@ def part(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
         "may_change": may,
         "may_describe": may and file.version.sealed_at is None,
         "form": PartForm(instance=file),
-        "view": seen(file, check, entry.round.what) if done else None,
+        "view": view_context(file, check, entry.round.what) if done else None,
         "groups": queries.grouped(check) if check and done else [],
         "section": (
             section(check, entry.round.what, request.user.units)
@@ -175,7 +177,7 @@ def part(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
         ),
         "charts": charts_of(check) if check and done else [],
         "earlier": queries.earlier_checks(file),
-        **told(check),
+        **check_context(check),
     }
     return render(request, "entries/part.html", context)
 
@@ -194,29 +196,29 @@ def check(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
         "file": file,
         "may_change": actions.may_change(request.user, file.version.entry),
     }
-    return render(request, "entries/_check.html", {**context, **told(row)})
+    return render(request, "entries/_check.html", {**context, **check_context(row)})
 
 
-def _kept(
+def _kept_file(
     request: Request, slug: str, pk: int, file_pk: int, field: str, kind: str
 ) -> HttpResponse:
     row = queries.check_of(_file(request, slug, pk, file_pk))
     path = getattr(row, field, "")
     if not path:
         raise Http404("There is no such view.")
-    answer = HttpResponse(kept(path), content_type=kind)
+    answer = HttpResponse(read_kept(path), content_type=kind)
     answer["Cache-Control"] = "private, max-age=60"
     return answer
 
 
 def turning_view(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """The part as GLB, for the turning view."""
-    return _kept(request, slug, pk, file_pk, "view", "model/gltf-binary")
+    return _kept_file(request, slug, pk, file_pk, "view", "model/gltf-binary")
 
 
 def still(request: Request, slug: str, pk: int, file_pk: int) -> HttpResponse:
     """The part as a picture."""
-    return _kept(request, slug, pk, file_pk, "still", "image/png")
+    return _kept_file(request, slug, pk, file_pk, "still", "image/png")
 
 
 def working(request: Request, slug: str, pk: int, file_pk: int, key: str) -> HttpResponse:
@@ -309,7 +311,7 @@ def parts(request: Request, slug: str, pk: int) -> HttpResponse:
         version.entry = entry
         for file in queries.parts_of(version):
             file.version = version
-            rows.append({"file": file, **told(queries.check_of(file))})
+            rows.append({"file": file, **check_context(queries.check_of(file))})
     others = [r for r in targets(request.user, entry) if r.pk != round.pk]
     context = {
         "round": round,
@@ -319,7 +321,7 @@ def parts(request: Request, slug: str, pk: int) -> HttpResponse:
         "may_change": actions.may_change(request.user, entry),
         "targets": others,
         "versions": entry.versions.count(),
-        "view": seen(rows[0]["file"], rows[0]["check"], round.what) if rows else None,
+        "view": view_context(rows[0]["file"], rows[0]["check"], round.what) if rows else None,
     }
     return render(request, "entries/_parts.html", context)
 
@@ -384,5 +386,5 @@ def _side(version: Version, entry: Any, envelope: Envelope) -> dict[str, Any]:
         "version": version,
         "file": file,
         "check": done,
-        "view": seen(file, done, envelope) if file else None,
+        "view": view_context(file, done, envelope) if file else None,
     }

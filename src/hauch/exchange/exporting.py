@@ -29,7 +29,7 @@ from hauch.formats import bundle as files
 from hauch.formats.bundle import Bundle, Lazily
 from hauch.formats.tables import to_csv
 from hauch.people.audit import record
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require, role_in
 from hauch.rounds.models import Round, Test
@@ -286,7 +286,7 @@ def export_round(user: User, round: Round, out: BinaryIO) -> None:
         Bundle(
             content,
             Lazily(recordings, lambda uid: _trace(recordings[uid])),
-            Lazily(paths, lambda digest: kept(paths[digest])),
+            Lazily(paths, lambda digest: read_kept(paths[digest])),
             tables,
         ),
         out,

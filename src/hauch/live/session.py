@@ -20,7 +20,7 @@ from hauch.core.measure.seek import Search, Stepper, Turn
 from hauch.core.quantity import expanded
 from hauch.core.sound.level import energy_mean
 from hauch.core.trace.marks import STALL_SHARE, Mark, find_marks
-from hauch.core.trace.reduce import told
+from hauch.core.trace.reduce import mark_sentence
 from hauch.core.trace.settle import Settling, fit_rise
 from hauch.core.trace.source import EDGE, Seconds, Stretch
 from hauch.instruments.grid import Grid, Piece
@@ -180,7 +180,7 @@ class Session:
     stale_minutes: set[int] = field(default_factory=set)
     """Minutes that are to be kept by the second, or kept anew, from what is stored."""
     events: deque[str] = field(default_factory=lambda: deque(maxlen=12))
-    told: set[tuple[str, str, int]] = field(default_factory=set)
+    announced: set[tuple[str, str, int]] = field(default_factory=set)
     still_since: float = math.nan
     was_running: bool = False
     disturbed: float = -math.inf
@@ -516,14 +516,14 @@ class Session:
             if mark.kind in {"dropout", "gap"} and found.now - mark.to_s < LATE_SECONDS:
                 continue
             key = (mark.channel, mark.kind, STUCK_NOW if lasts else round(mark.from_s))
-            if key not in self.told:
-                self.told.add(key)
-                self.events.append(told(mark))
+            if key not in self.announced:
+                self.announced.add(key)
+                self.events.append(mark_sentence(mark))
         if found.rows >= LEAST_ROWS:
             last = {(mark.channel, mark.kind) for mark in found.marks}
-            self.told = {
+            self.announced = {
                 (channel, kind, at)
-                for channel, kind, at in self.told
+                for channel, kind, at in self.announced
                 if at != STUCK_NOW or (channel, kind) in last
             }
 

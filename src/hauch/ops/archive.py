@@ -148,7 +148,7 @@ class Keeper:
             said = problem
             with suppress(OSError):
                 now = datetime.now(UTC).isoformat()
-                seen = {"at": now, "told": told(self.folder), "problem": problem}
+                seen = {"at": now, "told": reach(self.folder), "problem": problem}
                 _private(self.folder / LAST, json.dumps(seen))
             until = time.monotonic() + FILES_EVERY
             while time.monotonic() < until and not stopping:
@@ -297,7 +297,7 @@ def bases(folder: Path) -> list[Base]:
     return sorted(found, key=lambda base: base.moment, reverse=True)
 
 
-def told(folder: Path) -> str:
+def reach(folder: Path) -> str:
     """In a sentence how far back it reaches."""
     known = bases(folder)
     if not known:

@@ -196,7 +196,7 @@ class _Summed:
         return piece
 
     @property
-    def told(self) -> dict[str, Any]:
+    def entry(self) -> dict[str, Any]:
         """As it stands in the manifest."""
         return {"size": self.size, "sha256": self.sum.hexdigest()}
 
@@ -212,7 +212,7 @@ def _pack(
             one.size, one.mtime, one.mode = os.fstat(handle.fileno()).st_size, int(now), 0o600
             read = _Summed(handle)
             tar.addfile(one, read)  # type: ignore[arg-type]  # it is only read
-            return read.told
+            return read.entry
 
     dumped = add(dump, DUMP)
     kept, told = {}, time.monotonic()
@@ -282,7 +282,7 @@ def _through(source: Path, take: Callable[[str, bytes], None], say: Say) -> Mani
                 read = _Summed(body)
                 while piece := read.read(PIECE):
                     take(member.name, piece)
-                sums[member.name] = read.told
+                sums[member.name] = read.entry
                 if time.monotonic() - told > TOLD_EVERY:
                     told = time.monotonic()
                     say(f"{len(sums)} files are read.")

@@ -61,7 +61,7 @@ def _tables() -> str:
 
 
 @contextmanager
-def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
+def kept_cluster(*, fresh: bool) -> Iterator[dict[str, str] | None]:
     """A cluster for some tests, whose database is kept for the next time; None where another run
     holds it.
 
@@ -107,7 +107,7 @@ def kept(*, fresh: bool) -> Iterator[dict[str, str] | None]:
 def test(options: argparse.Namespace) -> int:
     """All tests on a throwaway cluster, or those that are named on one whose database is kept."""
     if options.labels:
-        with kept(fresh=options.fresh) as environment:
+        with kept_cluster(fresh=options.fresh) as environment:
             if environment is not None:
                 return _run_tests(options, environment, "--keepdb")
     with throwaway() as environment:

@@ -216,7 +216,7 @@ def archive(options: argparse.Namespace) -> int:
     elif (folder := data.archive) is None:
         print("This installation has no archive. Give it one: ./hauch archive FOLDER")
     else:
-        print(f"{folder}: {archives.told(folder)}. ./hauch doctor tells how its log goes out.")
+        print(f"{folder}: {archives.reach(folder)}. ./hauch doctor tells how its log goes out.")
     return 0
 
 

@@ -6,7 +6,7 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
 
-from hauch.bench.queries import runs, seen_of, was_run
+from hauch.bench.queries import observations_of, runs, was_run
 from hauch.entries.actions import may_name
 from hauch.entries.queries import entry_for
 from hauch.pages.report import sections_of
@@ -44,7 +44,7 @@ def entry(request: Request, slug: str, pk: int) -> HttpResponse:
             .filter(specimen__version__entry=found)
             .order_by("test__order", "started_at")[:60]
         ),
-        "seen": seen_of(found),
+        "seen": observations_of(found),
         "before": names[at - 1] if at else None,
         "after": names[at + 1] if at + 1 < len(names) else None,
         "may_withdraw": (

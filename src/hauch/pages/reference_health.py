@@ -220,7 +220,7 @@ class Care:
         if b.settled:
             return (
                 f"{self.active.specimen.serial} repeats: its mean is known to ±"
-                f" {self.per_y * b.half_width:.2g} {unit}, {self.per_y * b.asked:g} {unit} are"
+                f" {self.per_y * b.half_width:.2g} {unit}, {self.per_y * b.goal:g} {unit} are"
                 " asked."
             )
         if b.trend:
@@ -240,7 +240,7 @@ class Care:
         )
         return (
             f"{self.active.specimen.serial} does not repeat well enough yet:"
-            f" {known}{self.per_y * b.asked:g} {unit} are asked; {more}."
+            f" {known}{self.per_y * b.goal:g} {unit} are asked; {more}."
         )
 
 
@@ -284,7 +284,7 @@ def _care(
             {
                 "serial": names[specimen][0],
                 "change": told * found[0] if found else None,
-                "half": told * expanded(found[1], c.dof) if c and c.told and found else None,
+                "half": told * expanded(found[1], c.dof) if c and c.has_doubt and found else None,
                 "pairs": found[2] if found else 0,
             }
         )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from hauch.bench.models import Exclusion, Observation, Result, Run
-from hauch.bench.queries import runs, seen_in
+from hauch.bench.queries import observations_by_run, runs
 from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.rounds.models import Round, Test
@@ -22,14 +22,16 @@ class RunReport:
     run: Run
     result: Result | None
     left_out: list[Exclusion]
-    seen: list[Observation]
+    observations: list[Observation]
 
     @property
-    def told(self) -> bool:
+    def noteworthy(self) -> bool:
         """Whether there is more to tell than the figure."""
         troubles = self.result.troubles if self.result else []
         plain = self.run.state == Run.State.VALID and self.has_figure and not troubles
-        return bool(not plain or self.left_out or self.seen or self.run.note or self.run.picture)
+        return bool(
+            not plain or self.left_out or self.observations or self.run.note or self.run.picture
+        )
 
     @property
     def has_figure(self) -> bool:
@@ -70,7 +72,7 @@ def sections_of(user: User, round: Round, entry: Entry, known: dict[str, Any]) -
             "carried_from__exclusions__reading",
         ).order_by("test__order", "started_at", "pk")
     )
-    seen, cells = seen_in(made), {test.pk: cell for test, cell in known["cells"]}
+    seen, cells = observations_by_run(made), {test.pk: cell for test, cell in known["cells"]}
     by_test: dict[int, list[Run]] = {}
     for run in made:
         run.test.round = round

@@ -183,7 +183,7 @@ def finish(judge: Judge) -> None:
     """
     sitting = Sitting.objects.select_for_update().get(pk=judge.sitting_id)
     _still_open(sitting)
-    missing = sitting.asked * sitting.samples.count() - judge.marks.count()
+    missing = sitting.points_expected * sitting.samples.count() - judge.marks.count()
     if missing:
         raise ValidationError(
             f"{missing} {'place has' if missing == 1 else 'places have'} no points yet. Give them, then"

@@ -44,7 +44,7 @@ class Sitting(models.Model):
         return reverse("panel:sitting", args=[self.round.slug, self.pk])
 
     @property
-    def asked(self) -> int:
+    def points_expected(self) -> int:
         """Points that each judge is asked for on one sample."""
         return self.faces * len(self.criteria)
 

@@ -25,7 +25,7 @@ from hauch.core.quantity.typed import parse_number
 from hauch.panel import actions
 from hauch.panel.models import FacePicture, Judge, Sample, Sitting
 from hauch.panel.queries import judgeable
-from hauch.people.keep import kept
+from hauch.people.keep import read_kept
 from hauch.people.requests import Request, whole
 from hauch.rounds.models import Test
 from hauch.rounds.queries import round_for
@@ -109,7 +109,7 @@ def _sitting_page(
         "round": found.round,
         "sitting": found,
         "judges": judges,
-        "wanted": found.asked * found.samples.count(),
+        "wanted": found.points_expected * found.samples.count(),
         "all_done": all(judge.done_at for judge in judges),
         "links": request.session.get(_links_key(found), {}),
         "samples": found.samples.select_related(
@@ -235,7 +235,10 @@ def judge(request: HttpRequest, secret: str) -> HttpResponse:
 
 def _counts(found: Judge) -> dict[str, int]:
     sitting = found.sitting
-    return {"given": found.marks.count(), "wanted": sitting.asked * sitting.samples.count()}
+    return {
+        "given": found.marks.count(),
+        "wanted": sitting.points_expected * sitting.samples.count(),
+    }
 
 
 def _progress(request: HttpRequest, found: Judge, problems: list[str]) -> HttpResponse:
@@ -265,6 +268,6 @@ def picture(request: HttpRequest, secret: str, pk: int) -> HttpResponse:
     row = get_object_or_404(
         FacePicture.objects.select_related("picture"), pk=pk, sample__sitting=found.sitting_id
     )
-    answer = HttpResponse(kept(row.picture.path), content_type="image/jpeg")
+    answer = HttpResponse(read_kept(row.picture.path), content_type="image/jpeg")
     answer["Cache-Control"] = "private, max-age=3600"
     return answer

@@ -106,7 +106,7 @@ def _blocks(data: bytes | File) -> Iterable[bytes]:
     return (data,) if isinstance(data, bytes) else data.chunks()
 
 
-def kept(path: str) -> bytes:
+def read_kept(path: str) -> bytes:
     """The bytes at a path."""
     return place_of(path).read_bytes()
 

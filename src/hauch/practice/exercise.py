@@ -136,7 +136,7 @@ def found_by_itself(run: PracticeRun) -> tuple[list[str], list[Mark]]:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class Answer:
     """One run in the answer: what was said, what was there, and what is found without anybody."""
 
     number: int
@@ -149,7 +149,7 @@ class Told:
     charts: list[dict[str, Any]]
 
 
-def told(session: Session, answers: list[str]) -> list[Told]:
+def answers_to(session: Session, answers: list[str]) -> list[Answer]:
     """The answer for each run."""
     rows = []
     for number, (run, said) in enumerate(zip(session.runs, answers, strict=False), 1):
@@ -162,7 +162,7 @@ def told(session: Session, answers: list[str]) -> list[Told]:
         else:
             word = "missed" if said == NONE else "seen, taken for something else"
         rows.append(
-            Told(
+            Answer(
                 number, name_of(run), WORDS[said], WORDS[run.fault], right, word, found,
                 charts(run, marks),
             )

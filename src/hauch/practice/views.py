@@ -16,11 +16,11 @@ from hauch.practice.exercise import (
     DRIFTS,
     STEADY,
     WORDS,
+    answers_to,
     charts,
     name_of,
     plain_mean,
     session_of,
-    told,
 )
 
 KEPT = "practice"
@@ -44,7 +44,7 @@ def practice(request: Request) -> HttpResponse:
     context["references"] = [row for row in _means(session, len(ORDER)) if row[0] == 0]
     if "reference" not in kept:
         return render(request, "practice/reference.html", context)
-    rows = told(session, answers)
+    rows = answers_to(session, answers)
     caught = kept["reference"] == (DRIFTS if session.drifts else STEADY)
     context |= {
         "rows": rows,

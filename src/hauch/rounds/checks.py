@@ -41,7 +41,9 @@ def problems_of(round: Round) -> list[Missing]:
             test__round=round, until__isnull=True, bridging=False
         ).values_list("test_id", flat=True)
     )
-    without = [t.label for t in draft.kept if t.test is not None and t.test.pk not in referenced]
+    without = [
+        t.label for t in draft.measured if t.test is not None and t.test.pk not in referenced
+    ]
     if without:
         found.append(
             Missing(
@@ -69,8 +71,8 @@ def problems_of_rules(round: Round, draft: RuleDraft, equal: str) -> list[Missin
     if not draft.tests:
         return [Missing("The round has no test. Add one to its rules.", *rules)]
     found = [one if one.url else Missing(one.text, *rules) for one in draft.missing(equal)]
-    kinds = {t.procedure for t in draft.kept}
-    meters = {m.channel for t in draft.kept if t.rig for m in t.rig.meters.all()}
+    kinds = {t.procedure for t in draft.measured}
+    meters = {m.channel for t in draft.measured if t.rig for m in t.rig.meters.all()}
     if (
         equal == Round.Equal.POWER
         and "electrical_power" not in kinds
@@ -84,7 +86,7 @@ def problems_of_rules(round: Round, draft: RuleDraft, equal: str) -> list[Missin
             )
         )
     if equal == Round.Equal.NOISE and "sound_level" not in kinds | {
-        t.how.equal for t in draft.kept
+        t.how.equal for t in draft.measured
     }:
         found.append(
             Missing(

@@ -107,11 +107,11 @@ class RuleDraft:
 
     def missing(self, equal: str = "") -> list[Missing]:
         """As `problems`, each with the place where what is missing is entered, if there is one."""
-        places = {one.text: one for t in self.kept for one in problems_of_test(t)}
+        places = {one.text: one for t in self.measured for one in problems_of_test(t)}
         return [places.get(text, Missing(text)) for text in self.problems(equal)]
 
     @property
-    def kept(self) -> list[TestDraft]:
+    def measured(self) -> list[TestDraft]:
         """Tests that are measured under it."""
         return [t for t in self.tests if not t.dropped]
 
@@ -121,12 +121,12 @@ class RuleDraft:
         """
         terms = [
             Term(t.label, t.weight, t.how.direction, t.how.log)
-            for t in self.kept
+            for t in self.measured
             if t.weight is not None
         ]
         limits = [
             Limit(t.label, t.most_loss, t.how.direction, t.how.log)
-            for t in self.kept
+            for t in self.measured
             if t.most_loss is not None
         ]
         found = rule_problems(self.scheme, terms, limits)
@@ -136,13 +136,13 @@ class RuleDraft:
             for t in self.tests
             if t.dropped and (t.weight is not None or t.most_loss is not None)
         ]
-        labels = [t.label.casefold() for t in self.kept]
+        labels = [t.label.casefold() for t in self.measured]
         found += [
             f"Two tests are called “{t.label}”. Give each its own name."
-            for n, t in enumerate(self.kept)
+            for n, t in enumerate(self.measured)
             if t.label.casefold() in labels[:n]
         ]
-        for t in self.kept:
+        for t in self.measured:
             found += [one.text for one in problems_of_test(t)]
             if equal and t.how.equal and HELD_EQUAL[t.how.equal] != equal:
                 found.append(

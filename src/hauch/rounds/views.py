@@ -139,7 +139,7 @@ def change(request: Request, slug: str) -> HttpResponse:
                     if round.is_draft or rules is None
                     else f"The brief is saved; the rules are at version {rules.number}."
                 )
-                + form.told,
+                + form.taken_over_told,
             )
             return redirect("rounds:brief", slug)
     return render(
@@ -185,7 +185,7 @@ def envelope(request: Request, slug: str) -> HttpResponse:
                         actions.save_envelope(
                             request.user, round, wanted, form.cleaned_data.get("reason", "")
                         )
-                    messages.success(request, f"The envelope is saved.{form.told}")
+                    messages.success(request, f"The envelope is saved.{form.taken_over_told}")
                     return redirect("rounds:envelope", slug)
         except ValidationError as problem:
             problems = problem.messages

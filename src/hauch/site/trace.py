@@ -52,7 +52,7 @@ NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EROFS}
 
 
 @dataclass(frozen=True)
-class Told:
+class ErrorPage:
     """What somebody is told of an error."""
 
     status: int
@@ -60,16 +60,16 @@ class Told:
     text: str
 
 
-USUAL = Told(
+USUAL = ErrorPage(
     500, "Something went wrong on the server", "Nothing was half-saved. Go back and try again."
 )
-AWAY = Told(
+AWAY = ErrorPage(
     503,
     "The database does not answer at the moment",
     "Nothing was half-saved. Go back, where what you typed still stands, and send it again in a"
     " minute.",
 )
-FULL = Told(
+FULL = ErrorPage(
     507,
     "The server's disk cannot be written",
     "It is full, or read-only. Nothing was half-saved. Whoever keeps the installation has to see to"
@@ -77,7 +77,7 @@ FULL = Told(
 )
 
 
-def told_of(problem: BaseException | None) -> Told:
+def error_page_of(problem: BaseException | None) -> ErrorPage:
     """What is told of an error: that of a full disk and of a database that is away has a way out."""
     while problem is not None:
         if isinstance(problem, OSError) and problem.errno in NO_ROOM:
@@ -96,7 +96,7 @@ def server_error(request: HttpRequest) -> HttpResponse:
     database for it; the keeper's page hears of it where that answers.
     """
     problem = sys.exc_info()[1]
-    told = told_of(problem)
+    told = error_page_of(problem)
     if told is USUAL and problem is not None:
         with suppress(Exception):  # whatever is wrong, the page goes out
             remember(request, problem)

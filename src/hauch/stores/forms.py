@@ -344,7 +344,7 @@ class NoteForm(Meanwhile, forms.Form):
         super().__init__(data, initial={"note": specimen.note})
         self.begin()
 
-    def kept(self) -> tuple[str, bool]:
+    def to_keep(self) -> tuple[str, bool]:
         """The note to keep, and whether it holds two: where both changed it, both stand in it."""
         typed = self.data.get("note", "").replace("\r\n", "\n").strip()
         theirs = self.both.get("note", "")

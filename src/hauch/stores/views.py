@@ -94,7 +94,7 @@ def note_reference(request: Request, pk: int) -> HttpResponse:
     """Change a reference specimen's note or picture."""
     specimen = get_object_or_404(ReferenceSpecimen.objects.select_related("type"), pk=pk)
     picture_file = request.FILES.get("picture")
-    note, both = NoteForm(request.POST, specimen=specimen).kept()
+    note, both = NoteForm(request.POST, specimen=specimen).to_keep()
     try:
         data = picture_file.read() if picture_file else None
         actions.change_reference(request.user, specimen, note=note, picture=data)
@@ -109,9 +109,9 @@ def note_reference(request: Request, pk: int) -> HttpResponse:
 
 def picture(request: Request, sha256: str) -> HttpResponse:
     """A picture, which was written anew when it came in."""
-    from hauch.people.keep import kept
+    from hauch.people.keep import read_kept
 
     found = get_object_or_404(Picture, sha256=sha256)
-    answer = HttpResponse(kept(found.path), content_type="image/jpeg")
+    answer = HttpResponse(read_kept(found.path), content_type="image/jpeg")
     answer["Cache-Control"] = "private, max-age=31536000, immutable"
     return answer

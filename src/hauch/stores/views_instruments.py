@@ -53,7 +53,7 @@ def change_instrument(request: Request, pk: int) -> HttpResponse:
 def _instrument_form(request: Request, instrument: Instrument) -> HttpResponse:
     form = InstrumentForm(sent(request), instance=instrument, units=request.user.units)
     if request.method == "POST" and form.is_valid() and _saved(request, form):
-        messages.success(request, f"{form.instance} is saved.{form.told}")
+        messages.success(request, f"{form.instance} is saved.{form.taken_over_told}")
         return redirect(back_or(request, form.instance))
     return render(
         request,

@@ -36,7 +36,7 @@ def _form(request: Request, material: Material) -> HttpResponse:
         else:
             messages.success(
                 request,
-                f"{form.instance} is saved. Checks made from now on reckon with it.{form.told}",
+                f"{form.instance} is saved. Checks made from now on reckon with it.{form.taken_over_told}",
             )
             return redirect("stores:stores")
     return render(

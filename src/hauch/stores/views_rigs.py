@@ -196,7 +196,7 @@ def change_rig(request: Request, pk: int) -> HttpResponse:
                 if now.pk != found.pk
                 else f"{now} is changed."
             )
-            messages.success(request, text + form.told)
+            messages.success(request, text + form.taken_over_told)
             return redirect(back_or(request, now))
     return _rig_form(request, form, found.how, found)
 

@@ -110,7 +110,7 @@ class Meanwhile(forms.BaseForm):
         return cleaned
 
     @property
-    def told(self) -> str:
+    def taken_over_told(self) -> str:
         """What was taken over, in a sentence; empty where nothing was."""
         if not self.taken_over:
             return ""

@@ -200,7 +200,7 @@ def judge_draft(round: Round, draft: RuleDraft, draws: int, seed: int) -> Judged
     otherwise are reduced anew from their readings.
     """
     sources, terms = [], {}
-    in_order = sorted(draft.kept, key=lambda wanted: wanted.order)
+    in_order = sorted(draft.measured, key=lambda wanted: wanted.order)
     for number, wanted in enumerate(in_order):
         key, old = f"draft {number}", wanted.test
         test = Test(round=round, **wanted.values())

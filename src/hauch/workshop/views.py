@@ -168,7 +168,7 @@ def _set_print(request: Request, found: Specimen) -> str | Forms:
     except ValidationError as problem:
         _add(form, problem)
         return {"print": form}
-    return f"Kept.{form.told}"
+    return f"Kept.{form.taken_over_told}"
 
 
 def _log(request: Request, found: Specimen) -> str | Forms:

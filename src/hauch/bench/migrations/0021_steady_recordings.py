@@ -20,4 +20,9 @@ class Migration(migrations.Migration):
             name='boot_at',
             field=models.FloatField(blank=True, help_text='hauch.bench.steady, where the recording is 0 s', null=True),
         ),
+        migrations.AlterField(
+            model_name='logimport',
+            name='asked',
+            field=models.JSONField(help_text='what was confirmed, see bench.importing.Confirmed'),
+        ),
     ]

@@ -153,7 +153,7 @@ class LogImport(models.Model):
     source = models.ForeignKey(SourceFile, on_delete=models.PROTECT, related_name="imports")
     by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
-    asked = models.JSONField(help_text="what was confirmed, see bench.importing.Asked")
+    asked = models.JSONField(help_text="what was confirmed, see bench.importing.Confirmed")
     stage = models.CharField(max_length=60, blank=True, help_text="what is being done")
     progress = models.FloatField(default=0.0, help_text="share that is done")
     recording = models.ForeignKey(

@@ -33,7 +33,7 @@ class Against:
     probability: float | None
 
     @property
-    def told(self) -> bool:
+    def has_doubt(self) -> bool:
         """Whether the change has a doubt."""
         return self.word != NOT_REPEATED
 

@@ -41,7 +41,7 @@ def cell(data: TestData, entry: Entered, index: int) -> dict[str, Any] | None:
         "reference": significant(math.exp(against) if log else against),
         "unit_of_change": data.test.how.change_unit,
     }
-    return found | (_doubt(data, c, index, value) if c.told else UNTOLD)
+    return found | (_doubt(data, c, index, value) if c.has_doubt else UNTOLD)
 
 
 def _doubt(data: TestData, c: Comparison, index: int, value: float) -> dict[str, Any]:
@@ -126,11 +126,11 @@ def reference_row(data: TestData) -> dict[str, Any]:
     drift, drift_u = c.drift
 
     def half(u: float, dof: float, scale: float) -> float | None:
-        return significant(expanded(u, dof) * scale) if c.told else None
+        return significant(expanded(u, dof) * scale) if c.has_doubt else None
 
     scatter = c.repeat_sd / math.sqrt(count)
     u, dof = math.nan, math.inf
-    if c.told:
+    if c.has_doubt:
         own = math.hypot(scatter, math.sqrt(float(np.sum(runs.own[base] ** 2))) / count)
         u, dof = absolute_doubt(own, runs.common[base].mean(axis=0), c)
     return {
@@ -146,6 +146,6 @@ def reference_row(data: TestData) -> dict[str, Any]:
             [data.specimens[s], significant(d * percent), half(u, c.dof, percent), pairs]
             for s, (d, u, pairs) in c.bridges.items()
         ],
-        "repeat_sd": significant(c.repeat_sd * percent) if c.told else None,
-        "dof": c.dof if c.told and math.isfinite(c.dof) else None,
+        "repeat_sd": significant(c.repeat_sd * percent) if c.has_doubt else None,
+        "dof": c.dof if c.has_doubt and math.isfinite(c.dof) else None,
     }

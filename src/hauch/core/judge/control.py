@@ -197,53 +197,53 @@ class Baseline:
     settled: bool
     count: int
     half_width: float
-    asked: float
+    goal: float
     further: int | None
     trend: bool
 
 
-def baseline(y: np.ndarray, asked: float) -> Baseline:
-    """Repeat the reference until it repeats: the mean is known to ``asked`` and nothing creeps.
+def baseline(y: np.ndarray, goal: float) -> Baseline:
+    """Repeat the reference until it repeats: the mean is known to ``goal`` and nothing creeps.
 
     Parameters
     ----------
     y : ln(figure), or level, of the repeats in order of time, shape (n,)
-    asked : half-width of the 95 % interval of the mean, in y, that the round asks for; above 0
+    goal : half-width of the 95 % interval of the mean, in y, that the round asks for; above 0
 
     Raises
     ------
-    ValueError : ``asked`` is not above 0
+    ValueError : ``goal`` is not above 0
 
     Notes
     -----
     At least `LEAST_REPEATS`. It creeps when a straight line over the order of the repeats has a
-    slope whose 99 % interval leaves out 0 and that moves the figure by more than ``asked`` over the
+    slope whose 99 % interval leaves out 0 and that moves the figure by more than ``goal`` over the
     series.
     """
-    if not asked > 0:
-        raise ValueError(f"the repeatability asked for must be above 0, got {asked:g}")
+    if not goal > 0:
+        raise ValueError(f"the repeatability asked for must be above 0, got {goal:g}")
     y = np.asarray(y, dtype=float)
     count = y.size
     if count < LEAST_REPEATS:
-        return Baseline(False, count, math.inf, asked, LEAST_REPEATS - count, False)
+        return Baseline(False, count, math.inf, goal, LEAST_REPEATS - count, False)
     s = float(np.std(y, ddof=1))
     half = expanded(s / math.sqrt(count), count - 1)
-    trend = _creeps(y, asked)
-    if half <= asked and not trend:
-        return Baseline(True, count, half, asked, 0, False)
+    trend = _creeps(y, goal)
+    if half <= goal and not trend:
+        return Baseline(True, count, half, goal, 0, False)
     further = next(
-        (k for k in range(1, 51) if expanded(s / math.sqrt(count + k), count + k - 1) <= asked),
+        (k for k in range(1, 51) if expanded(s / math.sqrt(count + k), count + k - 1) <= goal),
         None,
     )
-    return Baseline(False, count, half, asked, further, trend)
+    return Baseline(False, count, half, goal, further, trend)
 
 
-def _creeps(y: np.ndarray, asked: float) -> bool:
+def _creeps(y: np.ndarray, goal: float) -> bool:
     x = np.arange(y.size) - (y.size - 1) / 2
     slope = float(x @ y / (x @ x))
     rest = y - y.mean() - slope * x
     u = math.sqrt(float(rest @ rest) / (y.size - 2) / float(x @ x))
     return (
         abs(slope) > coverage_factor(y.size - 2, CREEP_LEVEL) * u
-        and abs(slope) * (y.size - 1) > asked
+        and abs(slope) * (y.size - 1) > goal
     )

@@ -101,9 +101,13 @@ class TestData:
     base = 0
 
     @property
-    def untold(self) -> bool:
+    def lacks_doubt(self) -> bool:
         """Whether there is a reference, but no scatter by which a difference could be told."""
-        return self.comparison is not None and not self.comparison.told and bool(self.entries.size)
+        return (
+            self.comparison is not None
+            and not self.comparison.has_doubt
+            and bool(self.entries.size)
+        )
 
     @property
     def base_runs(self) -> np.ndarray:

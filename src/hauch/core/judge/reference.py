@@ -111,7 +111,7 @@ class Comparison:
     left_out: tuple[int, ...] = ()
 
     @property
-    def told(self) -> bool:
+    def has_doubt(self) -> bool:
         """Whether the scatter of a repeat is known, so that differences have a doubt."""
         return self.dof > 0
 

@@ -80,8 +80,8 @@ def _outcome_of(
     rules: Rules, scored: list[tuple[TestData, Term]], limited: list[tuple[TestData, Limit]]
 ) -> Outcome | None:
     """The ranking, or None while a test has no comparison, or one without a doubt."""
-    comparisons = [d.comparison for d, _ in scored if d.comparison and d.comparison.told]
-    held = [d.comparison for d, _ in limited if d.comparison and d.comparison.told]
+    comparisons = [d.comparison for d, _ in scored if d.comparison and d.comparison.has_doubt]
+    held = [d.comparison for d, _ in limited if d.comparison and d.comparison.has_doubt]
     if not scored or len(comparisons) < len(scored) or len(held) < len(limited):
         return None
     terms = [term for _, term in scored]
@@ -141,7 +141,7 @@ def judge(rules: Rules, field: Field) -> Judged:
             )
         )
         of = f" for version {entry.version}" if (entry.version or 1) > 1 or entry.named else ""
-        untold = [d.test.label.lower() for d in wanted if d.untold]
+        untold = [d.test.label.lower() for d in wanted if d.lacks_doubt]
         reason = f"Not complete: {', '.join(lacking) or 'no reference'} missing{of}."
         if not lacking and untold:
             named = list(dict.fromkeys(untold))
@@ -176,7 +176,7 @@ def _doubt_of_ground(rules: Rules, scored: Sequence[tuple[TestData, Term]]) -> f
     parts = []
     for data, term in scored:
         c = data.comparison
-        if c is None or not c.told:
+        if c is None or not c.has_doubt:
             continue
         u = c.repeat_sd / math.sqrt(data.base_runs.sum())
         if rules.scheme == SUM:
@@ -232,7 +232,7 @@ def _missing_notes(loaded: Sequence[TestData]) -> list[str]:
             f"{', '.join(alone)}: there is no run of the reference with a result yet, so nothing can be compared."
             " Run the reference."
         )
-    if untold := [data.test.label for data in loaded if data.untold]:
+    if untold := [data.test.label for data in loaded if data.lacks_doubt]:
         notes.append(
             f"{', '.join(untold)}: nothing was repeated, and the rig's history tells no scatter of"
             " this procedure, so no difference can be told. Run the reference or an entry again."

@@ -41,7 +41,7 @@ class Figure:
 
 
 @dataclass(frozen=True)
-class Asked:
+class CheckInput:
     """What a part is held against: its place, who says so, material, settings, speed [1/min], price
     of a kilogram, and what its designer has said.
     """

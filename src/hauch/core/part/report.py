@@ -10,7 +10,7 @@ import numpy as np
 
 from hauch.core.part import strength
 from hauch.core.part.blades import measure_blades
-from hauch.core.part.findings import Asked, Report, Stopped
+from hauch.core.part.findings import CheckInput, Report, Stopped
 from hauch.core.part.rays import Caster, sample, walls
 from hauch.core.part.report_inside import add_passages, add_walls
 from hauch.core.part.report_place import (
@@ -43,7 +43,7 @@ STAGES = (
 
 
 def check(
-    mesh: trimesh.Trimesh, asked: Asked, tell: Callable[[int], bool] = lambda stage: True
+    mesh: trimesh.Trimesh, asked: CheckInput, tell: Callable[[int], bool] = lambda stage: True
 ) -> Report:
     """Check a part.
 

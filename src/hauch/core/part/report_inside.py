@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hauch.core.part import MM
-from hauch.core.part.findings import Asked, Report
+from hauch.core.part.findings import CheckInput, Report
 from hauch.core.part.passage import free_areas, holes_along, openings, screw_hole, steep
 from hauch.core.part.pose import (
     Placed,
@@ -62,7 +62,7 @@ def _where(points: Floats, part: str) -> str:
     return f"around x {x:.0f}, y {y:.0f}, z {z:.0f} mm"
 
 
-def add_walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> None:
+def add_walls(report: Report, wall: Walls, samples: Samples, asked: CheckInput) -> None:
     """How thick the walls are, and where they are thin."""
     least = asked.envelope["wall"] / MM
     thin = wall.thinnest(THIN_SHARE)
@@ -128,7 +128,7 @@ def add_walls(report: Report, wall: Walls, samples: Samples, asked: Asked) -> No
         )
 
 
-def add_passages(report: Report, placed: Placed, caster: Caster, asked: Asked) -> None:
+def add_passages(report: Report, placed: Placed, caster: Caster, asked: CheckInput) -> None:
     """Openings and areas of ducts, intakes and rings."""
     found = openings(placed.mesh)
     report.data["openings"] = [
@@ -192,7 +192,7 @@ def _area(value: float) -> Quantity:
     return modelled(value * MM**2, "m2", "part:facets", "facets of curved surfaces", 0.002)
 
 
-def _screws(report: Report, placed: Placed, caster: Caster, asked: Asked) -> None:
+def _screws(report: Report, placed: Placed, caster: Caster, asked: CheckInput) -> None:
     """Holes of the mounting pattern."""
     values: Mapping[str, float] = asked.envelope.values
     if "hole_pitch" not in values:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from hauch.core.part import MM
-from hauch.core.part.findings import Asked, Report
+from hauch.core.part.findings import CheckInput, Report
 from hauch.core.part.pose import (
     FILE_TURNS,
     UNITS,
@@ -80,7 +80,7 @@ def add_soundness(
     return report.mended.mesh
 
 
-def add_unit(report: Report, mesh: trimesh.Trimesh, asked: Asked) -> trimesh.Trimesh:
+def add_unit(report: Report, mesh: trimesh.Trimesh, asked: CheckInput) -> trimesh.Trimesh:
     """The file's unit: as said, or as the size tells; the part in millimetres."""
     size, room = float(mesh.extents.max()), room_of(asked.envelope)
     if asked.said_unit:
@@ -183,7 +183,9 @@ def stand_beside_one_another(report: Report, found: Soundness) -> bool:
     return False
 
 
-def add_place(report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked: Asked) -> Placed:
+def add_place(
+    report: Report, mesh: trimesh.Trimesh, figures: MassFigures, asked: CheckInput
+) -> Placed:
     """The part turned into its place, and what sticks out of it."""
     if asked.envelope.family == "rotor":
         turned, turn = spin_direction(figures.inertia)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hauch.core.part import MM
-from hauch.core.part.findings import Asked, Report
+from hauch.core.part.findings import CheckInput, Report
 from hauch.core.part.pose import (
     Placed,
 )
@@ -24,7 +24,7 @@ SUPPORT = 0.35
 
 
 def add_print(
-    report: Report, placed: Placed, figures: MassFigures, wall: Walls, asked: Asked
+    report: Report, placed: Placed, figures: MassFigures, wall: Walls, asked: CheckInput
 ) -> Laid:
     """How it lies on the printer, what the print takes, and what may go wrong."""
     best = best_way_up(placed.mesh)

@@ -12,7 +12,7 @@ import numpy as np
 from hauch.core.part import MM
 from hauch.core.part.balance import GRADE, permissible_unbalance
 from hauch.core.part.blades import Blades
-from hauch.core.part.findings import Asked, Report
+from hauch.core.part.findings import CheckInput, Report
 from hauch.core.part.pose import Placed
 from hauch.core.part.printing import Laid
 from hauch.core.part.rays import Caster
@@ -41,7 +41,7 @@ def spinning(
     figures: MassFigures,
     blades: Blades | None,
     laid: Laid,
-    asked: Asked,
+    asked: CheckInput,
 ) -> None:
     """Add what spinning does to the report of a rotor that lies on its axis."""
     mass = next(f.quantity.value for f in report.figures if f.key == "mass")
@@ -127,7 +127,7 @@ def spinning(
     _speed_limit(report, limit, asked)
 
 
-def _balance(report: Report, centre: Any, mass: float, asked: Asked) -> None:
+def _balance(report: Report, centre: Any, mass: float, asked: CheckInput) -> None:
     offset = float(math.hypot(centre[0], centre[1]))
     towards = math.degrees(math.atan2(centre[1], centre[0])) % 360
     unbalance = mass * offset * MM
@@ -217,7 +217,7 @@ _WORKINGS = {
 }
 
 
-def _stresses(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+def _stresses(report: Report, limit: SpeedLimit, asked: CheckInput) -> None:
     """Nominal stress of each place at the round's speed."""
     omega, density = 2 * math.pi * asked.speed / 60, asked.material.density
     for place in limit.stressed.places:
@@ -248,7 +248,7 @@ def _working(place: Place, density: float, speed: float, omega: float) -> Step:
     return Step(name, formula, inputs, place.stress(density, omega), "Pa", source)
 
 
-def _growth(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+def _growth(report: Report, limit: SpeedLimit, asked: CheckInput) -> None:
     """How far the tips come nearer to the bore at the round's speed."""
     if not limit.stressed.places:
         return
@@ -284,7 +284,7 @@ def _growth(report: Report, limit: SpeedLimit, asked: Asked) -> None:
         )
 
 
-def _speed_limit(report: Report, limit: SpeedLimit, asked: Asked) -> None:
+def _speed_limit(report: Report, limit: SpeedLimit, asked: CheckInput) -> None:
     """Add the speed that is not to be passed."""
     tip, omega = limit.stressed.tip, 2 * math.pi * asked.speed / 60
     told = limit.why

@@ -375,7 +375,7 @@ def _in_words(windows: list[tuple[float, float]]) -> str:
     return "one of the stretches that were read"
 
 
-def told(mark: Mark) -> str:
+def mark_sentence(mark: Mark) -> str:
     """A mark as a sentence: what, where, and what was done about it."""
     label = "All channels" if mark.channel == "time" else CHANNELS[mark.channel].label
     where = (

@@ -15,7 +15,7 @@ from hauch.core.measure.channels import CHANNELS, FOLLOWS, SPEEDS
 from hauch.core.quantity import Quantity
 from hauch.core.quantity.mixups import whole_run_mixups
 from hauch.core.trace.marks import WORDS, Mark
-from hauch.core.trace.reduce import told
+from hauch.core.trace.reduce import mark_sentence
 from hauch.core.trace.settle import Settling, correlation_factor
 
 SHORT_SHARE = 0.97
@@ -58,7 +58,7 @@ def of_marks(marks: Sequence[Mark]) -> list[str]:
     for mark in marks:
         key = (mark.channel, mark.kind)
         if counts[key] <= LISTED:
-            sentences.append(told(mark))
+            sentences.append(mark_sentence(mark))
         elif key not in done:
             done.add(key)
             label = "All channels" if mark.channel == "time" else CHANNELS[mark.channel].label

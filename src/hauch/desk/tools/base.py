@@ -69,7 +69,7 @@ class Figure:
     outside: bool = False
 
     @property
-    def told(self) -> Quantity:
+    def shown(self) -> Quantity:
         """What is told of it: without an interval where that would be worth nothing."""
         return replace(self.quantity, parts={}) if self.outside else self.quantity
 
