@@ -21,11 +21,11 @@ from hauch.core.part.passage import free_areas, holes_along, openings, screw_hol
 from hauch.core.part.pose import (
     find_bore,
     guess_unit,
-    place_in_box,
     place_rotor,
     room_of,
     spin_direction,
 )
+from hauch.core.part.pose_box import place_in_box
 from hauch.core.part.printing import USUAL, annealing, best_way_up, lay, print_figures
 from hauch.core.part.rays import Caster, sample, walls
 from hauch.core.part.report import check

@@ -18,11 +18,11 @@ from hauch.core.part.pose import (
     FILE_TURNS,
     UNITS,
     guess_unit,
-    place_in_box,
     place_rotor,
     spin_direction,
     turn_to_z,
 )
+from hauch.core.part.pose_box import place_in_box
 from hauch.core.part.printing import USUAL, annealing, print_figures
 from hauch.core.part.rays import Caster, sample, walls
 from hauch.core.part.report import check

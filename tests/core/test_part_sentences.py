@@ -23,7 +23,7 @@ from hauch.core.geometry.solids import (
 )
 from hauch.core.part.drawing import cut_open, section_drawing
 from hauch.core.part.findings import CheckInput, Report
-from hauch.core.part.pose import place_in_box
+from hauch.core.part.pose_box import place_in_box
 from hauch.core.part.report import check
 from hauch.core.predict.silencer import Chamber
 from hauch.core.strength.material import MATERIALS

@@ -23,7 +23,7 @@ from hauch.formats.logger_csv import inspect, read_log
 from hauch.formats.logger_names import guess_mapping
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Test
-from hauch.stores.actions import change_rig
+from hauch.stores.actions_rigs import change_rig
 from hauch.stores.models import Instrument, Rig, RigMeter
 from tests.builder import PASSWORD, ROOM, START, build
 from tests.bundles import exported

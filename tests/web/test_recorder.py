@@ -33,7 +33,9 @@ from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.live import actions as live
 from hauch.live import runs as live_runs
+from hauch.live.assessing import assessed
 from hauch.live.held import STALE, Held, go_on, task_again, task_of
+from hauch.live.obeying import obey
 from hauch.live.protocol import (
     Cut,
     Hold,
@@ -46,9 +48,9 @@ from hauch.live.protocol import (
     status_of,
 )
 from hauch.live.recorder import SHUT_AFTER, Recorder
-from hauch.live.session import RECENT_SECONDS, Session, assessed
+from hauch.live.session import RECENT_SECONDS, Session
 from hauch.live.stream import events, hub, rows_after
-from hauch.live.views import MOST_STREAMS, _may_watch, _one_more
+from hauch.live.views_stream import MOST_STREAMS, _may_watch, _one_more
 from hauch.people.keep import read_kept
 from hauch.people.sessions import end, set_active
 from hauch.rounds import invitations
@@ -801,22 +803,22 @@ class SessionTests(Emptied, TransactionTestCase):
         self.assertEqual(Run.objects.count(), 0)
 
     def test_a_wish_that_is_old_turns_nothing_and_a_cut_is_always_done(self):
-        recorder, sent = Recorder(say=lambda text: None), []
+        sent: list[float] = []
         session = self.session(send=sent.append)
         held = Held(session, 1, 900.0, lambda: 1000.0)  # second 100 of the recording is now
         fresh, old = 99.0, 100.0 - STALE - 1
-        recorder._obey(
+        obey(
             held,
             Wanted([Wished(1, old, Throttle(80.0)), Wished(2, old, Sweep([70.0], 5.0))]),
         )
         self.assertEqual((sent, session.throttle, session.task, held.seen), ([], 0.0, None, 2))
         self.assertIn("while nobody recorded", session.events[-1])
-        recorder._obey(
+        obey(
             held,
             Wanted([Wished(2, old, Throttle(80.0)), Wished(3, fresh, Throttle(60.0))]),
         )
         self.assertEqual((sent, held.urgent), ([60.0], True))
-        recorder._obey(held, Wanted([Wished(4, old, Cut())]))
+        obey(held, Wanted([Wished(4, old, Cut())]))
         self.assertEqual(sent, [60.0, 0.0])
         self.assertTrue(session.urgent)
 

@@ -26,7 +26,7 @@ from hauch.formats.bundle import BundleRefused
 from hauch.people.keep import keep, place_of
 from hauch.people.models import AuditEntry, User
 from hauch.rounds.models import Round
-from hauch.stores import actions
+from hauch.stores import actions, actions_rigs
 from hauch.stores.models import Calibration, Instrument, ReferenceSpecimen, Rig, RigCalibration
 from hauch.stores.pictures import clean_picture
 from hauch.stores.queries import due_of, states_of
@@ -195,7 +195,7 @@ class CalibrationTests(StoresCase):
 
 class RigStateTests(StoresCase):
     def test_a_rig_without_runs_changes_in_place(self):
-        now = actions.change_rig(
+        now = actions_rigs.change_rig(
             self.built.operator, self.rig, constants(self.rig, bore=(0.13, 0.0001)), self.meters, ""
         )
         self.assertEqual((now.pk, now.state, now.pairs["bore"][0]), (self.rig.pk, 1, 0.13))
@@ -204,14 +204,14 @@ class RigStateTests(StoresCase):
         old = self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         figure = old.result.value
         with self.assertRaisesRegex(ValidationError, "Say what is different now"):
-            actions.change_rig(
+            actions_rigs.change_rig(
                 self.built.operator,
                 self.rig,
                 constants(self.rig, bore=(0.14, 0.0001)),
                 self.meters,
                 " ",
             )
-        now = actions.change_rig(
+        now = actions_rigs.change_rig(
             self.built.operator,
             self.rig,
             constants(self.rig, bore=(0.14, 0.0001)),
@@ -230,7 +230,7 @@ class RigStateTests(StoresCase):
         self.assertAlmostEqual(new.result.value / figure, (0.14 / 0.1252) ** 2, places=6)
         self.assertEqual((old.rig_id, new.rig_id), (self.rig.pk, now.pk))
         with self.assertRaisesRegex(ValidationError, "was changed since"):
-            actions.change_rig(
+            actions_rigs.change_rig(
                 self.built.operator, self.rig, constants(self.rig), self.meters, "again"
             )
 
@@ -238,7 +238,7 @@ class RigStateTests(StoresCase):
         self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         self.built.round.state, self.built.round.published_at = "published", START
         self.built.round.save()
-        actions.change_rig(
+        actions_rigs.change_rig(
             self.built.operator,
             self.rig,
             constants(self.rig, bore=(0.14, 0.0001)),
@@ -251,7 +251,7 @@ class RigStateTests(StoresCase):
     def test_standing_leaves_out_what_has_no_reference_in_its_state(self):
         self.built.measure_all()
         test = self.built.tests["air"]
-        now = actions.change_rig(
+        now = actions_rigs.change_rig(
             self.built.operator,
             self.rig,
             constants(self.rig, bore=(0.14, 0.0001)),
@@ -278,12 +278,12 @@ class RigStateTests(StoresCase):
     def test_nothing_changed_is_no_new_state(self):
         self.built.air(self.built.specimens["Amsel"], 0, (4.0, 4.0))
         rig = Rig.objects.create(name="Box", kind="chamber", constants={"depth": [0.5, 0.0]})
-        same = actions.change_rig(self.built.operator, rig, rig.pairs, {}, "", "a note")
+        same = actions_rigs.change_rig(self.built.operator, rig, rig.pairs, {}, "", "a note")
         self.assertEqual((same.state, same.note), (1, "a note"))
 
     def test_impossible_geometry_is_refused_by_field(self):
         with self.assertRaises(ValidationError) as refused:
-            actions.add_rig(
+            actions_rigs.add_rig(
                 self.built.host,
                 Rig(name="T", kind="tunnel"),
                 {"bore": (-0.1, 0.0), "length": (1.0, 0.0), "sensor_at": (1.5, 0.0)},
@@ -364,8 +364,8 @@ class UnusedTests(StoresCase):
             (self.built.meters["air_speed"], f"It reads on {tunnel}"),
         ):
             with self.assertRaisesRegex(ValidationError, why):
-                actions.delete_unused(host, thing)
-        rig = actions.add_rig(host, Rig(name="Spare", kind="power"), {}, {})
+                actions_rigs.delete_unused(host, thing)
+        rig = actions_rigs.add_rig(host, Rig(name="Spare", kind="power"), {}, {})
         meter = actions.save_instrument(host, Instrument(name="Spare", channel="power"))
         self.client.force_login(self.built.people["viewer"])
         for thing in (rig, meter):
@@ -391,7 +391,7 @@ class GuidedCalibrationTests(StoresCase):
         )
 
     def test_a_traverse_gives_the_profile_factor(self):
-        now = actions.calibrate_rig(
+        now = actions_rigs.calibrate_rig(
             self.built.operator, self.rig, RigCalibration.Kind.TRAVERSE, TRAVERSE, "six trays"
         )
         self.assertAlmostEqual(now.pairs["profile_factor"][0], sum(SHAPE) / 5, places=9)
@@ -405,7 +405,7 @@ class GuidedCalibrationTests(StoresCase):
             "pressures": [20.0, 80.0, 300.0],
             "flows": [2e-5 * p**0.65 for p in (20.0, 80.0, 300.0)],
         }
-        now = actions.calibrate_rig(
+        now = actions_rigs.calibrate_rig(
             self.built.operator, self.rig, RigCalibration.Kind.BLANK_PLATE, readings
         )
         self.assertAlmostEqual(now.pairs["leak_exponent"][0], 0.65, places=9)
@@ -525,7 +525,9 @@ class LibraryTests(StoresCase):
             [(1, 0.9), (5, 4.5)],
         )
         tube = Rig.objects.create(name="Tube", kind="tunnel", constants={"bore": [0.1252, 0.0001]})
-        actions.calibrate_rig(self.built.operator, tube, RigCalibration.Kind.TRAVERSE, TRAVERSE)
+        actions_rigs.calibrate_rig(
+            self.built.operator, tube, RigCalibration.Kind.TRAVERSE, TRAVERSE
+        )
         Rig.objects.exclude(pk=tube.pk).filter(tests=None).delete()
         content = json.loads(export_library())
         content["rigs"] = [r for r in content["rigs"] if r["name"] == "Tube"]
@@ -615,9 +617,9 @@ class PermissionTests(StoresCase):
                 lambda user=user: actions.add_calibration(
                     user, vane, date(2026, 4, 1), [(1, 1), (2, 2)]
                 ),
-                lambda user=user: actions.add_rig(user, Rig(name="X", kind="lift"), {}, {}),
-                lambda user=user: actions.change_rig(user, self.rig, {}, {}, "x"),
-                lambda user=user: actions.calibrate_rig(user, self.rig, "traverse", TRAVERSE),
+                lambda user=user: actions_rigs.add_rig(user, Rig(name="X", kind="lift"), {}, {}),
+                lambda user=user: actions_rigs.change_rig(user, self.rig, {}, {}, "x"),
+                lambda user=user: actions_rigs.calibrate_rig(user, self.rig, "traverse", TRAVERSE),
                 lambda user=user: actions.add_reference(user, "T", "1"),
                 lambda user=user: actions.change_reference(user, self.built.reference, note="x"),
                 lambda user=user: import_library(user, b"{}"),

@@ -18,7 +18,8 @@ from hauch.instruments.standins import DEVICES, FIRST_PORT, PER_BENCH
 from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
 from hauch.rounds.models import Membership, Round, Test
-from hauch.stores.actions import add_calibration, add_rig, calibrate_rig
+from hauch.stores.actions import add_calibration
+from hauch.stores.actions_rigs import add_rig, calibrate_rig
 from hauch.stores.models import (
     Calibration,
     Instrument,

@@ -20,7 +20,8 @@ from hauch.formats.tables import to_csv
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.stores.actions import add_rig, save_instrument
+from hauch.stores.actions import save_instrument
+from hauch.stores.actions_rigs import add_rig
 from hauch.stores.models import Instrument, Rig
 
 SCHEMA, SCHEMA_VERSION = "hauch.library", 1

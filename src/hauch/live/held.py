@@ -21,8 +21,9 @@ from hauch.instruments.grid import Grid
 from hauch.instruments.grid import Piece as Rows
 from hauch.instruments.link import Link
 from hauch.instruments.profile import Profile, ProfileWrong
+from hauch.live.assessing import Assessed, Task
 from hauch.live.protocol import TURNS, Hold, Sweep, TaskSaid, status_of, steps_of, wanted_of
-from hauch.live.session import RECENT_SECONDS, Assessed, Session, Task
+from hauch.live.session import RECENT_SECONDS, Session
 
 STALE = 6.0
 """A wish to turn the throttle that is older than this [s] is not carried out, and no rule goes on

@@ -19,7 +19,6 @@ from contextlib import contextmanager, suppress
 from typing import Any
 
 import msgspec
-import numpy as np
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
 from django.utils import timezone
@@ -28,26 +27,17 @@ from hauch.bench import steady
 from hauch.bench.models import Live, Recording
 from hauch.bench.traces import RECORDER_LOCK, remake_minute
 from hauch.core.measure.channels import CHANNELS
-from hauch.core.measure.seek import Search
 from hauch.core.quantity.mixups import mixups
-from hauch.live.held import REPORT_EVERY, STALE, Held, go_on, open_lines, take_up, task_of
-from hauch.live.presence import why_closed, with_absence
+from hauch.live.assessing import assessed
+from hauch.live.held import REPORT_EVERY, Held, go_on, open_lines, take_up
+from hauch.live.obeying import heed, obey
+from hauch.live.presence import with_absence
 from hauch.live.protocol import (
     RECORDED,
     WANTED,
-    Cut,
-    Hold,
-    Mounted,
-    Sweep,
-    Throttle,
-    Wanted,
-    Wave,
-    Wish,
     plain,
-    steps_of,
     wanted_of,
 )
-from hauch.live.session import Session, assessed
 from hauch.live.storing import insert, keep_over, keep_waves
 
 log = logging.getLogger(__name__)
@@ -322,8 +312,8 @@ class Recorder:
         for pk, live in wanted.items():
             if pk in self.held:
                 with self._alone(pk):
-                    self._obey(self.held[pk], wanted_of(live))
-                    self._heed(self.held[pk].session, live)
+                    obey(self.held[pk], wanted_of(live))
+                    heed(self.held[pk].session, live)
 
     def _take_up(self, free: list[Live]) -> None:
         """Hold recordings that nobody holds: all meters are read before the first history is."""
@@ -347,69 +337,6 @@ class Recorder:
             for live, held, _ in taken:
                 if live.pk not in self.held:
                     held.close()
-
-    @staticmethod
-    def _heed(session: Session, live: Live) -> None:
-        """Whether somebody is there, and whether the guard is closed."""
-        session.guarded = steps_of(live).guard is not None
-        if session.throttle > 0 and (why := why_closed(live, live.absence.total_seconds())):
-            session.cut(why)
-
-    def _obey(self, held: Held, wanted: Wanted) -> None:
-        """Do what is wanted, in order and once."""
-        for wished in wanted.wishes:
-            if wished.n <= held.seen:
-                continue
-            held.seen = wished.n
-            late = held.clock() - held.origin - wished.at
-            opens = isinstance(wished.wish, Hold | Sweep) or (
-                isinstance(wished.wish, Throttle) and wished.wish.percent > 0
-            )
-            if late > STALE and opens:
-                # Who asked for it has long turned to something else; a part must not begin to turn
-                # for that.
-                held.session.events.append(
-                    f"The throttle was to be turned {late:.0f} s ago, while nobody recorded. It was"
-                    " left as it is; ask again."
-                )
-                continue
-            self._do(held, wished.wish)
-            held.urgent = True
-
-    def _do(self, held: Held, wish: Wish) -> None:
-        session = held.session
-        match wish:
-            case Mounted(part):
-                if held.motor is not None and held.motor[1].mounted:
-                    held.motor[0].send(held.motor[1].part(part))
-            case Wave(seconds):
-                self._listen_to(held, seconds)
-            case Cut():
-                session.cut("The throttle was closed by hand.")
-            case Hold() | Sweep():
-                session.task = task_of(wish)
-                session.task.begun = round(session.now, 2)
-                machine = session.task.machine
-                if isinstance(machine, Search) and session.throttle < machine.low:
-                    session.turn(min(max(40.0, machine.low), machine.high))
-            case Throttle(percent):
-                session.break_off("Stopped: the throttle was turned by hand.")
-                session.turn(percent)
-
-    def _listen_to(self, held: Held, seconds: float) -> None:
-        """Have the waveforms of all meters that have one fetched."""
-        for link in held.links.values():
-            for channel, reader in link.readers.items():
-                if reader.profile.wave and reader.profile.wave_rate:
-                    rate = reader.profile.wave_rate
-
-                    def done(
-                        samples: np.ndarray | None, channel: str = channel, rate: float = rate
-                    ) -> None:
-                        if samples is not None and samples.size:
-                            held.waves.append((channel, held.session.now, rate, samples))
-
-                    link.waveform(reader.profile.wave, seconds, done)
 
     def _collect(self) -> None:
         for pk, held in list(self.held.items()):

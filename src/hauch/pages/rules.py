@@ -18,7 +18,7 @@ from hauch.people.requests import Request
 from hauch.rounds.actions import change_rules
 from hauch.rounds.checks import problems_of_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
-from hauch.rounds.forms import RulesForm
+from hauch.rounds.forms_rules import RulesForm
 from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import current_rules, round_for
 from hauch.ui.fields import sent

@@ -20,7 +20,8 @@ from hauch.rounds.models import Round
 from hauch.rounds.references import bring_in
 from hauch.setup.answers import Answers
 from hauch.setup.models import SetUp
-from hauch.stores.actions import add_reference, add_rig, change_rig, save_instrument
+from hauch.stores.actions import add_reference, save_instrument
+from hauch.stores.actions_rigs import add_rig, change_rig
 from hauch.stores.models import Instrument, ReferenceSpecimen, Rig
 
 MOST_OPEN = 20

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST
 from hauch.core.measure.channels import CHANNELS
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
-from hauch.stores import actions
+from hauch.stores import actions, actions_rigs
 from hauch.stores.forms import (
     NewInstrumentForm,
     NewRigForm,
@@ -59,7 +59,7 @@ def delete_instrument(request: Request, pk: int) -> HttpResponse:
 def _delete(request: Request, thing: Rig | Instrument) -> HttpResponse:
     name = str(thing)
     try:
-        actions.delete_unused(request.user, thing)
+        actions_rigs.delete_unused(request.user, thing)
     except ValidationError as problem:
         messages.error(request, " ".join(problem.messages))
         return redirect(thing)

@@ -15,7 +15,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.quantity import expanded, standard_of
 from hauch.people.permissions import allowed, require
 from hauch.people.requests import Request, whole
-from hauch.stores import actions
+from hauch.stores import actions, actions_rigs
 from hauch.stores.forms import (
     CalibrationForm,
     InstrumentForm,
@@ -101,7 +101,7 @@ def instrument(request: Request, pk: int) -> HttpResponse:
         "chart": _residuals(found, shown),
         "channel": found.reads,
         "rigs": Rig.objects.filter(instruments=found).current(),
-        "used": actions.why_used(found),
+        "used": actions_rigs.why_used(found),
         "may_use": allowed(request.user, "stores.change"),
         "others": others,
         "may_change": allowed(request.user, "stores.change") and not others,

@@ -23,7 +23,7 @@ from hauch.formats import mesh
 from hauch.formats.drawing_svg import to_svg
 from hauch.people.permissions import allowed, require
 from hauch.people.requests import Request, whole
-from hauch.stores import actions
+from hauch.stores import actions_rigs
 from hauch.stores.forms import (
     RigForm,
     typed_points,
@@ -109,7 +109,7 @@ def rig(request: Request, pk: int) -> HttpResponse:
     found = get_object_or_404(Rig.objects.select_related("next"), pk=pk)
     context = _rig_context(request, found)
     context["runs"] = found.runs.count()
-    context["used"] = actions.why_used(found)
+    context["used"] = actions_rigs.why_used(found)
     if found.kind == "tunnel":
         made = _tube_of(found)
         context["tube"], context["tube_problems"] = made, made.problems()
@@ -158,7 +158,7 @@ def new_rig(request: Request) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         made = Rig(name=form.cleaned_data["name"], kind=kind.key, note=form.cleaned_data["note"])
         try:
-            actions.add_rig(request.user, made, form.constants(), form.meters())
+            actions_rigs.add_rig(request.user, made, form.constants(), form.meters())
         except ValidationError as problem:
             form.take_errors(problem)
         else:
@@ -180,7 +180,7 @@ def change_rig(request: Request, pk: int) -> HttpResponse:
     )
     if request.method == "POST" and form.is_valid():
         try:
-            now = actions.change_rig(
+            now = actions_rigs.change_rig(
                 request.user,
                 found,
                 form.constants(),
@@ -218,7 +218,7 @@ def _rig_form(request: Request, form: RigForm, kind: RigKind, found: Rig | None)
         "rig": found,
         "back": next_of(request),
         "here": request.get_full_path(),
-        "has_runs": found is not None and actions.has_runs(found),
+        "has_runs": found is not None and actions_rigs.has_runs(found),
         "drawing": diagram(kind, constants, request.user.units),
         "problems": problems if request.htmx else form.non_field_errors(),
     }
@@ -257,14 +257,14 @@ def calibrate_rig(request: Request, pk: int, kind: str) -> HttpResponse:
         try:
             readings = guide.readings()
             if "keep" in request.POST and not request.htmx:
-                now = actions.calibrate_rig(
+                now = actions_rigs.calibrate_rig(
                     request.user, found, kind, readings, request.POST.get("note", "")[:2000]
                 )
                 messages.success(
                     request, f"{now} is calibrated. The new constants hold for runs from now on."
                 )
                 return redirect(now)
-            constants, text, result_of = actions.find_constants(found, kind, readings)
+            constants, text, result_of = actions_rigs.find_constants(found, kind, readings)
             rows = [
                 (found.how.constant(name), value, expanded(u))
                 for name, (value, u) in constants.items()

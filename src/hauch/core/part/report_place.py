@@ -14,11 +14,11 @@ from hauch.core.part.pose import (
     Placed,
     UnitGuess,
     guess_unit,
-    place_in_box,
     place_rotor,
     room_of,
     spin_direction,
 )
+from hauch.core.part.pose_box import place_in_box
 from hauch.core.part.size import MassFigures
 from hauch.core.part.soundness import TOUCHING, Soundness, mend
 from hauch.core.predict.model import modelled
