@@ -6,6 +6,7 @@ from django.test import SimpleTestCase, TestCase
 
 from hauch.core.quantity import coverage_factor
 from hauch.rounds.models import RuleTerm, RuleVersion
+from hauch.ui.templatetags.parts import NARROW, WIDTH, score_dot
 from hauch.verdict import queries
 from hauch.verdict.judging import refresh
 from hauch.verdict.models import StandingRow
@@ -30,6 +31,13 @@ class ScaleTests(SimpleTestCase):
 
     def test_far_scores_get_a_coarse_step(self):
         self.assertEqual(queries.scale_of([row(100.0), row(380.0)], 100.0, 1.0)["step"], 50)
+
+    def test_many_tests_leave_the_score_little_room(self):
+        for tests, narrow in ((4, False), (5, True)):
+            scale = queries.scale_of([row(100.0)], 100.0, 1.0, tests)
+            self.assertEqual(scale["narrow"], narrow)
+            dot = score_dot(scale, 100.0, 1.0, None, True)
+            self.assertIn(f'width="{NARROW if narrow else WIDTH}"', dot)
 
 
 class SettleTests(SimpleTestCase):

@@ -30,9 +30,11 @@ def standing_now(round: Round) -> tuple[RuleVersion | None, Standing | None]:
 
 
 def scale_of(
-    rows: list[StandingRow], ground: float | None, band: float
+    rows: list[StandingRow], ground: float | None, band: float, tests: int = 0
 ) -> dict[str, float | None] | None:
-    """Range and tick step of the score column, the same for all rows; None where there is no score."""
+    """Range and tick step of the score column, the same for all rows, and whether many columns of
+    tests leave it little room; None where there is no score.
+    """
     ranked = [row for row in rows if row.score is not None]
     if not ranked and ground is None:
         return None
@@ -49,7 +51,11 @@ def scale_of(
         "step": step,
         "band": band,
         "ground": ground,
+        "narrow": tests > MOST_BESIDE_A_WIDE_SCORE,
     }
+
+
+MOST_BESIDE_A_WIDE_SCORE = 4
 
 
 def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: float | None) -> int:
@@ -285,7 +291,7 @@ def _is_it_real(test: Test, cell: dict[str, Any]) -> Step:
         "Is it real?",
         "probability of better, Student's t",
         tuple(inputs),
-        100 * cell["probability"],
+        round(100 * cell["probability"], 1),
         "%",
         f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
         note,

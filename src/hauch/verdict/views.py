@@ -110,7 +110,7 @@ def _table(
         "columns": [(test, headings[test.key]) for test in tests],
         "reference_name": queries.reference_name(tests),
         "reference_at": at,
-        "scale": queries.scale_of(rows, stored.ground, band),
+        "scale": queries.scale_of(rows, stored.ground, band, len(tests)),
         "band": band,
         "places": places,
         "opening": queries.opening(rules, first),

@@ -34,11 +34,15 @@ def chart(context, kind, data, label) -> SafeString:
     return charts.figure(kind, data, label, units_of(context))
 
 
-WIDTH, HEIGHT, PAD = 300, 40, 12
+WIDTH, NARROW, HEIGHT, PAD = 300, 200, 40, 12
+
+
+def _width(scale: dict[str, float]) -> int:
+    return NARROW if scale.get("narrow") else WIDTH
 
 
 def _x(value: float, scale: dict[str, float]) -> float:
-    return PAD + (value - scale["low"]) / (scale["high"] - scale["low"]) * (WIDTH - 2 * PAD)
+    return PAD + (value - scale["low"]) / (scale["high"] - scale["low"]) * (_width(scale) - 2 * PAD)
 
 
 @register.simple_tag
@@ -51,7 +55,7 @@ def score_axis(scale) -> SafeString:
         f'<text x="{_x(t, scale):.1f}" y="12" text-anchor="middle">{t:g}</text>' for t in ticks
     )
     return mark_safe(  # noqa: S308 numbers only
-        f'<svg class="dots axis" width="{WIDTH}" height="16" aria-hidden="true">{texts}</svg>'
+        f'<svg class="dots axis" width="{_width(scale)}" height="16" aria-hidden="true">{texts}</svg>'
     )
 
 
@@ -64,7 +68,7 @@ def score_dot(
     """
     ground = scale["ground"]
     low, high, x = (
-        min(max(_x(v, scale), 2), WIDTH - 2) for v in (score - doubt, score + doubt, score)
+        min(max(_x(v, scale), 2), _width(scale) - 2) for v in (score - doubt, score + doubt, score)
     )
     shape = mark_svg(None if reference else entry.mark, 14, x=x - 7, y=HEIGHT / 2 - 7)
     colour = "m-ref" if reference else f"m{entry.mark % 8}"
@@ -83,7 +87,7 @@ def score_dot(
     return format_html(
         '<svg class="dots" width="{}" height="{}" role="img" aria-label="{} {}, plus or minus'
         ' {}">{}<path class="whisker {}" d="M{} {}H{}"/>{}</svg>',
-        WIDTH,
+        _width(scale),
         HEIGHT,
         f"{score:.1f}",
         unit,
