@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import argparse
+import contextlib
+import io
 import json
 import os
 import shutil
@@ -16,7 +19,7 @@ from unittest import mock
 import psycopg
 from django.test import SimpleTestCase, TestCase, override_settings
 
-from hauch.ops import archive, backup
+from hauch.ops import archive, backup, maintenance
 from hauch.ops.archive import Keeper, bases, installed, turn_off, turn_on, typed_moment
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
@@ -198,33 +201,43 @@ class ArchiveTests(SimpleTestCase):
         self.assertEqual(self.had_back(None, "again")[0], [1])
 
     def test_by_the_commands(self):
-        shell = {k: v for k, v in os.environ.items() if k != "HAUCH_DATABASE_URL"}
-
-        def run(*arguments):
-            done = subprocess.run(
-                [sys.executable, "-m", "hauch.ops", *map(str, arguments)],
-                check=False, capture_output=True, text=True, env=shell,
-            )  # fmt: skip
-            return done.returncode, done.stdout + done.stderr
-
         self.read(1)
         self.keeper.take_base()
         self.keeper.copy_files()
         self.hand_over()
         place = self.folder / "home"
-        self.assertIn(
-            "is no moment", run("restore", self.archive, "--at", "noon", "--data", place)[1]
+        for source, at, words in (
+            (self.archive, "noon", "is no moment"),
+            (self.folder / "x.tar", "2026-01-01", "belongs to an archive"),
+            (self.folder, "", "is no archive"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(CannotGoOn, words):
+                self.run_here("restore", file=source, at=at, check=False, data=self.folder / "no")
+        shell = {k: v for k, v in os.environ.items() if k != "HAUCH_DATABASE_URL"}
+        command = [sys.executable, "-m", "hauch.ops", "restore", self.archive, "--data", place]
+        done = subprocess.run(
+            list(map(str, command)), check=False, capture_output=True, text=True, env=shell
         )
-        self.assertIn("belongs to an archive", run("restore", "x.tar", "--at", "2026-01-01")[1])
-        self.assertEqual(run("restore", self.folder, "--data", place)[0], 1)
-        code, told = run("restore", self.archive, "--data", place)
-        self.assertIn("whoever was signed in signs in anew", told)
-        self.assertEqual((code, (place / "files" / "01" / "whole").read_text()), (0, "file of 1"))
-        self.assertIn("There is an installation", run("restore", self.archive, "--data", place)[1])
-        self.assertIn("has no archive", run("archive", "--data", place)[1])
-        self.assertIn("can be had back", run("archive", self.folder / "own", "--data", place)[1])
-        self.assertIn("no copy of the cluster", run("archive", "--data", place)[1])
-        self.assertIn("no longer", run("archive", "--off", "--data", place)[1])
+        self.assertIn("whoever was signed in signs in anew", done.stdout, done.stderr)
+        self.assertEqual((place / "files" / "01" / "whole").read_text(), "file of 1")
+        with self.assertRaisesRegex(CannotGoOn, "There is an installation"):
+            self.run_here("restore", file=self.archive, at="", check=False, data=place)
+        own = self.folder / "own"
+        for folder, off, words in (
+            (None, False, "has no archive"),
+            (own, False, "can be had back"),
+            (None, False, "no copy of the cluster"),
+            (None, True, "no longer"),
+        ):
+            told = self.run_here("archive", folder=folder, off=off, data=place)
+            self.assertIn(words, told)
+
+    def run_here(self, command, **options):
+        """A command in this process; what it says."""
+        said = io.StringIO()
+        with contextlib.redirect_stdout(said):
+            getattr(maintenance, command)(argparse.Namespace(command=command, **options))
+        return said.getvalue()
 
 
 class MomentTests(SimpleTestCase):
