@@ -65,6 +65,8 @@ class ArchiveTests(SimpleTestCase):
 
     def setUp(self):
         self.folder = folder_of(self)
+        turn_on(self.data, self.archive)
+        (self.archive / archive.LAST).unlink(missing_ok=True)
         self.db.execute("delete from reading")
         for kept in (self.data.path / "files", self.archive / "files", self.archive / "base"):
             for path in kept.iterdir():
@@ -231,6 +233,26 @@ class ArchiveTests(SimpleTestCase):
         ):
             told = self.run_here("archive", folder=folder, off=off, data=place)
             self.assertIn(words, told)
+
+    def test_it_is_kept_by_a_process_of_its_own_wherever_the_files_are(self):
+        shared = self.folder / "share"
+        (shared / "aa").mkdir(parents=True)
+        (shared / "aa" / "whole").write_text("on a share")
+        command = [sys.executable, "-m", "hauch.ops", "archiving", "--data", str(self.data.path)]
+        more = {"HAUCH_DATABASE_URL": self.url, "HAUCH_FILES_URL": f"file://{shared}"}
+        child = subprocess.Popen(
+            command, env=os.environ | more, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+        )
+        deadline = time.monotonic() + 90
+        while not (bases(self.archive) and (self.archive / archive.LAST).exists()):
+            self.assertLess(time.monotonic(), deadline)
+            self.assertIsNone(child.poll())
+            time.sleep(0.1)
+        child.terminate()
+        said, _ = child.communicate(timeout=30)
+        self.assertEqual((child.returncode, b"Traceback" in said), (0, False), said)
+        self.assertEqual((self.archive / "files" / "aa" / "whole").read_text(), "on a share")
+        self.assertEqual(json.loads((self.archive / archive.LAST).read_text())["problem"], "")
 
     def run_here(self, command, **options):
         """A command in this process; what it says."""

@@ -305,15 +305,15 @@ def reach(folder: Path) -> str:
     return f"back to {known[-1].moment.astimezone():%d %b %Y %H:%M}, copies: {len(known)}"
 
 
-def keep(data: DataFolder, url: str, say: Say) -> None:
-    """Keep an installation's archive until SIGTERM."""
+def keep(data: DataFolder, url: str, files: Path, say: Say) -> None:
+    """Keep an installation's archive, of its database and its files, until SIGTERM."""
     folder = data.archive
     if folder is None:
         raise CannotGoOn("This installation has no archive. Give it one: ./hauch archive FOLDER")
     stopping: list[Any] = []
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
-    Keeper(url, data.path / "files", folder).run(stopping, say)
+    Keeper(url, files, folder).run(stopping, say)
 
 
 # ---------------------------------------------------------------- had back

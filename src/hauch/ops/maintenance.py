@@ -223,8 +223,11 @@ def archive(options: argparse.Namespace) -> int:
 def archiving(options: argparse.Namespace) -> int:
     """Keep the archive until stopped; `start` runs this where there is one."""
     from hauch.ops import archive as archives
+    from hauch.site.settings import places
 
-    archives.keep(DataFolder(options.data), os.environ["HAUCH_DATABASE_URL"], say)
+    data = DataFolder(options.data)
+    kept = places.files(os.environ.get("HAUCH_FILES_URL", ""), data.path / "files")
+    archives.keep(data, os.environ["HAUCH_DATABASE_URL"], kept, say)
     return 0
 
 
