@@ -321,7 +321,7 @@ class SecondFactorTests(PeopleCase):
                     self.assertEqual(answer.status_code, 200)
                     continue
                 self.assertRedirects(answer, self.own)
-                self.assertContains(here.get(self.own), "You need a second factor here")
+                self.assertContains(here.get(self.own), "Here you need a second factor")
                 self.assertEqual(here.post(reverse("people:end_sessions")).status_code, 302)
                 self.assertEqual(Client().get(reverse("people:login")).status_code, 200)
                 self.turned_on()
