@@ -10,6 +10,7 @@ from hauch.desk.jobs import search_later
 from hauch.desk.models import Design, Search
 from hauch.entries.models import Prediction
 from tests.browser.base import BrowserTests
+from tests.processes import Machine
 
 WITHIN = 1500
 """Milliseconds from key to picture that a test machine under load must stay below; 200 ms is
@@ -226,12 +227,13 @@ class DeskTests(BrowserTests):
             ("pack", "power"),
         ):
             with self.subTest(tool):
+                machine = Machine()
                 page.goto(self.url(f"/desk/{tool}/"))
                 self.charts_drawn()
                 taken = min(
                     page.evaluate(KEY_TO_PICTURE, field) for _ in range(3)
                 )  # the best of three: the host may be busy with others
-                self.assertLess(taken, WITHIN)
+                self.assertLess(taken, machine.seconds(WITHIN))
                 self.charts_drawn()
 
     def test_on_a_phone_nothing_runs_over(self):

@@ -1,6 +1,7 @@
 """The ground under the application: ports, secrets, the supervisor."""
 
 import os
+import pickle
 import re
 import socket
 import stat
@@ -8,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import traceback
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -18,6 +20,7 @@ from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
 from hauch.ops.meters import standins
 from hauch.ops.start import Supervisor, place_standins, ports_of_our_own, wait_until_healthy
+from hauch.ops.testrunner import RemoteTimed
 
 
 class PortTests(unittest.TestCase):
@@ -227,3 +230,23 @@ class CommandLineTests(unittest.TestCase):
         )
         self.assertEqual(done.returncode, 1)
         self.assertIn("Run ./hauch start first", done.stderr)
+
+
+class ResultTests(unittest.TestCase):
+    def test_a_part_that_failed_goes_from_one_process_to_another(self):
+        """Whatever the test holds by then, such as a browser; the whole run ended over it."""
+
+        class One(unittest.TestCase):
+            def test(self):
+                with self.subTest("the third"):
+                    self.assertEqual(1, 2)
+
+        one, result = One("test"), RemoteTimed()
+        one.browser = lambda: None  # does not go from one process to another
+        result.testsRun = 0
+        one.run(result)
+        kinds = [event[0] for event in result.events]
+        self.assertEqual(kinds.count("addFailure"), 1)
+        [failure] = [event for event in result.events if event[0] == "addFailure"]
+        error = pickle.loads(pickle.dumps(failure))[2]
+        self.assertIn("the third", "".join(traceback.format_exception(*error)))

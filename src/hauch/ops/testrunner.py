@@ -33,6 +33,16 @@ class RemoteTimed(RemoteTestResult):
         super().startTest(test)
         self.began = time.perf_counter()
 
+    def addSubTest(self, test, subtest, err):
+        """Pass a part of a test that failed on as its test: the part holds the test's browser by
+        then, which does not go from one process to another.
+        """
+        if err is None:
+            return
+        err[1].add_note(f"In {subtest}")
+        failed = issubclass(err[0], test.failureException)
+        (self.addFailure if failed else self.addError)(test, err)
+
     def stopTest(self, test):
         """Pass the time on."""
         self.events.append(("note", self.test_index, time.perf_counter() - self.began))
