@@ -71,7 +71,8 @@ class ArchiveTests(SimpleTestCase):
         for kept in (self.data.path / "files", self.archive / "files", self.archive / "base"):
             for path in kept.iterdir():
                 shutil.rmtree(path)
-        self.keeper = Keeper(self.url, self.data.path / "files", self.archive)
+        began = datetime.now(UTC) - timedelta(days=30)
+        self.keeper = Keeper(self.url, self.data.path / "files", self.archive, began)
 
     def read(self, number: int) -> datetime:
         """One reading, and a file that belongs to it; the moment after it."""
@@ -80,9 +81,7 @@ class ArchiveTests(SimpleTestCase):
         place.mkdir()
         (place / "whole").write_text(f"file of {number}")
         (place / ".coming-x").write_text("half")
-        time.sleep(0.01)
         row = self.db.execute("select clock_timestamp()").fetchone()
-        time.sleep(0.01)
         return row[0]
 
     def hand_over(self):
@@ -145,6 +144,35 @@ class ArchiveTests(SimpleTestCase):
         with self.assertRaisesRegex(CannotGoOn, f"{base.name} is damaged"):
             self.had_back(None, "changed")
 
+    def segments(self):
+        """Names of the pieces of the log that are there."""
+        return {path.name for path in (self.archive / "wal").glob("*.gz")}
+
+    def test_what_was_not_handed_over_while_it_was_off_is_not_passed_over(self):
+        """No copy from before it was turned on again is good for a moment after that."""
+        self.keeper.turn(datetime.now().astimezone(), quiet)
+        self.keeper.turn(datetime.now().astimezone(), quiet)
+        self.assertEqual(len(bases(self.archive)), 1)
+        turn_off(self.data)
+        turn_on(self.data, self.archive)
+        since = datetime.fromtimestamp(self.data.archive_switch.stat().st_mtime, UTC)
+        again = Keeper(self.url, self.data.path / "files", self.archive, since)
+        again.turn(datetime.now().astimezone(), quiet)
+        again.turn(datetime.now().astimezone(), quiet)
+        self.assertEqual(len(bases(self.archive)), 2)
+        self.assertGreater(bases(self.archive)[0].moment, since)
+
+    def test_what_the_first_one_wrote_in_its_log_is_not_taken_for_news(self):
+        log = self.cluster.folder / "server.log"
+        said = "last completed transaction was at log time 1999-01-01 00:00:00 UTC\n"
+        with log.open("a") as out:
+            out.write(said)
+        self.keeper.take_base()
+        self.hand_over()
+        with self.assertRaises(CannotGoOn) as refused:
+            self.had_back(datetime.now(UTC) + timedelta(days=1), "log")
+        self.assertNotIn("1999", str(refused.exception))
+
     def test_what_no_moment_needs_goes(self):
         self.read(1)
         self.keeper.turn(datetime.now().astimezone(), quiet)
@@ -152,20 +180,18 @@ class ArchiveTests(SimpleTestCase):
         self.keeper.copy_files()
         shutil.rmtree(self.data.path / "files" / "02")
         self.hand_over()
-        time.sleep(1.1)  # a copy's name tells its second
         later = self.keeper.take_base()
         self.keeper.turn(datetime.now().astimezone(), quiet)
         self.assertEqual(len(bases(self.archive)), 2, "one a night is enough")
-        names = lambda: {p.name for p in (self.archive / "wal").glob("*.gz")}  # noqa: E731
-        before = names()
+        before = self.segments()
         self.keeper.take_away(later.moment - timedelta(seconds=1))
-        self.assertEqual((len(bases(self.archive)), names()), (2, before))
+        self.assertEqual((len(bases(self.archive)), self.segments()), (2, before))
         self.keeper.take_away(later.moment + timedelta(seconds=1))
         self.assertEqual(bases(self.archive), [later])
         needless = {name for name in before if name[:24] < later.first_segment}
         self.assertTrue(needless)
-        self.assertEqual(needless & names(), set())
-        self.assertLessEqual(before - needless, names())
+        self.assertEqual(needless & self.segments(), set())
+        self.assertLessEqual(before - needless, self.segments())
         kept = sorted(path.parent.name for path in (self.archive / "files").rglob("whole"))
         self.assertEqual(kept, ["01"])
         self.assertEqual(self.had_back(None, "after")[0], [1, 2])
@@ -299,12 +325,15 @@ class ToldTests(TestCase):
         self.assertIn("cannot be read", line.told)
         (folder / "a").mkdir()
         now = datetime.now(UTC)
-        for seen, problem, do in (
-            (now, "", ""),
-            (now, "no room", "today"),
-            (now - timedelta(hours=1), "", "Nobody looks after it"),
+        for seen, problem, copying, do in (
+            (now, "", False, ""),
+            (now, "no room", False, "today"),
+            (now - timedelta(hours=1), "", False, "Nobody looks after it"),
+            (now - timedelta(hours=1), "", True, ""),
+            (now - timedelta(days=2), "", True, "Nobody looks after it"),
         ):
             told = {"at": seen.isoformat(), "told": "back to Monday", "problem": problem}
+            told |= {"copying": copying}
             (folder / "a" / archive.LAST).write_text(json.dumps(told))
             [line] = self.line(("on", at, None, False))
             self.assertIn("back to Monday", line.told)

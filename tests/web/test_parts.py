@@ -21,6 +21,7 @@ from hauch.entries import actions as entry_actions
 from hauch.pages.line import counts, stations
 from hauch.people.first import add_person, first_people
 from hauch.people.models import User
+from hauch.rounds.models import Round
 from hauch.ui.charts import figure, specs
 from hauch.ui.marks import SHAPES, mark_svg
 from hauch.verdict.judging import judge_round
@@ -367,6 +368,14 @@ class LineTests(TestCase):
         }
         self.assertEqual(open_to["operator"], ["brief", "entries", "workshop", "bench", "verdict"])
         self.assertEqual(open_to["viewer"], ["brief", "entries", "workshop"])
+
+    def test_each_round_has_its_own_counts_in_whatever_order(self):
+        other = Round.objects.create(slug="empty", number=77, title="E", question="?", part="duct")
+        one, two = counts([self.built.round]), counts([other])
+        self.assertNotEqual(one, two)
+        self.assertEqual(counts([other, self.built.round]), two + one)
+        self.assertEqual(counts([self.built.round, other]), one + two)
+        self.assertEqual(counts([]), [])
 
     def test_all_counts_in_one_query(self):
         with self.assertNumQueries(1):

@@ -2,6 +2,7 @@
 different parts, never averaged.
 """
 
+from datetime import UTC, datetime, timedelta
 from unittest import mock
 
 from django.core.exceptions import ValidationError
@@ -173,6 +174,19 @@ class VersionsTests(TestCase):
         self.assertLess(after.reference["air"]["repeat_sd"], 1.2 * scatter)
         self.assertLess(rows["Binse"].tests["air"]["change_expanded"], 1.2 * others)
         self.assertGreater(cell["change_expanded"], 5 * others)
+
+    def test_days_are_those_of_the_installations_place(self):
+        """Half an hour before and after midnight in London is one day in Berlin."""
+        built, rig = self.built, self.built.tests["air"].rig_id
+        Run.objects.all().update(state=Run.State.VOID, reason="another day")
+        for hour, air in ((23, (4.02, 4.02)), (24, (3.98, 3.98))):
+            run = built.air(built.specimens["Kiebitz"], 200 + hour, air)
+            moment = datetime(2026, 1, 10, tzinfo=UTC) + timedelta(hours=hour, minutes=30)
+            Run.objects.filter(pk=run.pk).update(started_at=moment)
+        for zone, found in (("Europe/London", False), ("Europe/Berlin", True)):
+            with self.subTest(zone), self.settings(TIME_ZONE=zone):
+                known = scatter_of(rig, built.tests["air"].how)
+                self.assertEqual(known is not None, found)
 
     def test_a_single_run_each_is_told_by_the_rigs_history_or_not_at_all(self):
         """Two runs of a withdrawn entry tell how the rig scatters."""

@@ -415,7 +415,7 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
             reverse("workshop:list", args=[round.slug]),
             "Add one in the workshop",
         )
-    if not plan.specimens and not plan.versions and not entries.exists():
+    if not plan.specimens and not entries.exists():
         return Missing(
             "No entry is in yet, so there is nothing to compare with the reference.",
             reverse("entries:list", args=[round.slug]),

@@ -37,7 +37,7 @@ import psycopg
 from psycopg import sql
 
 from hauch import __version__
-from hauch.ops.backup import LEFT_OUT, Say, counted, kept_files
+from hauch.ops.backup import LEFT_OUT, NIGHT, Say, counted, kept_files
 from hauch.ops.cluster import Cluster, binaries, major
 from hauch.ops.data import DataFolder
 from hauch.ops.errors import CannotGoOn
@@ -46,11 +46,9 @@ FILES_EVERY = 10.0
 """Seconds between two looks at which files are new."""
 DAYS = 7
 """Each minute of so many days can be had back."""
-HOUR = 3
-"""From this hour on the copy of a night is taken."""
 STILL_AFTER = 15.0
 """Seconds after which somebody who waits for the log to be played hears how far it is."""
-BASE, LABEL = re.compile(r"\d{8}-\d{6}"), "%Y%m%d-%H%M%S"
+BASE, LABEL = re.compile(r"\d{8}-\d{6}-\d{6}"), "%Y%m%d-%H%M%S-%f"
 SEGMENT = re.compile(r"[0-9A-F]{8}([0-9A-F]{16})")
 _OWNER, _TOLD = "installation", "base.json"
 LAST = "last.json"
@@ -128,10 +126,13 @@ def _private(path: Path, text: str) -> None:
 
 
 class Keeper:
-    """Copies new files, takes the copy of a night, and takes away what is older than a week."""
+    """Copies new files, takes the copy of a night, and takes away what is older than a week.
+    ``since`` is when the archive was turned on: while it was off, the log was not handed over, so
+    that no copy from before can be played over that time.
+    """
 
-    def __init__(self, url: str, files: Path, folder: Path):
-        self.url, self.files, self.folder = url, files, folder
+    def __init__(self, url: str, files: Path, folder: Path, since: datetime):
+        self.url, self.files, self.folder, self.since = url, files, folder, since
         self.looked: dict[str, int] = {}
 
     def run(self, stopping: list[Any], say: Say) -> None:
@@ -146,22 +147,31 @@ class Keeper:
             if problem and problem != said:
                 say(f"The archive in {self.folder} cannot be kept: {problem}")
             said = problem
-            with suppress(OSError):
-                now = datetime.now(UTC).isoformat()
-                seen = {"at": now, "told": reach(self.folder), "problem": problem}
-                _private(self.folder / LAST, json.dumps(seen))
+            self.note(problem)
             until = time.monotonic() + FILES_EVERY
             while time.monotonic() < until and not stopping:
                 time.sleep(0.2)
+
+    def note(self, problem: str, *, copying: bool = False) -> None:
+        """Note how it is for the keeper's page."""
+        seen = {
+            "at": datetime.now(UTC).isoformat(),
+            "told": reach(self.folder),
+            "problem": problem,
+            "copying": copying,
+        }
+        with suppress(OSError):
+            _private(self.folder / LAST, json.dumps(seen))
 
     def turn(self, now: datetime, say: Say) -> None:
         """One look: what is new is copied; a base where one is due."""
         self.copy_files()
         last = max((base.moment for base in bases(self.folder)), default=None)
-        night = now.replace(hour=HOUR, minute=0, second=0, microsecond=0)
-        due = night if now >= night else night - timedelta(days=1)
+        night = now.replace(hour=NIGHT, minute=0, second=0, microsecond=0)
+        due = max(night if now >= night else night - timedelta(days=1), self.since)
         if last is None or last < due:
             say(f"A copy of the cluster is taken into {self.folder}.")
+            self.note("", copying=True)
             self.take_base()
             self.take_away(now - timedelta(days=DAYS))
 
@@ -313,7 +323,8 @@ def keep(data: DataFolder, url: str, files: Path, say: Say) -> None:
     stopping: list[Any] = []
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.append(True))
-    Keeper(url, files, folder).run(stopping, say)
+    since = datetime.fromtimestamp(data.archive_switch.stat().st_mtime, UTC)
+    Keeper(url, files, folder, since).run(stopping, say)
 
 
 # ---------------------------------------------------------------- had back
@@ -416,6 +427,10 @@ def _wait(cluster: Cluster, say: Say) -> None:
             psycopg.connect(url).close()
             return
         except psycopg.OperationalError as problem:
+            if "authentication failed" in str(problem):
+                raise CannotGoOn(
+                    "The log is played, but the password that the archive keeps is not the database's."
+                ) from problem
             if not cluster.alive():
                 end = cluster.log()[-600:]
                 raise CannotGoOn(f"The log could not be played. It ends with:\n{end}") from problem

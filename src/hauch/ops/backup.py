@@ -46,6 +46,8 @@ ON_THEIR_WAY = "uploads"
 """Folder of pieces of files that are still coming in."""
 NAME = re.compile(r"files(/[A-Za-z0-9_-][A-Za-z0-9._-]*)+")
 """Of a kept file: no part begins with a dot, so that none leads out of the folder."""
+NIGHT = 3
+"""From this hour on, by the clock of this machine, the copies of a night are taken."""
 PIECE = 1 << 20
 TOLD_EVERY = 5.0
 

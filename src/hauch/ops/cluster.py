@@ -162,6 +162,7 @@ class Cluster:
         checked = done if done.returncode else self._run("pg_verifybackup", str(self.folder))
         if checked.returncode:
             raise CannotGoOn(f"{base} is damaged: {checked.stderr.strip()[:300]}")
+        (self.folder / "server.log").unlink(missing_ok=True)  # of the one that was copied
 
     def log(self) -> str:
         """What the server wrote since it was made."""

@@ -18,7 +18,7 @@ from pathlib import Path
 from hauch import __version__
 from hauch.instruments.claim import Claimed, claim
 from hauch.instruments.standins import DEVICES, PER_BENCH
-from hauch.ops.backup import backup
+from hauch.ops.backup import NIGHT, backup
 from hauch.ops.cluster import Cluster, free_port
 from hauch.ops.data import SETTINGS, DataFolder, default_folder
 from hauch.ops.errors import CannotGoOn
@@ -202,9 +202,6 @@ def collect_static(data: DataFolder) -> None:
 class Nightly:
     """Writes a backup each night, in a process of its own, where HAUCH_BACKUPS names a folder."""
 
-    HOUR = 3
-    """From this hour on, by the clock of this machine."""
-
     def __init__(self, data: DataFolder):
         self.folder = os.environ.get("HAUCH_BACKUPS", "")
         self.command = [sys.executable, "-m", "hauch.ops", "nightly", "--data", str(data.path)]
@@ -217,7 +214,7 @@ class Nightly:
             if self.child.returncode:
                 say("The nightly backup failed; see the line above. It is tried again tomorrow.")
             self.child = None
-        if not self.folder or now.hour < self.HOUR or self.last == now.date():
+        if not self.folder or now.hour < NIGHT or self.last == now.date():
             return
         self.last = now.date()
         self.child = subprocess.Popen(self.command, start_new_session=True)

@@ -61,15 +61,16 @@ KEYS = (
 def counts(rounds: Sequence[Round]) -> list[dict[str, int]]:
     """All counts of the lines of some rounds, in one query."""
     sql, parameters = _query()
-    today, rows = house_day(), []
-    for round in rounds:
-        stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: today}
-        rows += [stands_for.get(value, value) for value in parameters]
     if not rounds:
         return []
+    today, values = house_day(), []
+    for round in rounds:
+        stands_for: dict[Any, Any] = {ANY_ROUND: round.pk, ANY_DAY: today}
+        values += [stands_for.get(value, value) for value in parameters]
     with connection.cursor() as cursor:
-        cursor.execute(" union all ".join([f"({sql})"] * len(rounds)), rows)
-        return [_named(*row) for row in cursor.fetchall()]
+        cursor.execute(" union all ".join([f"({sql})"] * len(rounds)), values)
+        found = {pk: _named(*row) for pk, *row in cursor.fetchall()}  # in no promised order
+    return [found[round.pk] for round in rounds]
 
 
 def _named(rules_number: int, *groups: str | None) -> dict[str, int]:
@@ -140,6 +141,7 @@ def _counts(round_pk: int, today: date) -> QuerySet:
             of_standings=_counted(stale, "rules__round", stale=Count("pk")),
         )
         .values_list(
+            "pk",
             "rules_number",
             "of_entries",
             "of_checks",

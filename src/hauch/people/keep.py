@@ -75,16 +75,27 @@ def sweep(now: float) -> int:
     now : seconds since 1970
     """
     root = place_of("")
-    lonely = lambda path: path.stat().st_mtime < now - LONELY  # noqa: E731
-    old = [path for path in root.glob("??/*") if lonely(path)]
+    old = [path for path in root.glob("??/*") if _kept_before(path, now - LONELY)]
     rows = named() if old else set()
     gone = 0
     for path in old:
         inside = path.relative_to(root).as_posix()
-        if PLACE.fullmatch(inside) and inside not in rows and lonely(path):
+        if (
+            PLACE.fullmatch(inside)
+            and inside not in rows
+            and _kept_before(path, now - LONELY)  # nobody has kept it again meanwhile
+        ):
             path.unlink(missing_ok=True)
             gone += 1
     return gone
+
+
+def _kept_before(path: Path, moment: float) -> bool:
+    """Whether a file was last kept before a moment; not where it has just got its own name."""
+    try:
+        return path.stat().st_mtime < moment
+    except FileNotFoundError:
+        return False
 
 
 def _write(place: Path, data: bytes | File) -> None:

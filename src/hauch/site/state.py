@@ -28,8 +28,8 @@ LITTLE_ROOM = 2e9
 """Bytes free on the disk below which it is told."""
 OLD_BACKUP = timedelta(hours=36)
 UNKEPT = timedelta(minutes=30)
-"""A copy of a large cluster may take so long; an archive that was not looked after for longer is
-told.
+"""An archive that nobody looked after for so long is told; while a large cluster is being copied,
+after `OLD_BACKUP`.
 """
 MOST_JOBS = 50
 SHOWN_TROUBLES = 20
@@ -221,7 +221,8 @@ def _archive() -> list[Line]:
 def _looked_after(folder: Path, told: str, do: str) -> tuple[str, str]:
     try:
         last = json.loads((folder / "last.json").read_text())
-        late = datetime.now(UTC) - datetime.fromisoformat(last["at"]) > UNKEPT
+        most = OLD_BACKUP if last.get("copying") else UNKEPT
+        late = datetime.now(UTC) - datetime.fromisoformat(last["at"]) > most
     except (OSError, ValueError, KeyError):
         return f"{told}, {folder} cannot be read", do or "Look whether its disk is there."
     told = f"{last['told']}, {told}, in {folder}"

@@ -270,6 +270,12 @@ def cell_working(
     return [step.as_json() for step in steps]
 
 
+SUREST = 0.1
+"""Nothing is told to be more probable than 100 % less this, or less probable than this [%]: the
+scatter of a few repeats has no tails that anybody has seen.
+"""
+
+
 def _is_it_real(test: Test, cell: dict[str, Any]) -> Step:
     unit = test.how.change_unit
     inputs = [("repeat s", cell["repeat_sd"], unit)]
@@ -287,11 +293,15 @@ def _is_it_real(test: Test, cell: dict[str, Any]) -> Step:
         if cell["print_sd"]:
             inputs.append(("print s", cell["print_sd"], unit))
             note += ", which differ by more than their repeats scatter"
+    percent = 100 * cell["probability"]
+    shown = min(max(percent, SUREST), 100 - SUREST)
+    if shown != percent:
+        note += f"; {'over' if percent > shown else 'below'} {shown:g} %"
     return Step(
         "Is it real?",
         "probability of better, Student's t",
         tuple(inputs),
-        round(100 * cell["probability"], 1),
+        round(shown, 1),
         "%",
         f"called at {100 * LEVEL:.0f} %, JCGM 106:2012, 7.3",
         note,

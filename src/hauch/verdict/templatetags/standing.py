@@ -28,7 +28,7 @@ def standing_cell(
         mark_safe('<small class="amber">not repeated</small>')
         if change is None
         else mark_safe('<small class="amber">≈ ref</small>')
-        if cell["word"] == "too close to call"
+        if cell.get("word") == "too close to call"
         else format_html("<small>{}</small>", plain(cell["change"], "", change, True))
     )
     return format_html(
@@ -37,7 +37,7 @@ def standing_cell(
         address,
         mark_safe(' aria-current="true"') if current else "",
         test.label,
-        cell["word"],
+        cell.get("word", ""),
         "" if change is None else " than the reference",
         number(context, cell["value"], test.how.kind, cell.get("comparable")),
         told,
