@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpResponse
+from django.http import Http404, HttpResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 from django.utils.safestring import SafeString, mark_safe
 from django.utils.text import slugify
@@ -15,12 +15,13 @@ from django.views.decorators.http import require_POST
 
 from hauch.core.predict.model import CannotBe
 from hauch.core.quantity.show import show
+from hauch.core.quantity.typed import parse_number
 from hauch.desk import queries
 from hauch.desk.forms import MeasuredForm, SearchForm, ToolForm
 from hauch.desk.models import Around, Design, MeasuredBack, Search
 from hauch.desk.show import chart_data, compared, comparison, to_csv, to_json
 from hauch.desk.tools import TOOLS
-from hauch.desk.tools.base import Answer, Figure, Setting, Tool
+from hauch.desk.tools.base import Answer, Figure, Input, Setting, Tool
 from hauch.formats import mesh
 from hauch.formats.drawing_dxf import to_dxf
 from hauch.formats.drawing_svg import to_svg
@@ -89,6 +90,23 @@ class ToolRequest:
         return self
 
 
+def named(tool: Tool, asked: QueryDict) -> dict[str, float]:
+    """Inputs that an address names, in SI, such as the whistle that a recording has; what a tool
+    does not have or cannot be is left away.
+    """
+    found = {}
+    for one in tool.inputs:
+        if not isinstance(one, Input) or one.kind == "choice" or one.points > 1:
+            continue
+        try:
+            value = parse_number(str(asked[one.key])[:40]) if one.key in asked else None
+        except ValueError:
+            continue
+        if value is not None and one.low <= value <= one.high:
+            found[one.key] = value
+    return found
+
+
 def tool_request(request: Request, tool: Tool) -> ToolRequest:
     """Inputs as posted, or of a kept design, or the tool's start."""
     design = None
@@ -101,7 +119,7 @@ def tool_request(request: Request, tool: Tool) -> ToolRequest:
             tool=tool.key,
         )
     bound = request.method == "POST"
-    start = tool.complete(design.inputs) if design else tool.start()
+    start = tool.complete(design.inputs) if design else tool.start() | named(tool, request.GET)
     form = ToolForm(
         tool,
         request.POST if bound else None,

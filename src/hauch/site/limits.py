@@ -19,6 +19,7 @@ from django.contrib.sessions.backends.db import SessionStore
 from django.urls import Resolver404, resolve
 
 from hauch.formats.logger_csv import MOST_BYTES
+from hauch.formats.sound import MOST_BYTES as MOST_SOUND_BYTES
 
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -34,6 +35,7 @@ MOST_OF_A_PIECE = 6_000_000
 MOST_OF_A_PICTURE = 30_000_000
 MOST_OF_A_FILE = MOST_BYTES + 1_000_000
 """A file with the form around it."""
+MOST_OF_A_SOUND = MOST_SOUND_BYTES + 1_000_000
 TOLD_FROM = 65_536
 """So much [bytes] of a file that is too long is handed on, so that its form can say so in its place."""
 MOST_DROPPED = 4_000_000_000
@@ -54,6 +56,7 @@ FILES = {
         MOST_OF_A_FILE,
     ),
     "entries:piece": MOST_OF_A_PIECE,
+    "sound:hand_in": MOST_OF_A_SOUND,
     **dict.fromkeys(
         (
             "bench:dnf",

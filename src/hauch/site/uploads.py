@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from django.core.files.uploadhandler import FileUploadHandler, StopUpload
 
-from hauch.formats.logger_csv import MOST_BYTES
+from hauch.site.limits import most_bytes
 
 
 class LimitedUploadHandler(FileUploadHandler):
-    """Stops reading an upload that is larger than any format takes, and leaves word on the request."""
+    """Stops reading an upload that is larger than its address takes, and leaves word on the request."""
 
     def handle_raw_input(self, input_data, META, content_length, boundary, encoding=None):
         """Note the announced size; the form says what is wrong with it."""
         self.request.upload_too_large = (  # type: ignore[union-attr]
-            content_length > MOST_BYTES + 1_000_000
+            content_length > most_bytes(self.request.path, known=True)  # type: ignore[union-attr]
         )
 
     def receive_data_chunk(self, raw_data: bytes, start: int) -> bytes:

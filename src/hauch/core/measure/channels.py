@@ -21,6 +21,8 @@ class Channel:
     high: float
     words: tuple[str, ...] = ()
     """Lower-case words by which a logger's column may name it."""
+    computed: bool = False
+    """Whether it comes out of a recording, so that no meter of a rig shows it."""
 
     @property
     def unit(self) -> str:
@@ -41,6 +43,10 @@ CHANNELS: dict[str, Channel] = {
         Channel("sound_level", "Sound level", "level", 0.0, 140.0,
                 ("noise", "sound", "schall", "level", "pegel", "dba", "spl", "lärm", "bruit", "ruido", "rumore", "geluid", "niveau sonore", "nivel sonoro", "livello sonoro")),
         Channel("background_level", "Background level", "level", 0.0, 140.0, ("background", "hintergrund", "ambient noise", "bruit de fond", "ruido de fondo", "fondo", "achtergrond", "fremdgeräusch")),
+        Channel("loudness", "Loudness", "loudness", 0.0, 500.0, computed=True),
+        Channel("sharpness", "Sharpness", "sharpness", 0.0, 20.0, computed=True),
+        Channel("tonal_adjustment", "Adjustment for tones", "decibel", 0.0, 6.0, computed=True),
+        Channel("tone_audibility", "Most audible tone", "decibel", -60.0, 100.0, computed=True),
         Channel("load_temperature", "Load temperature", "temperature", -40.0, 400.0,
                 ("load temp", "prüfkörper", "prüfplatte", "platte", "plate", "block", "bloc", "probe temp", "heater", "object temp", "plaque", "placa",
                  "piastra", "plaat", "heizblock", "t load", "tplate", "t plate")),

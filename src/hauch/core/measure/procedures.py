@@ -28,7 +28,10 @@ def without_meter(procedure: Procedure, run: RunInput) -> list[str]:
         f"{CHANNELS[c].label} was read, but this rig has no meter for it: it is shown and not used."
         " Choose its meter in Stores, and the run is computed again with it."
         for c in channels_of(procedure)
-        if len(run.readings.get(c, ())) and c not in run.meters and c not in run.steady
+        if len(run.readings.get(c, ()))
+        and c not in run.meters
+        and c not in run.steady
+        and not CHANNELS[c].computed
     ]
 
 

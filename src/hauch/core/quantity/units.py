@@ -24,6 +24,8 @@ DEFINITIONS = (
     "decibel_a = 1",
     "share_percent = 1",  # humidity and throttle stay in percent
     "panel_point = 1",  # points that a judge gives
+    "sone = 1",
+    "acum = 1",
 )
 
 
@@ -190,6 +192,8 @@ KINDS: dict[str, Kind] = Kinds(
         Kind("stress", "Stress", "Pa", {"si": "MPa", "workshop": "MPa", "inch": "psi"}, {"pa": "pascal", "mpa": "megapascal", "psi": "psi"}),
         Kind("duration", "Duration", "s", _same("min"), {"s": "second", "min": "minute", "h": "hour"}),
         Kind("decibel", "Loss", "dB", _same("dB"), {"db": "decibel_a"}),
+        Kind("loudness", "Loudness", "sone", _same("sone"), {"sone": "sone"}),
+        Kind("sharpness", "Sharpness", "acum", _same("acum"), {"acum": "acum"}),
         Kind("pulse", "Pulse", "s", _same("ms"), {"s": "second", "ms": "millisecond"}),
         Kind("wire", "Cross-section", "m2", _same("mm²"), {"m2": "meter**2", "mm2": "millimeter**2", "mm²": "millimeter**2"}),
         Kind("vibration", "Vibration velocity", "m/s r.m.s.", {"si": "mm/s", "workshop": "mm/s", "inch": "in/s"},
@@ -205,7 +209,7 @@ PINT_OF_SI = {
     "1/min": "rev_per_minute", "V": "volt", "A": "ampere", "W": "watt", "%": "share_percent", "kg/m3": "kilogram/meter**3",
     "m": "meter", "m2": "meter**2", "m3": "meter**3", "kg": "kilogram", "N m": "newton*meter", "s": "second",
     "kg m2": "kilogram*meter**2", "kg m": "kilogram*meter", "rad": "radian", "Hz": "hertz", "N": "newton", "kg/s": "kilogram/second", "A s": "ampere*second",
-    "ohm": "ohm", "dB": "decibel_a", "points": "panel_point",
+    "sone": "sone", "acum": "acum", "ohm": "ohm", "dB": "decibel_a", "points": "panel_point",
     "K/W": "kelvin/watt", "m/s r.m.s.": "meter/second", "": "dimensionless",
 }  # fmt: skip
 KIND_OF_UNIT = {kind.unit: kind.key for kind in reversed(KINDS.values())}

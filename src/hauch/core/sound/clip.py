@@ -67,28 +67,24 @@ def clipping(samples: np.ndarray) -> Clipping:
     chance, two of one height are a limit where hardly anything lies beyond it; then every sample
     that reaches it is cut, tops of one or two samples too.
     """
-    x = np.asarray(samples, dtype=float)
-    x = x[np.isfinite(x)]
+    x = np.asarray(samples)
+    if not np.isfinite(x).all():
+        x = x[np.isfinite(x)]
     top = float(np.max(np.abs(x))) if x.size else 0.0
     if not top > 0:
         return Clipping([], 0, 0.0)
     steps = np.diff(np.unique(x[:20_000]))
     digit = float(steps[steps > 1e-9 * top].min()) if np.any(steps > 1e-9 * top) else top
-    starts = np.flatnonzero(np.concatenate(([True], np.diff(x) != 0)))
-    lengths = np.diff(np.append(starts, x.size))
-    ends = {sign: max(_end(sign * x), ONE_SIDED * top) for sign in (1, -1)}
     found: dict[float, list[tuple[int, int]]] = {}
-    for start, length in zip(
-        starts[lengths >= FLAT].tolist(), lengths[lengths >= FLAT].tolist(), strict=True
-    ):
-        level, last = float(x[start]), start + length - 1
-        falls = [abs(level) - abs(float(x[i])) for i in (start - 1, last + 1) if 0 <= i < x.size]
-        if (
-            abs(level) >= NEAR * ends[1 if level > 0 else -1]
-            and falls
-            and max(falls) > EDGE * digit
-        ):
-            found.setdefault(level, []).append((start, last))
+    for sign in (1, -1):
+        near = np.flatnonzero(sign * x >= NEAR * max(_end(sign * x), ONE_SIDED * top))
+        for start, last in _flat(x, near):
+            level = float(x[start])
+            falls = [
+                abs(level) - abs(float(x[i])) for i in (start - 1, last + 1) if 0 <= i < x.size
+            ]
+            if falls and max(falls) > EDGE * digit:
+                found.setdefault(level, []).append((start, last))
     limits = [
         level
         for level, stretches in found.items()
@@ -103,6 +99,18 @@ def clipping(samples: np.ndarray) -> Clipping:
     stretches = list(zip(edges[::2].tolist(), (edges[1::2] - 1).tolist(), strict=True))
     count = int(cut.sum())
     return Clipping(stretches, count, count / x.size)
+
+
+def _flat(x: np.ndarray, near: np.ndarray) -> list[tuple[int, int]]:
+    """First and last of `FLAT` or more equal samples in a row, among those near an extreme."""
+    if near.size == 0:
+        return []
+    new = np.concatenate(([True], (np.diff(near) > 1) | (np.diff(x[near]) != 0)))
+    starts = np.flatnonzero(new)
+    lengths = np.diff(np.append(starts, near.size))
+    long = lengths >= FLAT
+    first = near[starts[long]]
+    return list(zip(first.tolist(), (first + lengths[long] - 1).tolist(), strict=True))
 
 
 def _end(x: np.ndarray) -> float:

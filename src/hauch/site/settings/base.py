@@ -43,6 +43,7 @@ INSTALLED_APPS = [
     "hauch.verdict.apps.VerdictConfig",
     "hauch.desk.apps.DeskConfig",
     "hauch.panel.apps.PanelConfig",
+    "hauch.sound.apps.SoundConfig",
     "hauch.setup.apps.SetupConfig",
     "hauch.practice.apps.PracticeConfig",
     "hauch.pages.apps.PagesConfig",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from hauch.ui.charts import desk
+from hauch.ui.charts import desk, sound
 from hauch.ui.charts.bench import repeats, sweep, trace
 from hauch.ui.charts.standing import gains, places
 from hauch.ui.charts.stores import control, profile, residuals
@@ -22,4 +22,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "profile": profile,
     "curves": desk.curves,
     "record": desk.record,
+    "sound_level": sound.level,
+    "sound_spectrum": sound.spectrum,
+    "sound_bands": sound.bands,
 }

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import numpy as np
+
+from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import RigKind, Sketch, length
 from hauch.core.measure.run import NoResult, RunInput
-from hauch.core.quantity import Quantity, derive, exact
+from hauch.core.quantity import Influence, Quantity, Step, derive, exact, measured
 from hauch.core.sound.level import (
     BackgroundTooLoud,
     at_distance,
     level_of_difference,
     without_background,
 )
+from hauch.core.sound.tones import MOST_ADJUSTMENT
 
 
 def _draw(r: Sketch) -> None:
@@ -93,6 +97,94 @@ def sound_level(run: RunInput) -> Quantity:
     )
 
 
+TONE_DOUBT = 0.3
+"""How far the audibility of a tone differs between ten-second stretches of one recording (standard
+uncertainty) [dB]; simulated, docs/method.md.
+"""
+
+RESPONSE_DOUBT = 0.05
+"""Share by which the frequency response of a microphone of class 2 shifts a sharpness; our
+assumption.
+"""
+
+
+def _of_recording(run: RunInput, channel: str) -> float:
+    """What a recording of the run came to; of several the mean.
+
+    Raises
+    ------
+    NoResult : no recording was counted
+    """
+    read = np.asarray(run.readings.get(channel, ()), float)
+    if not read.size:
+        raise NoResult(
+            f"{CHANNELS[channel].label} was not told by a recording. Hand one in, and count it."
+        )
+    return float(read.mean())
+
+
+def rating_level(run: RunInput) -> Quantity:
+    """A-weighted level without the background, with the adjustment for audible tones [dB(A)]."""
+    adjustment = _of_recording(run, "tonal_adjustment")
+    cause = Influence(f"run:{run.run}:tones", "audibility of the tones", "own", "B")
+    # An adjustment at an end of its range hardly changes with the audibility.
+    u = TONE_DOUBT if 0 < adjustment < MOST_ADJUSTMENT else TONE_DOUBT / 2
+    return derive(
+        "With the adjustment for tones",
+        "L + Kₜ",
+        lambda L, K: L + K,
+        {"L": sound_level(run), "K": measured(adjustment, "dB", [(cause, u)])},
+        "dB(A)",
+        "ISO 1996-2:2007, C.2.4: 0 dB up to an audibility of 4 dB, 6 dB from 10 dB on",
+        symbols={"K": "Kₜ"},
+    )
+
+
+def loudness(run: RunInput) -> Quantity:
+    """Loudness with the background [sone]; its doubt is that of the level: 10 dB are a factor of
+    two.
+    """
+    sone = _of_recording(run, "loudness")
+    level = run.mean("sound_level")
+    at = level.value
+    return derive(
+        "Loudness at the level as read",
+        "N = N₀ 2^((L − L₀) / 10)",
+        lambda L: sone * 2 ** ((L - at) / 10),
+        {"L": level},
+        "sone",
+        "ISO 532-1:2017, method for stationary sounds; doubt by its eq. 3",
+    )
+
+
+def sharpness(run: RunInput) -> Quantity:
+    """Sharpness [acum]."""
+    value = _of_recording(run, "sharpness")
+    meter = run.meter("sound_level")
+    cause = Influence(
+        f"meter:{meter.key}:response", f"frequency response of {meter.name}", "common", "B"
+    )
+    return measured(value, "acum", [(cause, RESPONSE_DOUBT * value)]).with_step(
+        Step("Sharpness", "S = 0.11 ∫N′ g z dz / N", (), value, "acum", "DIN 45692:2009, eq. 1")
+    )
+
+
+def worst_tone(run: RunInput) -> Quantity:
+    """Audibility of the tone that stands out most: its level above the masking threshold [dB]."""
+    value = _of_recording(run, "tone_audibility")
+    cause = Influence(f"run:{run.run}:tones", "audibility of the tones", "own", "B")
+    return measured(value, "dB", [(cause, TONE_DOUBT)]).with_step(
+        Step(
+            "Most audible tone",
+            "ΔL = Lₜ − Lₙ + 2 + lg(1 + (f / 502)^2.5)",
+            (),
+            value,
+            "dB",
+            "ISO 1996-2:2007, C.2.3",
+        )
+    )
+
+
 PROCEDURES = (
     Procedure(
         rig=RIG.key,
@@ -107,5 +199,59 @@ PROCEDURES = (
         needs=(("sound_level", "background_level"),),
         by_speed=False,
         reduce=sound_level,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="rating_level",
+        label="Noise at the sound spot, with tones adjusted for",
+        short="Noise with tones",
+        metric="noise",
+        kind="level",
+        direction=-1,
+        log=False,
+        change_unit="dB",
+        needs=(("tonal_adjustment", "sound_level", "background_level"),),
+        by_speed=False,
+        reduce=rating_level,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="loudness",
+        label="Loudness at the sound spot",
+        short="Loudness",
+        metric="loudness",
+        kind="loudness",
+        direction=-1,
+        log=True,
+        needs=(("loudness", "sound_level"),),
+        by_speed=False,
+        reduce=loudness,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="sharpness",
+        label="Sharpness at the sound spot",
+        short="Sharpness",
+        metric="sharpness",
+        kind="sharpness",
+        direction=-1,
+        log=True,
+        needs=(("sharpness",),),
+        by_speed=False,
+        reduce=sharpness,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="worst_tone",
+        label="Most audible tone at the sound spot",
+        short="Worst tone",
+        metric="tone",
+        kind="decibel",
+        direction=-1,
+        log=False,
+        change_unit="dB",
+        needs=(("tone_audibility",),),
+        by_speed=False,
+        reduce=worst_tone,
     ),
 )

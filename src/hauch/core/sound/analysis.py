@@ -1,0 +1,405 @@
+"""Everything that is told of one recording, from its samples and what is known of it.
+
+References
+----------
+ISO 3744:2010, 8.2.3 (background, band by band); ISO 1996-1:2016, 3.6.1 and 3.6.4 (equivalent level,
+    percentage exceedance level).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from hauch.core.sound.bands import (
+    REFERENCE_PRESSURE,
+    Array,
+    Courses,
+    courses,
+    exceeded,
+    fast,
+    level,
+    mid_band,
+)
+from hauch.core.sound.faults import Fault, Found, faults, stretch
+from hauch.core.sound.level import LEAST_DIFFERENCE
+from hauch.core.sound.loudness import Loudness, TooLoud, loudness, loudness_level
+from hauch.core.sound.loudness_filters import loudness_levels
+from hauch.core.sound.modulation import Modulation, modulations
+from hauch.core.sound.naming import Named, Sources, name_rate, name_tones, other_blades
+from hauch.core.sound.spectrum import Grid, Spectrum, grid, spectrum
+from hauch.core.sound.tones import Heard, Tone, tonal_adjustment, tones
+from hauch.core.sound.weighting import gain
+
+FULL_SCALE = REFERENCE_PRESSURE * math.sqrt(2)
+"""Pascals of one unit in a recording that is not calibrated: a sine that just fills the scale reads
+0 dB then.
+"""
+
+PERCENTS = (5, 10, 50, 90, 95)
+"""Levels that are exceeded in so much of the time [%]."""
+
+NO_TONE = -20.0
+"""Audibility of what has no tone [dB]: fainter ones are told apart by nobody."""
+
+LEAST_SECONDS = 1.0
+"""A shorter recording tells nothing."""
+
+LEAST_RATE = 4000.0
+"""A lower sampling rate tells nothing [1/s]."""
+
+MOST_SECONDS = 4 * 3600.0
+"""Longer ones are refused."""
+
+
+class NothingToHear(ValueError):
+    """A recording from which nothing can be told; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Given:
+    """What is known of a recording.
+
+    Parameters
+    ----------
+    pascals : of one unit of its samples; None where it is not calibrated
+    sources : what turns and switches
+    chosen : stretch that somebody chose [s]; None for the longest one without a fault
+    background : analysis of the room without the part, recorded in the same way
+    """
+
+    pascals: float | None = None
+    sources: Sources = field(default_factory=Sources)
+    chosen: tuple[float, float] | None = None
+    background: Analysis | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """A one-third-octave band.
+
+    Parameters
+    ----------
+    number : x of 1000 Hz 10^(x/10)
+    level : as recorded [dB]
+    source : without the background [dB]; an upper limit where ``limit``
+    limit : whether the background is too close
+    """
+
+    number: int
+    level: float
+    source: float
+    limit: bool = False
+
+    @property
+    def frequency(self) -> float:
+        """Mid-band frequency [Hz]."""
+        return float(mid_band(self.number))
+
+
+@dataclass(frozen=True, slots=True)
+class Weighted:
+    """Levels of one weighting over the stretch [dB]: the mean by energy, without the background, and
+    the level F that is exceeded in `PERCENTS` of the time.
+    """
+
+    mean: float
+    source: float
+    percentiles: tuple[float, ...]
+    most: float
+
+
+@dataclass(frozen=True, slots=True)
+class Analysis:
+    """What a recording tells.
+
+    Parameters
+    ----------
+    seconds, rate : of the recording [s], [1/s]
+    calibrated : whether levels are sound pressure levels; else they are relative to a sine that
+        fills the scale
+    used : stretch that figures are of [s]
+    by_hand : whether somebody chose it
+    faults : everything that is wrong
+    weighted : levels by weighting
+    background : A-weighted level of the room [dB]; None without a background recording
+    limit : whether the background is so close that the A-weighted level is an upper limit
+    bands : one-third octaves
+    tones : by frequency, named
+    adjustment : for audible tones [dB] (ISO 1996-2, Annex C)
+    loudness, phon, sharpness : [sone], [phon], [acum]; None where it is not calibrated or the method
+        does not hold
+    modulations : steady ones that are heard
+    other_blades : number of blades that the tones tell instead of the stated one
+    peak : largest sample over the end of the scale (1)
+    spacing, windows : of the narrow-band spectrum's lines [Hz], and how many windows it averages
+    """
+
+    seconds: float
+    rate: float
+    calibrated: bool
+    used: tuple[float, float]
+    by_hand: bool
+    faults: tuple[Found, ...]
+    weighted: dict[str, Weighted]
+    background: float | None
+    limit: bool
+    bands: tuple[Band, ...]
+    tones: tuple[Named, ...]
+    adjustment: float
+    loudness: float | None
+    phon: float | None
+    sharpness: float | None
+    modulations: tuple[Modulation, ...]
+    other_blades: int | None
+    peak: float
+    spacing: float
+    windows: int
+
+    @property
+    def level(self) -> float:
+        """A-weighted level without the background [dB]."""
+        return self.weighted["A"].source
+
+    @property
+    def spoilt(self) -> Found | None:
+        """Why its level may not stand as a result: clipped within the stretch, a gate, an automatic
+        gain; None where it may.
+        """
+        return next((one for one in self.faults if self._spoils(one)), None)
+
+    def _spoils(self, one: Found) -> bool:
+        if one.fault in (Fault.GATED, Fault.GAIN, Fault.SILENT):
+            return True
+        if one.fault is not Fault.CLIPPED or one.place is None:
+            return False
+        return one.place[1] >= self.used[0] and one.place[0] <= self.used[1]
+
+    @property
+    def audibility(self) -> float:
+        """Level of the tone that stands out most above its masking threshold [dB]; tones of the room
+        and below the threshold of hearing do not count. At least 20 dB below where there is none.
+        """
+        own = (
+            t.tone.audibility
+            for t in self.tones
+            if not t.in_background and t.tone.heard is not Heard.TOO_LOW
+        )
+        return max([NO_TONE, *own])
+
+    @property
+    def heard(self) -> list[Named]:
+        """Tones that are heard, the one that stands out most first."""
+        return sorted((t for t in self.tones if t.audible), key=lambda t: -t.tone.audibility)
+
+
+@dataclass(frozen=True, slots=True)
+class Pictures:
+    """What is drawn of a recording: spectrogram, level F over time [dB(A)] with its step [s], and
+    the density of the spectrum [dB in 1 Hz].
+    """
+
+    grid: Grid
+    level: NDArray[np.float32]
+    level_step: float
+    density: NDArray[np.float32]
+
+
+Tell = Callable[[float], None]
+
+
+def analyse(
+    samples: NDArray[np.floating], rate: float, given: Given, tell: Tell = lambda share: None
+) -> tuple[Analysis, Pictures]:
+    """Analyse a recording.
+
+    Parameters
+    ----------
+    samples : shape (n,), full scale 1
+    rate : samples a second
+    given : what is known of it
+    tell : is told the share that is done; what it raises ends the work
+
+    Raises
+    ------
+    NothingToHear : too short, too long, too low a rate, samples that are no numbers, or silence
+
+    Notes
+    -----
+    Ten minutes at 48 kHz take a few seconds; the samples may be 32-bit floats and are not copied as
+    a whole.
+    """
+    samples = _checked(samples, rate)
+    seconds = len(samples) / rate
+    unit = FULL_SCALE if given.pascals is None else given.pascals
+    whole = courses(samples, rate)
+    tell(0.35)
+    lines = spectrum(samples, rate)
+    found = faults(samples, rate, whole, lines)
+    if any(one.fault is Fault.SILENT for one in found):
+        raise NothingToHear("There is no sound in this recording: all samples are zero.")
+    tell(0.45)
+    used = _within(given.chosen, seconds) if given.chosen else stretch(seconds, found)
+    own = samples[round(used[0] * rate) : round(used[1] * rate)]
+    levels = whole.between(*used)
+    lines = _scaled(spectrum(own, rate), unit)
+    tell(0.6)
+    pictures = Pictures(
+        grid(samples, rate, unit),
+        _thin(level(unit**2 * fast(whole.weighted["A"], whole.step)), 2000),
+        whole.step * max(-(-len(whole.times) // 2000), 1),
+        level(np.maximum(lines.density, 1e-30)).astype(np.float32),
+    )
+    tell(0.75)
+    swings = modulations(own, rate)
+    tell(0.85)
+    return _told(lines, levels, unit, given, found, swings, seconds, rate, used, samples), pictures
+
+
+def _checked(samples: NDArray[np.floating], rate: float) -> NDArray[np.floating]:
+    """Samples that can be analysed."""
+    seconds = len(samples) / rate if rate > 0 else 0.0
+    if rate < LEAST_RATE:
+        raise NothingToHear(
+            f"It was sampled {rate:g} times a second; below {LEAST_RATE:g} nothing can be told."
+        )
+    if seconds < LEAST_SECONDS:
+        raise NothingToHear(
+            f"It lasts {seconds:.2g} s; at least {LEAST_SECONDS:g} s are needed, and ten are better."
+        )
+    if seconds > MOST_SECONDS:
+        raise NothingToHear(
+            f"It lasts {seconds / 3600:.1f} h; more than {MOST_SECONDS / 3600:g} h are not analysed."
+            " Cut out what matters."
+        )
+    if not np.isfinite(samples).all():
+        bad = int(np.count_nonzero(~np.isfinite(samples)))
+        raise NothingToHear(
+            f"{bad:,} of its samples are no numbers. Export it again from the program that made it."
+        )
+    return samples
+
+
+def _within(chosen: tuple[float, float], seconds: float) -> tuple[float, float]:
+    start, end = max(chosen[0], 0.0), min(chosen[1], seconds)
+    if end - start < LEAST_SECONDS:
+        raise NothingToHear(
+            f"The stretch from {chosen[0]:g} to {chosen[1]:g} s has less than {LEAST_SECONDS:g} s of"
+            " the recording. Choose a longer one."
+        )
+    return start, end
+
+
+def _scaled(lines: Spectrum, unit: float) -> Spectrum:
+    return Spectrum(lines.spacing, lines.density * unit**2, lines.windows, lines.freedom)
+
+
+def _thin(values: Array, most: int) -> NDArray[np.float32]:
+    """The loudest of neighbours, at most so many."""
+    each = max(-(-len(values) // most), 1)
+    return np.maximum.reduceat(values, np.arange(0, len(values), each)).astype(np.float32)
+
+
+def _told(
+    lines: Spectrum,
+    levels: Courses,
+    unit: float,
+    given: Given,
+    found: list[Found],
+    swings: list[Modulation],
+    seconds: float,
+    rate: float,
+    used: tuple[float, float],
+    samples: NDArray[np.floating],
+) -> Analysis:
+    """Figures of the stretch."""
+    calibrated = given.pascals is not None
+    tonal = tones(lines, calibrated)
+    named = name_tones(tonal, given.sources, _tones_of(given.background))
+    bands = _bands(levels, unit, given.background)
+    loud = _loudness(lines) if calibrated else None
+    background = given.background.weighted["A"].mean if given.background else None
+    weighted = {
+        name: _weighted(name, course, levels.step, unit, bands)
+        for name, course in levels.weighted.items()
+    }
+    return Analysis(
+        seconds=seconds,
+        rate=rate,
+        calibrated=calibrated,
+        used=used,
+        by_hand=given.chosen is not None,
+        faults=tuple(found),
+        weighted=weighted,
+        background=background,
+        limit=background is not None and weighted["A"].mean - background < LEAST_DIFFERENCE,
+        bands=bands,
+        tones=tuple(named),
+        adjustment=tonal_adjustment([n.tone for n in named if not n.in_background]),
+        loudness=float(loud.total[0]) if loud else None,
+        phon=float(loudness_level(loud.total[0])) if loud else None,
+        sharpness=float(loud.sharpness[0]) if loud and loud.total[0] > 0 else None,
+        modulations=tuple(replace(one, name=name_rate(one.rate, given.sources)) for one in swings),
+        other_blades=_other(tonal, given.sources),
+        peak=float(np.max(np.abs(samples))),
+        spacing=lines.spacing,
+        windows=lines.windows,
+    )
+
+
+def _tones_of(background: Analysis | None) -> list[Tone]:
+    return [named.tone for named in background.tones] if background else []
+
+
+def _other(tonal: list[Tone], sources: Sources) -> int | None:
+    return other_blades(tonal, sources.rotors[0]) if len(sources.rotors) == 1 else None
+
+
+def _loudness(lines: Spectrum) -> Loudness | None:
+    try:
+        return loudness(loudness_levels(lines))
+    except TooLoud:
+        return None
+
+
+def _bands(levels: Courses, unit: float, background: Analysis | None) -> tuple[Band, ...]:
+    """Band levels with the background taken off where there is one."""
+    mean = level(unit**2 * np.maximum(levels.band.mean(axis=1), 1e-30))
+    room = {band.number: band.level for band in background.bands} if background else {}
+    out = []
+    for number, own in zip(levels.bands, mean.tolist(), strict=True):
+        other = room.get(number)
+        if other is None:
+            out.append(Band(number, own, own))
+            continue
+        difference = own - other
+        if difference < LEAST_DIFFERENCE:  # an upper limit: half of it at least is the room's
+            out.append(Band(number, own, own - 3.02 if difference > 0 else own, True))
+        else:
+            out.append(Band(number, own, own + 10 * math.log10(1 - 10 ** (-difference / 10))))
+    return tuple(out)
+
+
+def _weighted(
+    name: str, course: Array, step: float, unit: float, bands: tuple[Band, ...]
+) -> Weighted:
+    """Levels of one weighting. The background is taken off by what it takes off the sum of the
+    weighted bands.
+    """
+    mean = float(level(unit**2 * float(course.mean())))
+    weights = gain(name, np.array([band.frequency for band in bands]))
+    whole, source = (
+        float(np.sum(10 ** ((np.array(values) + weights) / 10)))
+        for values in ([b.level for b in bands], [b.source for b in bands])
+    )
+    over_time = level(unit**2 * np.maximum(fast(course, step), 1e-30))
+    return Weighted(
+        mean,
+        mean + 10 * math.log10(source / whole),
+        tuple(exceeded(over_time, percent) for percent in PERCENTS),
+        float(over_time.max()),
+    )

@@ -1,0 +1,1 @@
+"""Sound recordings: handed in, matched to runs, analysed, looked at."""

@@ -1,0 +1,331 @@
+"""What may be done with sound recordings: hand in, confirm, calibrate, choose a stretch, take out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.core.files.uploadedfile import UploadedFile
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from hauch.bench.files import file_place, keep_file
+from hauch.bench.models import Run, SourceFile
+from hauch.bench.runs import Subject
+from hauch.entries.models import Entry
+from hauch.formats.apart import Broke, Died, Refused, apart
+from hauch.formats.sound_in import SoundInfo
+from hauch.people.audit import record
+from hauch.people.models import User
+from hauch.people.permissions import require
+from hauch.rounds.models import Round
+from hauch.sound.analysing import ask
+from hauch.sound.matching import guess
+from hauch.sound.models import RecordingSession, SoundRecording
+from hauch.sound.reading import GLANCE, look
+
+MOST_FILES = 200
+"""So many files are handed in together."""
+
+LEAST_STRETCH = 1.0
+"""A stretch is at least so long [s]."""
+
+
+def open_session(user: User, round: Round, fields: Mapping[str, Any]) -> RecordingSession:
+    """Begin a session: recordings made in one go and in one way."""
+    require(user, "run.record", round)
+    session = RecordingSession(round=round, by=user, **fields)
+    session.full_clean(exclude=["uid"])
+    with transaction.atomic():
+        session.save()
+        record(user, "sound.open", session, round)
+    return session
+
+
+@transaction.atomic
+def change_session(user: User, session: RecordingSession, fields: Mapping[str, Any]) -> int:
+    """Change how a session was held or calibrated; what its levels hang on is computed anew. How many
+    recordings that are.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : nothing is changed then
+    """
+    require(user, "run.record", session.round)
+    was = {name: getattr(session, name) for name in fields}
+    for name, value in fields.items():
+        setattr(session, name, value)
+    session.full_clean(exclude=["uid"])
+    changed = [name for name, value in was.items() if getattr(session, name) != value]
+    if not changed:
+        return 0
+    session.save()
+    record(user, "sound.change", session, session.round, changed=changed)
+    figures = {"calibration", "tone_level", "meter_level", "read_beside", "mains"}
+    if not figures.intersection(changed):
+        return 0
+    return ask(session.recordings.standing().exclude(state=SoundRecording.State.NEW))
+
+
+def look_at(source: SourceFile) -> SoundInfo:
+    """What a kept file says of itself, read in a child process.
+
+    Raises
+    ------
+    ValidationError : it is no sound, in a sentence
+    """
+    try:
+        made, _ = apart(look, str(file_place(source)), tell=lambda stage: True, limits=GLANCE)
+    except Refused as problem:
+        raise ValidationError(str(problem)) from problem
+    except (Died, Broke, OSError) as problem:
+        raise ValidationError(
+            "It cannot be read, and the reader did not survive it. Save it again as WAV."
+        ) from problem
+    return SoundInfo(**made)
+
+
+@dataclass(frozen=True, slots=True)
+class HandedIn:
+    """A file that came in: its name, its content, and when it was last changed on the device."""
+
+    name: str
+    content: UploadedFile
+    changed_at: datetime | None = None
+
+
+def hand_in(user: User, session: RecordingSession, one: HandedIn) -> SoundRecording:
+    """Keep a sound file in a session, guess what it is of, and let a person confirm it.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : nothing of it is stored then
+    """
+    require(user, "run.record", session.round)
+    source = keep_file(user, one.name, one.content)
+    return take_in(user, session, source, one.name, one.changed_at)
+
+
+def take_in(
+    user: User,
+    session: RecordingSession,
+    source: SourceFile,
+    name: str,
+    changed_at: datetime | None = None,
+) -> SoundRecording:
+    """The same for a file that is kept already.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : no sound, or in this session already
+    """
+    require(user, "run.record", session.round)
+    name = Path(name.replace("\\", "/")).name[:200] or source.name
+    info = look_at(source)
+    if info.seconds <= 0:
+        raise ValidationError("There is no sound in it: it lasts 0 s.")
+    began = _began(info, changed_at)
+    taken = guess(session.round, name, began)
+    row = SoundRecording(
+        session=session,
+        source=source,
+        name=name,
+        channels=info.channels,
+        seconds=info.seconds,
+        rate=info.rate,
+        coding=info.kind[:40],
+        lossy=info.lossy,
+        recorded_at=began,
+        kind=taken.kind,
+        specimen=taken.specimen,
+        reference=taken.reference,
+        run=taken.run,
+        by=user,
+    )
+    try:
+        with transaction.atomic():
+            row.save()
+            record(user, "sound.hand_in", row, session.round, session=session.pk)
+    except IntegrityError as problem:
+        raise ValidationError("It is in this session already.") from problem
+    return row
+
+
+def _began(info: SoundInfo, changed_at: datetime | None) -> datetime:
+    """When a recording began: as its file has it, else its length before it was last written."""
+    now = timezone.now()
+    if info.made_at is not None:
+        made = datetime.fromisoformat(info.made_at)
+        made = made if timezone.is_aware(made) else timezone.make_aware(made)
+        return min(made, now)
+    return min(changed_at or now, now) - timedelta(seconds=min(info.seconds, 86_400))
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmed:
+    """What a person says of a recording."""
+
+    kind: str
+    channel: int = 0
+    subject: Subject | None = None
+    run: Run | None = None
+    speed: float | None = None
+    blades: int | None = None
+
+
+@transaction.atomic
+def confirm(user: User, said: Sequence[tuple[SoundRecording, Confirmed]]) -> int:
+    """Say what recordings are of, and have them analysed; how many.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : with a sentence for each; nothing is confirmed then
+    """
+    problems: list[str] = []
+    for row, one in said:
+        require(user, "run.record", row.session.round)
+        try:
+            _confirm(row, one)
+        except ValidationError as problem:
+            problems += [f"{row.name}: {sentence}" for sentence in problem.messages]
+    if problems:
+        raise ValidationError(problems)
+    for row, one in said:
+        record(user, "sound.confirm", row, row.session.round, kind=one.kind, of=row.of)
+    return ask(SoundRecording.objects.filter(pk__in=[row.pk for row, _ in said]))
+
+
+def _confirm(row: SoundRecording, one: Confirmed) -> None:
+    round = row.session.round
+    if one.kind not in SoundRecording.Kind.values:
+        raise ValidationError("Say what it is: a part, the room, or the calibrator's tone.")
+    if not 0 <= one.channel < row.channels:
+        raise ValidationError(f"It has {row.channels} channels; choose one of them.")
+    subject = one.subject if one.kind == SoundRecording.Kind.PART else None
+    run = one.run if one.kind == SoundRecording.Kind.PART else None
+    if one.kind == SoundRecording.Kind.PART:
+        if run is not None:
+            if run.test.round_id != round.pk:
+                raise ValidationError(f"Run {run.pk} is of another round.")
+            heard = Subject(run.specimen, run.reference)
+            if subject is not None and subject != heard:
+                raise ValidationError(
+                    f"Run {run.pk} is of {run.subject}, and that is not what is named as heard. Change"
+                    " one of them."
+                )
+            subject = heard
+        if subject is None:
+            raise ValidationError("Say what part is heard, or in which run.")
+        _may_have_run(subject, round, run)
+    if one.speed is not None and not 0 < one.speed <= 120_000:
+        raise ValidationError("The speed must be above 0 and at most 120,000 1/min.")
+    if one.blades is not None and not 1 <= one.blades <= 200:
+        raise ValidationError("The number of blades must be between 1 and 200.")
+    row.kind, row.channel, row.run = one.kind, one.channel, run
+    row.specimen = subject.specimen if subject else None
+    row.reference = subject.reference if subject else None
+    row.speed, row.blades = one.speed, one.blades
+    try:
+        with transaction.atomic():
+            row.save()
+    except IntegrityError as problem:
+        raise ValidationError(
+            f"Channel {one.channel + 1} of this file is in the session already."
+        ) from problem
+
+
+def _may_have_run(subject: Subject, round: Round, run: Run | None) -> None:
+    """A part that is heard has been through the gate."""
+    if run is not None:
+        return  # what was run was asked for then
+    if subject.specimen is not None:
+        if subject.specimen.version.entry.state == Entry.State.WITHDRAWN:
+            raise ValidationError(f"{subject.specimen.version.entry} was withdrawn.")
+        subject.check(round)
+
+
+@transaction.atomic
+def choose_stretch(
+    user: User, row: SoundRecording, chosen: tuple[float, float] | None, why: str
+) -> None:
+    """Use another stretch of a recording, with the reason; None goes back to the one that was found.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : outside of the recording, too short, or no reason
+    """
+    require(user, "run.record", row.session.round)
+    if row.state == SoundRecording.State.NEW:
+        raise ValidationError("Confirm first what it is of.")
+    if chosen is None:
+        row.from_s = row.to_s = None
+        row.why_chosen = ""
+    else:
+        start, end = chosen
+        if not 0 <= start < end <= row.seconds + 0.01:
+            raise ValidationError(
+                f"The stretch must lie within 0 and {row.seconds:.1f} s and end after it begins."
+            )
+        if end - start < LEAST_STRETCH:
+            raise ValidationError(f"A stretch is at least {LEAST_STRETCH:g} s long.")
+        if not why.strip():
+            raise ValidationError("Say in a few words why this stretch is used.")
+        row.from_s, row.to_s, row.why_chosen = start, end, why.strip()[:300]
+    row.save(update_fields=["from_s", "to_s", "why_chosen"])
+    record(
+        user, "sound.stretch", row, row.session.round, chosen=chosen and list(chosen), why=why[:300]
+    )
+    ask(SoundRecording.objects.filter(pk=row.pk))
+
+
+@transaction.atomic
+def analyse_again(user: User, row: SoundRecording) -> None:
+    """Have a recording analysed once more."""
+    require(user, "run.record", row.session.round)
+    if row.state == SoundRecording.State.NEW:
+        raise ValidationError("Confirm first what it is of.")
+    ask(SoundRecording.objects.filter(pk=row.pk))
+
+
+@transaction.atomic
+def stop(user: User, row: SoundRecording) -> None:
+    """End an analysis that waits or runs."""
+    require(user, "run.record", row.session.round)
+    SoundRecording.objects.at_work().filter(pk=row.pk).update(
+        state=SoundRecording.State.FAILED, problem="It was stopped by hand."
+    )
+    record(user, "sound.stop", row, row.session.round)
+
+
+@transaction.atomic
+def set_aside(user: User, row: SoundRecording) -> None:
+    """Take a recording out: nothing is told of it any more; its file stays. What hung on it as
+    background or calibration is computed anew.
+    """
+    require(user, "run.record", row.session.round)
+    if row.set_aside_at is not None:
+        return
+    row.set_aside_at, row.set_aside_by = timezone.now(), user
+    row.save(update_fields=["set_aside_at", "set_aside_by"])
+    record(user, "sound.set_aside", row, row.session.round)
+    if row.kind != SoundRecording.Kind.PART or row.session.read_beside_id == row.pk:
+        ask(row.session.recordings.standing().exclude(state=SoundRecording.State.NEW))
+
+
+@transaction.atomic
+def allow(user: User, session: RecordingSession, why: str) -> None:
+    """Have a session compared with others that were held in another way; the reason stands beside
+    every such comparison. An empty one takes it back.
+
+    Raises
+    ------
+    PermissionDenied : only a host may
+    """
+    require(user, "rules.change", session.round)
+    session.why_comparable = " ".join(why.split())[:300]
+    session.save(update_fields=["why_comparable"])
+    record(user, "sound.allow", session, session.round, why=session.why_comparable)
