@@ -7,7 +7,6 @@ from __future__ import annotations
 import logging
 import math
 from collections.abc import Callable
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -32,8 +31,8 @@ from hauch.workshop.models import Specimen
 
 log = logging.getLogger(__name__)
 
-TONE_AWAY = 0.1
-"""A calibrator's tone is the strongest tone; it holds this share of the recording's power or more."""
+LEAST_SHARE = 0.7
+"""A calibrator's tone holds this share of its recording's power or more."""
 
 
 class NotCalibrated(ValueError):
@@ -83,7 +82,7 @@ def _by_tone(session: RecordingSession) -> float:
     tones = [named.tone for named in made.told.tones]
     strongest = max(tones, key=lambda tone: tone.level, default=None)
     whole = made.told.weighted["Z"].mean
-    if strongest is None or strongest.level < whole + 10 * math.log10(TONE_AWAY):
+    if strongest is None or strongest.level < whole + 10 * math.log10(LEAST_SHARE):
         raise NotCalibrated(
             f"{made.recording.name} is said to be a calibrator's tone, but there is no such tone in"
             " it. Record it again with the calibrator on the microphone."
@@ -92,16 +91,15 @@ def _by_tone(session: RecordingSession) -> float:
 
 
 def _by_meter(session: RecordingSession) -> float:
-    """The A-weighted level of one recording is what a meter read at the same spot and time."""
+    """What the recording that the meter was read beside came to."""
     if session.meter_level is None or session.read_beside is None:
         raise NotCalibrated("Say which recording the meter was read beside, and what it read.")
     made = SoundAnalysis.objects.filter(
-        recording=session.read_beside, recording__state=SoundRecording.State.DONE
+        recording=session.read_beside, pascals__isnull=False
     ).first()
-    if made is None:
-        raise NotCalibrated(f"{session.read_beside} is not analysed yet.")
-    was = FULL_SCALE if made.pascals is None else made.pascals
-    return float(was * 10 ** ((session.meter_level - made.told.weighted["A"].mean) / 20))
+    if made is None or made.pascals is None:
+        raise NotCalibrated(f"{session.read_beside}, which the meter was read beside, comes first.")
+    return made.pascals
 
 
 def background_of(session: RecordingSession) -> Analysis | None:
@@ -173,17 +171,22 @@ def given_of(recording: SoundRecording) -> Given:
         else None
     )
     if recording.kind == SoundRecording.Kind.TONE:
-        return Given(None, sources_of(recording), chosen)
+        return Given(sources=sources_of(recording), chosen=chosen)
     session = recording.session
-    beside = session.calibration == Calibration.METER and session.read_beside_id == recording.pk
-    try:
-        pascals = pascals_of(session)
-    except NotCalibrated:
-        if not beside:
-            raise
-        pascals = None  # the meter's reading needs its level first; it is analysed once more then
     room = background_of(session) if recording.kind == SoundRecording.Kind.PART else None
-    return Given(pascals, sources_of(recording), chosen, room)
+    if _read_beside(recording):
+        return Given(None, session.meter_level, sources_of(recording), chosen, room)
+    return Given(pascals_of(session), None, sources_of(recording), chosen, room)
+
+
+def _read_beside(recording: SoundRecording) -> bool:
+    """Whether it is the recording that a meter was read beside."""
+    session = recording.session
+    return (
+        session.calibration == Calibration.METER
+        and session.read_beside_id == recording.pk
+        and session.meter_level is not None
+    )
 
 
 def run_analysis(pk: int) -> None:
@@ -218,7 +221,7 @@ def run_analysis(pk: int) -> None:
     except Refused as problem:
         fail(row, str(problem))
         return
-    store(row, given, made)
+    store(row, made)
 
 
 def _heard(row: SoundRecording, given: Given, tell: Callable[[int], bool]) -> Made:
@@ -256,7 +259,7 @@ def fail(row: SoundRecording, problem: str) -> None:
     _unless_stopped(row).update(state=SoundRecording.State.FAILED, problem=problem)
 
 
-def store(row: SoundRecording, given: Given, made: Made) -> None:
+def store(row: SoundRecording, made: Made) -> None:
     """Store what a recording tells, and have done again what depends on it."""
     told, blobs = made
     analysis = msgspec.convert(told["figures"], Analysis)
@@ -270,7 +273,7 @@ def store(row: SoundRecording, given: Given, made: Made) -> None:
             recording=row,
             defaults={
                 "figures": told["figures"],
-                "pascals": given.pascals,
+                "pascals": analysis.pascals,
                 "level": analysis.level,
                 "loudness": analysis.loudness,
                 "sharpness": analysis.sharpness,
@@ -283,21 +286,24 @@ def store(row: SoundRecording, given: Given, made: Made) -> None:
                 "computed_at": timezone.now(),
             },
         )
-        _follow(row, given)
+        _follow(row)
 
 
-def _follow(row: SoundRecording, given: Given) -> None:
+def _follow(row: SoundRecording) -> None:
     """Analyse again what a new calibration or background is for."""
-    session = row.session
-    beside = session.calibration == Calibration.METER and session.read_beside_id == row.pk
-    others: dict[str, Any] = {}
-    tone = row.kind == SoundRecording.Kind.TONE and session.calibration == Calibration.TONE
-    if tone or (beside and given.pascals is None):
-        others = {"kind__in": [SoundRecording.Kind.BACKGROUND, SoundRecording.Kind.PART]}
-    elif row.kind == SoundRecording.Kind.BACKGROUND:
-        others = {"kind": SoundRecording.Kind.PART}
+    session, kinds = row.session, SoundRecording.Kind
+    others: list[str] = []
+    if _read_beside(row) or (row.kind == kinds.TONE and session.calibration == Calibration.TONE):
+        others = [kinds.BACKGROUND, kinds.PART]
+    elif row.kind == kinds.BACKGROUND:
+        others = [kinds.PART]
     if others:
-        ask(session.recordings.standing().filter(**others).exclude(state=SoundRecording.State.NEW))
+        ask(
+            session.recordings.standing()
+            .filter(kind__in=others)
+            .exclude(state=SoundRecording.State.NEW)
+            .exclude(pk=row.pk)
+        )
 
 
 def ask(rows: QuerySet[SoundRecording]) -> int:

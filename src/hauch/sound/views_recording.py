@@ -46,8 +46,8 @@ DRAWN = 900
 MOST_COLUMNS = 2000
 
 
-def _recording(request: Request, slug: str, pk: int) -> SoundRecording:
-    round = round_for(request.user, slug)
+def _recording(request: Request, slug: str, pk: int, action: str = "round.view") -> SoundRecording:
+    round = round_for(request.user, slug, action)
     found = visible_to(request.user, round).filter(pk=pk).select_related("analysis").first()
     if found is None:
         raise Http404("There is no such recording in this round.")
@@ -333,7 +333,7 @@ def _stretch_of(request: Request) -> tuple[float, float] | None:
 @require_POST
 def stretch(request: Request, slug: str, pk: int) -> HttpResponse:
     """Use another stretch, or the one that was found again."""
-    found = _recording(request, slug, pk)
+    found = _recording(request, slug, pk, "run.record")
     try:
         actions.choose_stretch(
             request.user, found, _stretch_of(request), str(request.POST.get("why", ""))
@@ -346,7 +346,7 @@ def stretch(request: Request, slug: str, pk: int) -> HttpResponse:
 @require_POST
 def count(request: Request, slug: str, pk: int) -> HttpResponse:
     """Make what it tells runs of tests."""
-    found = _recording(request, slug, pk)
+    found = _recording(request, slug, pk, "run.record")
     chosen = {whole(text) for text in request.POST.getlist("test")}
     tests = [test for test in round_tests(found.session.round) if test.pk in chosen]
     form = RoomForm(request.POST, units=request.user.units)
@@ -378,7 +378,7 @@ def _room_of(found: SoundRecording) -> Room | None:
 @require_POST
 def again(request: Request, slug: str, pk: int) -> HttpResponse:
     """Analyse it once more."""
-    found = _recording(request, slug, pk)
+    found = _recording(request, slug, pk, "run.record")
     try:
         actions.analyse_again(request.user, found)
     except ValidationError as problem:
@@ -390,7 +390,7 @@ def again(request: Request, slug: str, pk: int) -> HttpResponse:
 @require_POST
 def stop(request: Request, slug: str, pk: int) -> HttpResponse:
     """End an analysis that waits or runs."""
-    found = _recording(request, slug, pk)
+    found = _recording(request, slug, pk, "run.record")
     actions.stop(request.user, found)
     return redirect(found)
 
@@ -398,7 +398,7 @@ def stop(request: Request, slug: str, pk: int) -> HttpResponse:
 @require_POST
 def take_out(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take it out; the file stays."""
-    found = _recording(request, slug, pk)
+    found = _recording(request, slug, pk, "run.record")
     actions.set_aside(request.user, found)
     messages.success(
         request, f"{found} was taken out. Its file stays, and the audit trail says who did it."

@@ -67,12 +67,15 @@ class Given:
     Parameters
     ----------
     pascals : of one unit of its samples; None where it is not calibrated
+    meter : A-weighted level that a meter read at the same spot and time [dB]; then the pascals
+        follow from it
     sources : what turns and switches
     chosen : stretch that somebody chose [s]; None for the longest one without a fault
     background : analysis of the room without the part, recorded in the same way
     """
 
     pascals: float | None = None
+    meter: float | None = None
     sources: Sources = field(default_factory=Sources)
     chosen: tuple[float, float] | None = None
     background: Analysis | None = None
@@ -120,8 +123,8 @@ class Analysis:
     Parameters
     ----------
     seconds, rate : of the recording [s], [1/s]
-    calibrated : whether levels are sound pressure levels; else they are relative to a sine that
-        fills the scale
+    pascals : of one unit of the samples; None where levels are relative to a sine that fills the
+        scale
     used : stretch that figures are of [s]
     by_hand : whether somebody chose it
     faults : everything that is wrong
@@ -141,7 +144,7 @@ class Analysis:
 
     seconds: float
     rate: float
-    calibrated: bool
+    pascals: float | None
     used: tuple[float, float]
     by_hand: bool
     faults: tuple[Found, ...]
@@ -159,6 +162,11 @@ class Analysis:
     peak: float
     spacing: float
     windows: int
+
+    @property
+    def calibrated(self) -> bool:
+        """Whether levels are sound pressure levels."""
+        return self.pascals is not None
 
     @property
     def level(self) -> float:
@@ -235,7 +243,6 @@ def analyse(
     """
     samples = _checked(samples, rate)
     seconds = len(samples) / rate
-    unit = FULL_SCALE if given.pascals is None else given.pascals
     whole = courses(samples, rate)
     tell(0.35)
     lines = spectrum(samples, rate)
@@ -246,6 +253,8 @@ def analyse(
     used = _within(given.chosen, seconds) if given.chosen else stretch(seconds, found)
     own = samples[round(used[0] * rate) : round(used[1] * rate)]
     levels = whole.between(*used)
+    pascals = _pascals(given, float(levels.weighted["A"].mean()))
+    unit = FULL_SCALE if pascals is None else pascals
     lines = _scaled(spectrum(own, rate), unit)
     tell(0.6)
     pictures = Pictures(
@@ -257,7 +266,23 @@ def analyse(
     tell(0.75)
     swings = modulations(own, rate)
     tell(0.85)
-    return _told(lines, levels, unit, given, found, swings, seconds, rate, used, samples), pictures
+    return _told(
+        lines, levels, pascals, given, found, swings, seconds, rate, used, samples
+    ), pictures
+
+
+def _pascals(given: Given, mean: float) -> float | None:
+    """Pascals of one unit, where a calibrator or a meter tells them.
+
+    Raises
+    ------
+    NothingToHear : a stretch without sound
+    """
+    if not mean > 0:
+        raise NothingToHear("There is no sound in the stretch that is used.")
+    if given.meter is None:
+        return given.pascals
+    return float(FULL_SCALE * 10 ** ((given.meter - float(level(FULL_SCALE**2 * mean))) / 20))
 
 
 def _checked(samples: NDArray[np.floating], rate: float) -> NDArray[np.floating]:
@@ -307,7 +332,7 @@ def _thin(values: Array, most: int) -> NDArray[np.float32]:
 def _told(
     lines: Spectrum,
     levels: Courses,
-    unit: float,
+    pascals: float | None,
     given: Given,
     found: list[Found],
     swings: list[Modulation],
@@ -317,7 +342,8 @@ def _told(
     samples: NDArray[np.floating],
 ) -> Analysis:
     """Figures of the stretch."""
-    calibrated = given.pascals is not None
+    calibrated = pascals is not None
+    unit = FULL_SCALE if pascals is None else pascals
     tonal = tones(lines, calibrated)
     named = name_tones(tonal, given.sources, _tones_of(given.background))
     bands = _bands(levels, unit, given.background)
@@ -330,7 +356,7 @@ def _told(
     return Analysis(
         seconds=seconds,
         rate=rate,
-        calibrated=calibrated,
+        pascals=pascals,
         used=used,
         by_hand=given.chosen is not None,
         faults=tuple(found),
