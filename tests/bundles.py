@@ -32,6 +32,8 @@ def as_another(
             for row in (version, *version["specimens"], *version["predictions"]):
                 row["uid"] = row["uid"][:-4] + "beef"
     for run in made.content["runs"]:
-        run["specimen"] = run["specimen"] and run["specimen"][:-4] + "beef"
+        for key in ("specimen", "recording"):
+            run[key] = run[key] and run[key][:-4] + "beef"
     change(made.content)
-    return bundle.packed(Bundle(made.content, made.traces, made.files))
+    traces = {uid[:-4] + "beef": trace for uid, trace in made.traces.items()}
+    return bundle.packed(Bundle(made.content, traces, made.files))

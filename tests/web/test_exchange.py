@@ -437,6 +437,7 @@ class ImportTests(TestCase):
             "source": None,
             "beside": None,
             "observations": [],
+            "waveforms": [],
         }
         for times, change, words in (
             ([0.0, 2.0, 1.0], {}, "do not rise"),
@@ -587,7 +588,7 @@ class ImportTests(TestCase):
 
     def test_the_bundle_is_readable_without_hauch(self):
         content = bundle.read(self.data).content
-        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 12))
+        self.assertEqual((content["schema"], content["schema_version"]), ("hauch.round", 13))
         run = next(row for row in content["runs"] if row["specimen"])
         self.assertEqual(
             {"value", "u", "parts", "working"} & set(run["result"]),

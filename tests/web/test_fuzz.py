@@ -42,9 +42,11 @@ from hauch.panel.actions import open_sitting
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round, Test
 from hauch.setup.actions import begin as begin_set_up
+from hauch.sound.models import Calibration
 from hauch.stores.models import Instrument, Rig
 from hauch.verdict.publishing import keep_publication
 from tests.builder import build
+from tests.sounds import confirm, hand_in, session_of
 
 DATA = Path(__file__).parents[1] / "data" / "parts"
 COUNT = int(os.environ.get("HAUCH_FUZZ", "600"))
@@ -282,6 +284,7 @@ class FuzzTests(TestCase):
         sitting, judge = cls.judged(round)
         keep_publication(round, built.host, timezone.now())
         subject = f"?subject=s{built.specimens['Amsel'].pk}"
+        heard = cls.heard()
         slug, entry = round.slug, built.entries["Amsel"].pk
         cls.begin = [
             "/",
@@ -322,6 +325,11 @@ class FuzzTests(TestCase):
             reverse("panel:begin", args=[slug, sitting.test_id]),
             sitting.get_absolute_url(),
             reverse("panel:judge", args=[judge]),
+            reverse("sound:overview", args=[slug]),
+            reverse("sound:begin", args=[slug]),
+            heard.session.get_absolute_url(),
+            heard.get_absolute_url(),
+            reverse("sound:grid", args=[slug, heard.pk]),
             reverse("care", args=[slug]),
             built.reference.get_absolute_url(),
             air.rig.get_absolute_url(),
@@ -344,6 +352,15 @@ class FuzzTests(TestCase):
             reverse("desk:record"),
             *(reverse("desk:tool", args=[key]) for key in ("rotor", "duct", "intake", "pack")),
         ]
+
+    @classmethod
+    def heard(cls):
+        """A recording that was analysed, beside one that is not confirmed."""
+        session = session_of(cls.built, calibration=Calibration.NONE, tone_level=None)
+        hand_in(cls.built, session, "stereo.flac")
+        return confirm(
+            cls.built, hand_in(cls.built, session, "whistle.flac"), cls.built.specimens["Amsel"]
+        )
 
     @classmethod
     def judged(cls, round):

@@ -95,6 +95,9 @@ class Pages(TestCase):
             "pack": reverse("desk:tool", args=["pack"]),
             "record": reverse("desk:record"),
             "own predictions": reverse("desk:entry", args=[cls.built.entries["Amsel"].pk]),
+            "sounds": reverse("sound:overview", args=[slug]),
+            "begin sound": reverse("sound:begin", args=[slug]),
+            "sounds of a run": reverse("sound:of_run", args=[slug, run.pk]),
         }
 
     def get(self, who, page, **more):
@@ -136,6 +139,9 @@ class BeforePublicationTests(Pages):
         "entry": {"host": 200, "operator": 200},
         "bench": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "capture": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "sounds": dict.fromkeys(IN_ROUND, 200),
+        "sounds of a run": dict.fromkeys(IN_ROUND, 200),
+        "begin sound": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "run": {"host": 200, "operator": 200},
         "verdict": dict.fromkeys(IN_ROUND, 200),
         "cell": {"host": 200, "operator": 200},

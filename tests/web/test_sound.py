@@ -10,8 +10,12 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench.models import Run
+from hauch.bench.files import keep_file
+from hauch.bench.models import Recording, Run, Waveform
 from hauch.bench.runs import Subject
+from hauch.bench.traces import store
+from hauch.core.trace.source import Held
+from hauch.exchange.importing import import_round
 from hauch.formats.apart import Died
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleTerm, Test
@@ -22,6 +26,7 @@ from hauch.sound.models import Calibration, Mounting, SoundRecording
 from hauch.stores.models import Rig
 from hauch.verdict.judging import refresh
 from tests.builder import ROOM, START, build
+from tests.bundles import as_another, exported
 from tests.sounds import (
     SAMPLES,
     analyse_waiting,
@@ -591,3 +596,68 @@ class CountTests(SoundCase):
         self.assertRedirects(self.client.post(at, data), row.get_absolute_url())
         self.assertEqual(row.counts.get().test, self.tests["loudness"])
         self.assertContains(self.client.get(row.get_absolute_url()), f"run {row.counts.get().pk}")
+
+
+class BundleTests(SoundCase):
+    def test_sessions_files_and_what_they_are_of_travel(self):
+        session = calibrated(self.built, microphone=self.built.meters["sound_level"])
+        run = self.built.air(self.amsel, 1, (4.0, 4.1))
+        row = confirm(
+            self.built,
+            hand_in(self.built, session, "whistle.flac"),
+            self.amsel,
+            run=run,
+            blades=7,
+            speed=1850.0,
+        )
+        actions.choose_stretch(self.built.operator, row, (1.0, 4.0), "steady")
+        hand_in(self.built, session, "stereo.flac")  # not confirmed yet
+        fields = {"calibration": Calibration.METER, "meter_level": 60.0, "read_beside": row}
+        actions.change_session(self.built.operator, session, fields)
+        data = as_another(exported(self.built.host, self.built.round), self._other)
+        copy = import_round(self.built.host, data)
+        back = copy.sound_sessions.get()
+        self.assertEqual(back.conditions, session.conditions)
+        self.assertEqual(back.microphone, session.microphone)
+        whistle = back.recordings.get(name="whistle.flac")
+        self.assertEqual(back.read_beside, whistle)
+        self.assertEqual(whistle.specimen.version.entry.name, "Amsel")
+        self.assertEqual(whistle.run.test.round, copy)
+        self.assertEqual((whistle.from_s, whistle.blades, whistle.speed), (1.0, 7, 1850.0))
+        self.assertEqual(whistle.source.sha256, row.source.sha256)
+        self.assertEqual(back.recordings.get(name="stereo.flac").state, State.NEW)
+        self.assertEqual(whistle.state, State.WAITING)
+        analyse_waiting()
+        whistle.refresh_from_db()
+        self.assertAlmostEqual(whistle.analysis.told.weighted["A"].mean, 60.0, delta=0.01)
+
+    @staticmethod
+    def _other(content):
+        for session in content["sounds"]:
+            session["uid"] = session["uid"][:-4] + "beef"
+            session["read_beside"] = session["read_beside"][:-4] + "beef"
+            for row in session["recordings"]:
+                row["uid"] = row["uid"][:-4] + "beef"
+                for key in ("specimen", "run"):
+                    row[key] = row[key] and row[key][:-4] + "beef"
+
+    def test_a_meters_waveform_travels(self):
+        recording = Recording.objects.create(round=self.built.round, started_at=START)
+        store(recording, Held(np.arange(3.0), {"speed": np.ones(3)}))
+        source = keep_file(self.built.operator, "wave.wav", wav(noise_of(1)))
+        Waveform.objects.create(
+            recording=recording,
+            channel="sound_level",
+            at_s=2,
+            seconds=1,
+            rate=48_000,
+            source=source,
+        )
+        data = as_another(exported(self.built.host, self.built.round))
+        copy = import_round(self.built.host, data)
+        (wave,) = copy.recordings.get().waveforms.all()
+        self.assertEqual((wave.source, wave.at_s), (source, 2.0))
+
+
+def noise_of(seconds):
+    return np.random.default_rng(3).normal(0, 0.1, int(48_000 * seconds))

@@ -10,7 +10,7 @@ import numpy as np
 from django.db.models import Q
 
 from hauch import __version__
-from hauch.bench.models import Observation, Recording, Run
+from hauch.bench.models import Observation, Recording, Run, SourceFile
 from hauch.bench.queries import runs
 from hauch.bench.traces import trace_of
 from hauch.core import CORE_VERSION
@@ -33,6 +33,7 @@ from hauch.people.keep import read_kept
 from hauch.people.models import User
 from hauch.people.permissions import HOST, require, role_in
 from hauch.rounds.models import Round, Test
+from hauch.sound.models import RecordingSession, SoundRecording
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, Rig
 from hauch.verdict.models import StandingRow
 from hauch.workshop.models import Specimen
@@ -63,8 +64,13 @@ def content_of(
     )
     rigs = _rigs_of(round)
     instruments = {m.instrument.uid: m.instrument for rig in rigs for m in rig.meters.all()}
+    for session in round.sound_sessions.select_related("microphone"):
+        if session.microphone is not None:
+            instruments[session.microphone.uid] = session.microphone
     referenced = ReferenceSpecimen.objects.filter(
-        pk__in={r.specimen_id for t in tests for r in t.references.all()} | _referenced(round)
+        pk__in={r.specimen_id for t in tests for r in t.references.all()}
+        | _referenced(round)
+        | _heard(round)
     )
     specimens = list(referenced.select_related("type").order_by("uid"))
     types = {s.type.uid: s.type for s in specimens}
@@ -113,11 +119,15 @@ def content_of(
         "recordings": [
             plain(r)
             | {
-                "source": {"sha256": r.source.sha256, "name": r.source.name} if r.source else None,
+                "source": _source(r.source) if r.source else None,
                 "beside": str(r.beside.uid) if r.beside else None,
                 "observations": [
                     _observation(o)
                     for o in r.observations.filter(run=None).select_related("picture")
+                ],
+                "waveforms": [
+                    plain(w) | {"source": _source(w.source)}
+                    for w in r.waveforms.select_related("source")
                 ],
             }
             for r in round.recordings.select_related("source", "beside").order_by("uid")
@@ -134,7 +144,33 @@ def content_of(
                 .order_by("started_at", "uid")
             )
         ],
+        "sounds": [_session(one) for one in round.sound_sessions.order_by("uid")],
         "standings": standings_of(round),
+    }
+
+
+def _source(source: SourceFile) -> dict[str, str]:
+    return {"sha256": source.sha256, "name": source.name}
+
+
+def _session(session: RecordingSession) -> dict[str, Any]:
+    """Recordings with their conditions; what they tell is told anew where they come in."""
+    return plain(session) | {
+        "microphone": str(session.microphone.uid) if session.microphone else None,
+        "read_beside": str(session.read_beside.uid) if session.read_beside else None,
+        "recordings": [
+            plain(one)
+            | {
+                "source": _source(one.source) | {"name": one.name},
+                "specimen": str(one.specimen.uid) if one.specimen else None,
+                "reference": str(one.reference.uid) if one.reference else None,
+                "run": str(one.run.uid) if one.run else None,
+                "counts": [str(run.uid) for run in one.counts.all()],
+            }
+            for one in session.recordings.select_related("source", "specimen", "reference", "run")
+            .prefetch_related("counts")
+            .order_by("uid")
+        ],
     }
 
 
@@ -197,6 +233,12 @@ def _referenced(round: Round) -> set[int]:
             "reference_id", flat=True
         )
     )
+
+
+def _heard(round: Round) -> set[int]:
+    """Reference specimens that recordings are of."""
+    rows = SoundRecording.objects.filter(session__round=round, reference__isnull=False)
+    return set(rows.values_list("reference_id", flat=True))
 
 
 def _run(run: Run) -> dict[str, Any]:
@@ -262,6 +304,10 @@ def export_round(user: User, round: Round, out: BinaryIO) -> None:
     schema.check(content)  # nothing goes out that would not come in
     recordings = {str(r.uid): r for r in round.recordings.select_related("source")}
     paths = {r.source.sha256: r.source.path for r in recordings.values() if r.source is not None}
+    for source in SourceFile.objects.filter(
+        Q(waveforms__recording__round=round) | Q(sounds__session__round=round)
+    ):
+        paths[source.sha256] = source.path
     for file in PartFile.objects.filter(version__entry__round=round):
         paths[file.sha256] = file.path
     of_steps, of_runs = (

@@ -10,7 +10,16 @@ from django.db import IntegrityError, transaction
 
 from hauch.bench import progress
 from hauch.bench.files import keep_file
-from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
+from hauch.bench.models import (
+    Exclusion,
+    Observation,
+    Reading,
+    Recording,
+    Result,
+    Run,
+    SourceFile,
+    Waveform,
+)
 from hauch.bench.traces import store
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import PROCEDURES
@@ -45,6 +54,8 @@ from hauch.rounds.models import (
 )
 from hauch.rounds.queries import procedures_of
 from hauch.rounds.sheet import rule_sheet
+from hauch.sound.analysing import ask
+from hauch.sound.models import RecordingSession, SoundRecording
 from hauch.stores.models import Material, Picture, ReferenceSpecimen, ReferenceType
 from hauch.stores.pictures import keep_picture
 from hauch.verdict.judging import refresh
@@ -154,6 +165,7 @@ class _Importer:
         for row in sorted(content["recordings"], key=lambda row: row["beside"] is not None):
             self.recordings[row["uid"]] = self._recording(row, round)
         self._runs()
+        self._sounds(round)
         progress.rebuild(round)
         for rules in round.rules.all():
             refresh(rules)
@@ -247,13 +259,7 @@ class _Importer:
             ask_check(file)  # checks do not travel: they are made anew by the core that is here
 
     def _recording(self, row: dict[str, Any], round: Round) -> Recording:
-        source = None
-        if row["source"] is not None:
-            if row["source"]["sha256"] not in self.bundle.files:
-                raise BundleRefused(f"The bundle lacks the file {row['source']['name']}.")
-            source = keep_file(
-                self.user, row["source"]["name"], self.bundle.files[row["source"]["sha256"]]
-            )
+        source = self._source(row["source"]) if row["source"] is not None else None
         recording = make(
             Recording,
             row,
@@ -262,6 +268,10 @@ class _Importer:
             beside=self.recordings[row["beside"]] if row["beside"] else None,
         )
         self._observations(row["observations"], recording=recording)
+        for wave in row["waveforms"]:
+            if wave["channel"] not in CHANNELS:
+                raise BundleRefused(f"A waveform is of the unknown channel “{wave['channel']}”.")
+            make(Waveform, wave, recording=recording, source=self._source(wave["source"]))
         trace = dict(self.bundle.traces[row["uid"]])
         if unknown := set(trace) - set(CHANNELS) - {"time"}:
             raise BundleRefused(f"A trace holds the unknown channel “{sorted(unknown)[0]}”.")
@@ -275,21 +285,56 @@ class _Importer:
         store(recording, Held(times, trace))
         return recording
 
+    def _source(self, row: dict[str, Any]) -> SourceFile:
+        if row["sha256"] not in self.bundle.files:
+            raise BundleRefused(f"The bundle lacks the file {row['name']}.")
+        return keep_file(self.user, row["name"], self.bundle.files[row["sha256"]])
+
+    def _sounds(self, round: Round) -> None:
+        """Sound recordings; what they tell is told anew by the core that is here."""
+        for row in self.content["sounds"]:
+            session = make(
+                RecordingSession,
+                row,
+                round=round,
+                by=self.user,
+                microphone=self.instruments[row["microphone"]] if row["microphone"] else None,
+            )
+            made = {one["uid"]: self._sound(one, session) for one in row["recordings"]}
+            if row["read_beside"]:
+                session.read_beside = made[row["read_beside"]]
+                session.save(update_fields=["read_beside"])
+            ask(session.recordings.standing().exclude(state=SoundRecording.State.NEW))
+
+    def _sound(self, row: dict[str, Any], session: RecordingSession) -> SoundRecording:
+        recording: SoundRecording = make(
+            SoundRecording,
+            row | {"name": safe_name(row["name"])},
+            session=session,
+            source=self._source(row["source"]),
+            by=self.user,
+            specimen=self.specimens[row["specimen"]] if row["specimen"] else None,
+            reference=self.references[row["reference"]] if row["reference"] else None,
+            run=self.runs[row["run"]] if row["run"] else None,
+        )
+        recording.counts.set([self.runs[uid] for uid in row["counts"]])
+        return recording
+
     def _observations(self, rows: list[dict[str, Any]], **of: Any) -> None:
         for row in rows:
             make(Observation, row, picture=self._picture(row["picture"]), by=self.user, **of)
 
     def _runs(self) -> None:
-        made: dict[str, Run] = {}
+        self.runs: dict[str, Run] = {}
         for row in sorted(self.content["runs"], key=lambda row: row["carried_from"] is not None):
-            made[row["uid"]] = run = make(
+            self.runs[row["uid"]] = run = make(
                 Run,
                 row,
                 test=self.tests[row["test"]],
                 rig=self.rigs[row["rig"]],
                 setting=self.settings[row["setting"]],
                 operator=self.user,
-                carried_from=made[row["carried_from"]] if row["carried_from"] else None,
+                carried_from=self.runs[row["carried_from"]] if row["carried_from"] else None,
                 specimen=self.specimens[row["specimen"]] if row["specimen"] else None,
                 reference=self.references[row["reference"]] if row["reference"] else None,
                 recording=self.recordings[row["recording"]] if row["recording"] else None,

@@ -12,7 +12,15 @@ from typing import Any
 from django.db.models import Model
 from django.utils import timezone
 
-from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
+from hauch.bench.models import (
+    Exclusion,
+    Observation,
+    Reading,
+    Recording,
+    Result,
+    Run,
+    Waveform,
+)
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
@@ -27,6 +35,7 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
+from hauch.sound.models import RecordingSession, SoundRecording
 from hauch.stores.actions import calibrations_came
 from hauch.stores.models import (
     Calibration,
@@ -82,6 +91,14 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Run: (
         "uid", "replicate", "started_at", "state", "reason", "note", "temperature", "pressure", "humidity", "hours", "windows", "beside", "created_at",
     ),
+    Waveform: ("channel", "at_s", "seconds", "rate", "clipped"),
+    RecordingSession: (
+        "uid", "held_at", "mounting", "distance", "spacing", "room", "device", "mains", "note", "calibration", "tone_level", "meter_level", "why_comparable",
+    ),
+    SoundRecording: (
+        "uid", "name", "channel", "channels", "seconds", "rate", "coding", "lossy", "recorded_at", "kind", "speed", "blades", "second_speed", "second_blades",
+        "poles", "switching", "from_s", "to_s", "why_chosen", "state", "created_at", "set_aside_at",
+    ),
     Observation: ("at_s", "text", "tags", "at"),
     Exclusion: ("channel", "from_s", "to_s", "reason", "at", "undone_at"),
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
@@ -125,6 +142,9 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
     ),
     Reading: ("run",),
     Result: ("run",),
+    Waveform: ("recording", "source"),
+    RecordingSession: ("round", "microphone", "read_beside"),
+    SoundRecording: ("session", "source", "specimen", "reference", "run", "counts"),
     Observation: ("recording", "run", "picture"),
     Exclusion: ("run", "reading"),
 }
@@ -138,6 +158,13 @@ LEFT_OUT: dict[str, str] = {
     "Instrument.profile": "goes with the resource name",
     "Instrument.shared": "goes with the resource name",
     "Recording.set_aside_by": "people do not travel",
+    "RecordingSession.by": "people do not travel",
+    "SoundRecording.by": "people do not travel",
+    "SoundRecording.set_aside_by": "people do not travel",
+    "SoundRecording.waveform": "a meter's waveform is handed in with its file",
+    "SoundRecording.progress": "analyses are made anew by the core that is there",
+    "SoundRecording.attempts": "analyses are made anew by the core that is there",
+    "SoundRecording.problem": "analyses are made anew by the core that is there",
     "RigCalibration.by": "people do not travel",
     "Calibration.entered_by": "people do not travel",
     "Calibration.entered_at": "when it was typed here; the day of the calibration travels",

@@ -19,7 +19,15 @@ from django.db import IntegrityError
 from django.db.models import JSONField, Model
 from msgspec import Meta, Struct
 
-from hauch.bench.models import Exclusion, Observation, Reading, Recording, Result, Run
+from hauch.bench.models import (
+    Exclusion,
+    Observation,
+    Reading,
+    Recording,
+    Result,
+    Run,
+    Waveform,
+)
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import FIELDS
 from hauch.formats.bundle import SCHEMA, SCHEMA_VERSION, BundleRefused
@@ -32,6 +40,7 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
+from hauch.sound.models import RecordingSession, SoundRecording
 from hauch.stores.models import (
     Calibration,
     Instrument,
@@ -181,6 +190,21 @@ RecordingRow = row(
     source=SourceRow | None,
     beside=Ref,
     observations=list[SeenRow],  # type: ignore[valid-type]
+    waveforms=list[row(Waveform, source=SourceRow)],  # type: ignore[misc]
+)
+SoundRow = row(
+    SoundRecording,
+    source=SourceRow,
+    specimen=Ref,
+    reference=Ref,
+    run=Ref,
+    counts=list[uuid.UUID],
+)
+SessionRow = row(
+    RecordingSession,
+    microphone=Ref,
+    read_beside=Ref,
+    recordings=list[SoundRow],  # type: ignore[valid-type]
 )
 RuleRow = row(
     RuleVersion,
@@ -234,6 +258,7 @@ RoundFile = msgspec.defstruct(
         ("entries", list[row(Entry, versions=list[VersionRow])]),  # type: ignore[misc,valid-type]
         ("recordings", list[RecordingRow]),  # type: ignore[valid-type]
         ("runs", list[RunRow]),  # type: ignore[valid-type]
+        ("sounds", list[SessionRow]),  # type: ignore[valid-type]
         ("standings", dict[str, list[Kept]]),
     ],
 )

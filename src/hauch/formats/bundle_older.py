@@ -242,6 +242,12 @@ def _from_version_11(content: dict[str, Any]) -> dict[str, Any]:
     return content | {"tests": tests, "entries": entries}
 
 
+def _from_version_12(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 12 knew no sound recordings, and left waveforms of meters behind."""
+    recordings = [{"waveforms": []} | row for row in content["recordings"]]
+    return content | {"recordings": recordings, "sounds": []}
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -257,5 +263,6 @@ STEPS = {
     9: _from_version_9,
     10: _from_version_10,
     11: _from_version_11,
+    12: _from_version_12,
 }
 """Version -> what makes its content one of the next version."""
