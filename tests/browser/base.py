@@ -77,13 +77,15 @@ class BrowserTests(Emptied, StaticLiveServerTestCase):
     static_handler = Cached
     kinds: tuple[str, ...] = ("air", "power")
     measured = True
+    arguments: tuple[str, ...] = ()
+    """Of the browser, beside the usual ones."""
 
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
         cls.playwright = sync_playwright().start()
         cls.browser = cls.playwright.chromium.launch(
-            executable_path="/usr/bin/chromium-headless-shell"
+            executable_path="/usr/bin/chromium-headless-shell", args=list(cls.arguments)
         )
         cls.free = {}
 

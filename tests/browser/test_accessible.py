@@ -10,7 +10,9 @@ from django.urls import reverse
 
 from hauch.bench.models import Run
 from hauch.setup.models import SetUp
+from hauch.sound.models import Calibration
 from tests.browser.base import BrowserTests
+from tests.sounds import confirm, hand_in, session_of
 
 AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text(encoding="utf-8")
 LOOK = """async () => {
@@ -28,6 +30,18 @@ WIDER = """() => [...document.querySelectorAll("main *")].filter((e) => {
 
 class AccessibleTests(BrowserTests):
     kinds = ("air", "power", "noise")
+
+    def heard(self) -> list[str]:
+        """A sound session with a recording that is confirmed and one that is not."""
+        session = session_of(self.built, calibration=Calibration.NONE, tone_level=None)
+        hand_in(self.built, session, "stereo.flac")
+        row = hand_in(self.built, session, "whistle.flac")
+        confirm(self.built, row, self.built.specimens["Amsel"], blades=7, speed=1850.0)
+        return [
+            session.get_absolute_url(),
+            row.get_absolute_url(),
+            reverse("sound:microphone", args=[self.built.round.slug, session.pk]),
+        ]
 
     def addresses(self) -> list[str]:
         round, air = self.built.round, self.built.tests["air"]
@@ -58,6 +72,9 @@ class AccessibleTests(BrowserTests):
             reverse("entries:edit", args=[slug, entry.pk]),
             reverse("workshop:list", args=[slug]),
             specimen.get_absolute_url(),
+            reverse("sound:overview", args=[slug]),
+            reverse("sound:begin", args=[slug]),
+            *self.heard(),
             reverse("workshop:gate", args=[slug, specimen.pk]),
             reverse("bench:overview", args=[slug]),
             f"{reverse('bench:capture', args=[slug, air.pk])}?subject=s{specimen.pk}",

@@ -20,9 +20,9 @@ from hauch.formats.apart import Died
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleTerm, Test
 from hauch.sound import actions, counting
-from hauch.sound.analysing import give_up, run_analysis
+from hauch.sound.analysing import ask_older, give_up, run_analysis
 from hauch.sound.matching import guess
-from hauch.sound.models import Calibration, Mounting, SoundRecording
+from hauch.sound.models import Calibration, Mounting, SoundAnalysis, SoundRecording
 from hauch.stores.models import Rig
 from hauch.verdict.judging import refresh
 from tests.builder import ROOM, START, build
@@ -318,6 +318,22 @@ class AnalysisTests(SoundCase):
         give_up(row.pk)
         row.refresh_from_db()
         self.assertIn("cut off", row.problem)
+
+
+class OlderTests(SoundCase):
+    def test_what_an_earlier_version_told_is_analysed_anew(self):
+        session = calibrated(self.built)
+        fan = confirm(self.built, hand_in(self.built, session, "fan.flac"), self.amsel)
+        SoundAnalysis.objects.update(core_version="0", figures={"level": "loud"})
+        self.sign_in()
+        page = self.client.get(fan.get_absolute_url())
+        self.assertContains(page, "analysed by an earlier version")
+        self.assertContains(self.client.get(session.get_absolute_url()), "fan.flac")
+        self.assertEqual(self.client.get(self.at("grid", fan.pk)).status_code, 404)
+        self.assertEqual(ask_older(), 3)
+        analyse_waiting()
+        self.assertContains(self.client.get(fan.get_absolute_url()), "51.7 dB(A)")
+        self.assertEqual(ask_older(), 0)
 
 
 class PageTests(SoundCase):

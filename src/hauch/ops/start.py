@@ -142,6 +142,10 @@ def prepare(data: DataFolder, settings: str, *, demo: bool) -> tuple[Cluster, di
             f"{count:,} results are of an earlier version; they are computed again in the"
             " background. What was published stays as it was."
         )
+    from hauch.sound.analysing import ask_older
+
+    if count := ask_older():
+        say(f"{count:,} sound recordings are analysed anew by this version, in the background.")
     return cluster, environment
 
 

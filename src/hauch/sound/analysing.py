@@ -11,15 +11,15 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Case, QuerySet, When
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from hauch.bench.files import file_place
 from hauch.bench.models import Run
 from hauch.bench.reduction import run_input
-from hauch.core import CORE_VERSION
 from hauch.core.measure.run import NoResult
+from hauch.core.sound import VERSION
 from hauch.core.sound.analysis import FULL_SCALE, Analysis, Given
 from hauch.core.sound.naming import Sources, Turning
 from hauch.entries.models import PartCheck
@@ -54,7 +54,7 @@ def pascals_of(session: RecordingSession) -> float | None:
 
 
 def _analyses(session: RecordingSession) -> QuerySet[SoundAnalysis]:
-    return SoundAnalysis.objects.filter(
+    return SoundAnalysis.objects.current().filter(
         recording__session=session,
         recording__set_aside_at=None,
         recording__state=SoundRecording.State.DONE,
@@ -94,9 +94,11 @@ def _by_meter(session: RecordingSession) -> float:
     """What the recording that the meter was read beside came to."""
     if session.meter_level is None or session.read_beside is None:
         raise NotCalibrated("Say which recording the meter was read beside, and what it read.")
-    made = SoundAnalysis.objects.filter(
-        recording=session.read_beside, pascals__isnull=False
-    ).first()
+    made = (
+        SoundAnalysis.objects.current()
+        .filter(recording=session.read_beside, pascals__isnull=False)
+        .first()
+    )
     if made is None or made.pascals is None:
         raise NotCalibrated(f"{session.read_beside}, which the meter was read beside, comes first.")
     return made.pascals
@@ -282,7 +284,7 @@ def store(row: SoundRecording, made: Made) -> None:
                 "pictures": pictures,
                 "copy": copy,
                 **{key: told[key] for key in ("cut_off", "copy_from", "copy_scale")},
-                "core_version": CORE_VERSION,
+                "core_version": VERSION,
                 "computed_at": timezone.now(),
             },
         )
@@ -310,13 +312,26 @@ def ask(rows: QuerySet[SoundRecording]) -> int:
     """Leave the analysis of recordings to the worker, inside the transaction that asks for it; how
     many they are.
     """
-    keys = list(rows.values_list("pk", flat=True))
+    first = Case(When(kind=SoundRecording.Kind.PART, then=1), default=0)
+    keys = list(rows.order_by(first, "pk").values_list("pk", flat=True))
     SoundRecording.objects.filter(pk__in=keys).update(
         state=SoundRecording.State.WAITING, progress=0.0, problem="", attempts=0
     )
     for key in keys:
         app.configure_task("sound.analyse", lock=f"sound-{key}").defer(recording_id=key)
     return len(keys)
+
+
+def ask_older() -> int:
+    """Leave what an earlier version analysed to the worker; how many that is. Calibrators and rooms
+    come first, and take the others with them.
+    """
+    return ask(
+        SoundRecording.objects.standing().filter(
+            pk__in=SoundAnalysis.objects.exclude(core_version=VERSION).values("recording"),
+            state=SoundRecording.State.DONE,
+        )
+    )
 
 
 def _unless_stopped(row: SoundRecording) -> QuerySet[SoundRecording]:

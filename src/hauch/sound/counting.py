@@ -108,7 +108,7 @@ def count(user: User, recording: SoundRecording, tests: Sequence[Test], room: Ro
         .get(pk=recording.pk)
     )
     locked.session.round = round
-    stored = SoundAnalysis.objects.filter(recording=locked).first()
+    stored = SoundAnalysis.objects.current().filter(recording=locked).first()
     if stored is None or locked.subject is None:
         raise ValidationError("Only an analysed recording of a part can be counted.")
     if reason := why_not(locked, stored):

@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from hauch.bench.models import Run, SourceFile, Waveform
 from hauch.bench.runs import Subject
+from hauch.core.sound import VERSION
 from hauch.core.sound.analysis import Analysis
 from hauch.people.keep import KeptPath
 from hauch.rounds.models import Round
@@ -240,6 +241,14 @@ class SoundRecording(models.Model):
         )
 
 
+class AnalysisQuerySet(models.QuerySet["SoundAnalysis"]):
+    """What is asked of analyses."""
+
+    def current(self) -> AnalysisQuerySet:
+        """Those by the version that is here; others are made anew."""
+        return self.filter(core_version=VERSION)
+
+
 class SoundAnalysis(models.Model):
     """What a recording tells, by one version of the core; made from the file and made again."""
 
@@ -265,11 +274,18 @@ class SoundAnalysis(models.Model):
     core_version = models.CharField(max_length=20)
     computed_at = models.DateTimeField(default=timezone.now)
 
+    objects = AnalysisQuerySet.as_manager()
+
     class Meta:
         verbose_name_plural = "sound analyses"
 
     def __str__(self) -> str:
         return f"{self.recording}: {self.level:.1f} dB(A)"
+
+    @property
+    def is_current(self) -> bool:
+        """Whether it is by the version that is here, so that it can be read."""
+        return self.core_version == VERSION
 
     @cached_property
     def told(self) -> Analysis:

@@ -91,7 +91,8 @@ def reference_for(recording: SoundRecording) -> Beside | None:
     if recording.kind != SoundRecording.Kind.PART or recording.reference_id is not None:
         return None
     analyses = list(
-        SoundAnalysis.objects.filter(
+        SoundAnalysis.objects.current()
+        .filter(
             recording__session__round=recording.session.round_id,
             recording__reference__isnull=False,
             recording__set_aside_at=None,

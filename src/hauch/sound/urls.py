@@ -8,6 +8,7 @@ urlpatterns = [
     path("begin/", views.begin, name="begin"),
     path("sessions/<int:pk>/", views.session, name="session"),
     path("sessions/<int:pk>/rows/", views.rows, name="rows"),
+    path("sessions/<int:pk>/microphone/", views.microphone, name="microphone"),
     path("sessions/<int:pk>/files/", views.hand_in, name="hand_in"),
     path("sessions/<int:pk>/allow/", views.allow, name="allow"),
     path("sessions/<int:pk>/confirm/", views.confirm, name="confirm"),

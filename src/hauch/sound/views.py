@@ -206,6 +206,21 @@ def rows(request: Request, slug: str, pk: int) -> HttpResponse:
     )
 
 
+def microphone(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Record with the microphone of the device that shows the page."""
+    found = _session(request, slug, pk)
+    return render(
+        request,
+        "sound/microphone.html",
+        {
+            "round": found.round,
+            "session": found,
+            "parts": list(Parts(found.round).by_label),
+            "most": MOST_BYTES,
+        },
+    )
+
+
 @require_POST
 def hand_in(request: Request, slug: str, pk: int) -> HttpResponse:
     """Take files in, each by itself: what cannot be read is told, all others stay."""

@@ -56,8 +56,11 @@ def _recording(request: Request, slug: str, pk: int, action: str = "round.view")
 
 
 def _analysis(found: SoundRecording) -> SoundAnalysis | None:
-    """What is stored of it; also of an earlier analysis while a new one runs."""
-    return getattr(found, "analysis", None)
+    """What is stored of it; also of an earlier analysis while a new one runs, and none that an
+    earlier version made.
+    """
+    stored: SoundAnalysis | None = getattr(found, "analysis", None)
+    return stored if stored is not None and stored.is_current else None
 
 
 def recording(request: Request, slug: str, pk: int) -> HttpResponse:
