@@ -22,6 +22,7 @@ from benchmarks import (  # noqa: E402
     pages,
     parts,
     references,
+    sound,
     standings,
     traces,
 )
@@ -34,6 +35,7 @@ BENCHMARKS = {
     "desk": desk.run,
     "parts": parts.run,
     "traces": traces.run,
+    "sound": sound.run,
     "capture": capture.run,
     "faults": faults.run,
     "load": load.run,

@@ -26,6 +26,8 @@ from hauch.live.actions import begin  # noqa: E402
 from hauch.live.recorder import Recorder  # noqa: E402
 from hauch.people.first import DEMO_PEOPLE, add_person  # noqa: E402
 from hauch.people.models import User  # noqa: E402
+from hauch.sound.analysing import run_analysis  # noqa: E402
+from hauch.sound.models import SoundRecording  # noqa: E402
 from hauch.stores.models import ReferenceSpecimen, Rig  # noqa: E402
 from tests.browser.live_base import Server  # noqa: E402
 from tests.instruments.meters import Meters, put_on_line  # noqa: E402
@@ -62,7 +64,12 @@ class Pictures(StaticLiveServerTestCase):
         ).first()
         base = f"/rounds/{demo.slug}"
         inlet = "/rounds/hushed-inlet"
-        ring = Entry.objects.get(name="Nebelring")
+        for recording in SoundRecording.objects.filter(session__round__slug="hushed-inlet"):
+            run_analysis(recording.pk)
+        for recording in SoundRecording.objects.at_work().filter(
+            session__round__slug="hushed-inlet"
+        ):
+            run_analysis(recording.pk)  # once more, with tone and room
         views = {
             "home": "/",
             "brief": f"{inlet}/brief/",
@@ -75,7 +82,7 @@ class Pictures(StaticLiveServerTestCase):
             "verdict": f"{base}/verdict/",
             "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(),
             "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
-            "upload": f"/rounds/packing-table-ring/entries/{ring.pk}/edit/",
+            "sound": SoundRecording.objects.get(name="Farn.flac").get_absolute_url(),
         }
         with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell")

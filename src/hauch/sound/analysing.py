@@ -177,8 +177,8 @@ def given_of(recording: SoundRecording) -> Given:
     session = recording.session
     room = background_of(session) if recording.kind == SoundRecording.Kind.PART else None
     if _read_beside(recording):
-        return Given(None, session.meter_level, sources_of(recording), chosen, room)
-    return Given(pascals_of(session), None, sources_of(recording), chosen, room)
+        return Given(None, sources_of(recording), chosen, room, session.meter_level)
+    return Given(pascals_of(session), sources_of(recording), chosen, room)
 
 
 def _read_beside(recording: SoundRecording) -> bool:

@@ -125,9 +125,7 @@ class RatingTests(unittest.TestCase):
 
 class FoundTests(unittest.TestCase):
     def test_none_in_noise(self):
-        """A thousandth of a tone in a recording is promised: with 60 recordings, none but by rare
-        chance; white, falling and rising noise.
-        """
+        """60 recordings of noise that falls or rises: none but by rare chance."""
         count = 0
         for seed in range(60):
             x = noise(5.0, seed)

@@ -67,18 +67,18 @@ class Given:
     Parameters
     ----------
     pascals : of one unit of its samples; None where it is not calibrated
-    meter : A-weighted level that a meter read at the same spot and time [dB]; then the pascals
-        follow from it
     sources : what turns and switches
     chosen : stretch that somebody chose [s]; None for the longest one without a fault
     background : analysis of the room without the part, recorded in the same way
+    meter : A-weighted level that a meter read at the same spot and time [dB]; then the pascals
+        follow from it
     """
 
     pascals: float | None = None
-    meter: float | None = None
     sources: Sources = field(default_factory=Sources)
     chosen: tuple[float, float] | None = None
     background: Analysis | None = None
+    meter: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

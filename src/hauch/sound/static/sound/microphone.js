@@ -49,7 +49,7 @@
     if (since < audio.sampleRate / 8) return;
     const rms = 10 * Math.log10(square / since + 1e-12) + 3.01, top = 20 * Math.log10(peak + 1e-6);
     bar.value = Math.max(rms + 90, 0);
-    number.textContent = `${rms.toFixed(0)} dB below full scale, peaks ${top.toFixed(0)} dB`;
+    number.textContent = `${Math.max(-rms, 0).toFixed(0)} dB below full scale, peaks ${Math.max(-top, 0).toFixed(0)} dB below`;
     clock.textContent = running ? `${(count / audio.sampleRate).toFixed(1)} s` : "";
     clips.hidden = !cut;
     square = since = 0;
