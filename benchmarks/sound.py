@@ -7,18 +7,22 @@ from __future__ import annotations
 import resource
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import scipy
+from django.db import connection
 from django.test import Client
+from django.urls import reverse
 
 from benchmarks.harness import Row, row, seconds
-from hauch.core.sound.analysis import Given, analyse
+from hauch.core.sound.analysis import Analysis, Given, analyse
 from hauch.core.sound.bands import band_numbers, mid_band
 from hauch.core.sound.spectrum import spectrum
-from hauch.core.sound.tones import tones
-from hauch.sound.models import Calibration
-from tests.builder import build
+from hauch.core.sound.tones import Tone, tones
+from hauch.sound.blind import open_listening
+from hauch.sound.models import Answer, Calibration, Listening, SoundRecording
+from tests.builder import Built, build
 from tests.core.sound.made import RATE, noise, pascals, sine
 from tests.core.sound.test_analysis import BLADES, FULL, sample
 from tests.sounds import confirm, hand_in, session_of
@@ -30,10 +34,7 @@ def run() -> Iterator[Row]:
     told = {name: sample(name, full) for name, full, _ in LEVELS}
     off = [abs(told[name].weighted["A"].mean - level) for name, _, level in LEVELS]
     yield row("sound: levels of the samples off by", max(off), "dB", 0.2)
-    near = {
-        f: min(told["whistle"].tones, key=lambda t, f=f: abs(t.tone.frequency - f)).tone
-        for f in (*BLADES, 2900.0)
-    }
+    near = {f: _nearest(told["whistle"], f) for f in (*BLADES, 2900.0)}
     level = BLADES | {2900.0: 56.0}
     yield row(
         "sound: frequencies of their tones off by",
@@ -52,7 +53,18 @@ def run() -> Iterator[Row]:
     faults = sum(len(analyse(noise(10.0, seed), RATE, Given(1.0))[0].faults) for seed in range(60))
     yield row("sound: faults in 60 good recordings", faults, "", 1)
     yield from _ten_minutes()
-    yield row("sound: page from what is stored", 1000 * _page(), "ms", 100.0)
+    built = build()
+    session = session_of(built, calibration=Calibration.NONE, tone_level=None)
+    rows = [
+        confirm(built, hand_in(built, session, name), built.specimens[entry], speed=1850.0)
+        for name, entry in (("whistle.flac", "Amsel"), ("fan.flac", "Binse"))
+    ]
+    yield row("sound: page from what is stored", 1000 * _page(built, rows[0]), "ms", 100.0)
+    yield row("sound: 1000 blind answers of 50 listeners", _blind(built, rows), "s", 50.0)
+
+
+def _nearest(told: Analysis, frequency: float) -> Tone:
+    return min((t.tone for t in told.tones), key=lambda tone: abs(tone.frequency - frequency))
 
 
 def _ten_minutes() -> Iterator[Row]:
@@ -72,12 +84,30 @@ def _ten_minutes() -> Iterator[Row]:
     yield row("sound: memory at most, all of the process", peak, "GB", 1.0)
 
 
-def _page() -> float:
-    built = build()
-    session = session_of(built, calibration=Calibration.NONE, tone_level=None)
-    recording = confirm(
-        built, hand_in(built, session, "whistle.flac"), built.specimens["Amsel"], speed=1850.0
+def _blind(built: Built, rows: list[SoundRecording]) -> float:
+    """Seconds in which 50 listeners, four at a time, give 20 answers each, trial by trial."""
+    made = open_listening(
+        built.operator, built.round, Listening.Kind.ABX, Listening.Equal.LEVEL, rows, trials=20
     )
+    at = reverse("sound:take_part", args=[made.secret])
+
+    def listen(number: int) -> None:
+        client = Client(SERVER_NAME="localhost")
+        client.post(at, {"name": f"listener {number}"})
+        for trial in range(1, 21):
+            if client.post(at, {"trial": trial, "said": "AB"[trial % 2]}).status_code != 302:
+                raise RuntimeError("an answer was not taken")
+        connection.close()
+
+    began = time.perf_counter()
+    with ThreadPoolExecutor(4) as pool:
+        list(pool.map(listen, range(50)))
+    if Answer.objects.filter(listener__listening=made).count() != 1000:
+        raise RuntimeError("answers are lost")
+    return time.perf_counter() - began
+
+
+def _page(built: Built, recording: SoundRecording) -> float:
     client = Client(SERVER_NAME="localhost")
     client.force_login(built.operator, backend="django.contrib.auth.backends.ModelBackend")
     if client.get(recording.get_absolute_url()).status_code != 200:

@@ -140,3 +140,60 @@ class DesignerTests(BrowserTests):
         page.get_by_role("link", name="Amsel").click()
         expect(page.get_by_role("button", name="Play")).to_be_visible()
         expect(page.get_by_role("button", name="Take it out")).to_have_count(0)
+
+
+class ListeningTests(BrowserTests):
+    def setUp(self):
+        super().setUp()
+        session = calibrated(self.built)
+        for name, entry in (("whistle.flac", "Amsel"), ("fan.flac", "Binse")):
+            confirm(self.built, hand_in(self.built, session, name), self.built.specimens[entry])
+
+    def test_two_side_by_side_switched_by_keys(self):
+        page = self.sign_in("operator")
+        page.goto(self.in_round("sound/"))
+        page.get_by_role("link", name="Listen to two").click()
+        player = page.locator("[data-together]")
+        expect(player).to_have_attribute("data-heard", "A")
+        page.keyboard.press("Space")
+        expect(player).to_have_attribute("data-playing", "yes")
+        expect(player).to_have_attribute(
+            "data-at", re.compile(r"^(0\.[3-9]|[1-9])"), timeout=20_000
+        )
+        page.keyboard.press("b")
+        expect(player).to_have_attribute("data-heard", "B")
+        before = float(player.get_attribute("data-at"))
+        page.keyboard.press("a")
+        expect(player).to_have_attribute("data-heard", "A")
+        self.assertGreaterEqual(float(player.get_attribute("data-at")), before)  # no place is lost
+        page.get_by_label("equally loud").check()
+        page.evaluate(AXE)
+        self.assertEqual(page.evaluate(LOOK), [])
+
+    def test_a_blind_test_to_its_result(self):
+        page = self.sign_in("operator")
+        page.goto(self.in_round("sound/"))
+        page.get_by_role("link", name="Blind listening").click()
+        page.get_by_label("Trials of each listener").fill("3")
+        for name in ("Amsel", "Binse"):
+            page.get_by_label(re.compile(name)).check()
+        page.get_by_role("button", name="Open it").click()
+        link = page.get_by_label("Send it, or show it").input_value()
+        phone = self.new_page(viewport={"width": 390, "height": 844})
+        phone.goto(link)
+        self.assertTrue(phone.evaluate(FITS))
+        phone.get_by_label("Your name or initials").fill("Ilse")
+        phone.get_by_role("button", name="Begin").click()
+        for trial in (1, 2, 3):
+            expect(phone.get_by_text(f"Trial {trial} of 3")).to_be_visible()
+            phone.get_by_role("button", name="X", exact=False).first.click()
+            expect(phone.locator("[data-together]")).to_have_attribute("data-playing", "yes")
+            self.assertTrue(phone.evaluate(FITS))
+            phone.get_by_role("button", name="X is A").click()
+        expect(phone.get_by_text(re.compile(r"\d of 3 were right"))).to_be_visible()
+        page.reload()
+        expect(page.get_by_text(re.compile(r"\d of 3 answers are right"))).to_be_visible()
+        page.get_by_role("button", name="Close").click()
+        expect(page.get_by_text("The listening is closed.")).to_be_visible()
+        phone.reload()
+        expect(phone.get_by_text("This listening is closed")).to_be_visible()

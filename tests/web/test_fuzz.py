@@ -329,6 +329,7 @@ class FuzzTests(TestCase):
             reverse("sound:begin", args=[slug]),
             heard.session.get_absolute_url(),
             heard.get_absolute_url(),
+            reverse("sound:listen", args=[slug]),
             reverse("sound:microphone", args=[slug, heard.session_id]),
             reverse("sound:grid", args=[slug, heard.pk]),
             reverse("care", args=[slug]),

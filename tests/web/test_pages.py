@@ -97,6 +97,7 @@ class Pages(TestCase):
             "own predictions": reverse("desk:entry", args=[cls.built.entries["Amsel"].pk]),
             "sounds": reverse("sound:overview", args=[slug]),
             "begin sound": reverse("sound:begin", args=[slug]),
+            "listen": reverse("sound:listen", args=[slug]),
             "sounds of a run": reverse("sound:of_run", args=[slug, run.pk]),
         }
 
@@ -140,6 +141,7 @@ class BeforePublicationTests(Pages):
         "bench": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "capture": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "sounds": dict.fromkeys(IN_ROUND, 200),
+        "listen": dict.fromkeys(IN_ROUND, 200),
         "sounds of a run": dict.fromkeys(IN_ROUND, 200),
         "begin sound": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "run": {"host": 200, "operator": 200},

@@ -25,7 +25,7 @@ urlpatterns = [
     path("rounds/<slug:slug>/workshop/", include("hauch.workshop.urls")),
     path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),
     path("rounds/<slug:slug>/bench/", include("hauch.live.urls")),
-    path("rounds/<slug:slug>/sound/", include("hauch.sound.urls")),
+    path("", include("hauch.sound.urls")),
     path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
     path("published/<slug:slug>/", published, name="published"),
     path("", include("hauch.exchange.urls")),

@@ -1,9 +1,9 @@
-from django.urls import path
+from django.urls import include, path
 
-from hauch.sound import views, views_recording
+from hauch.sound import views, views_blind, views_listening, views_recording
 
 app_name = "sound"
-urlpatterns = [
+in_round = [
     path("", views.overview, name="overview"),
     path("begin/", views.begin, name="begin"),
     path("sessions/<int:pk>/", views.session, name="session"),
@@ -12,6 +12,10 @@ urlpatterns = [
     path("sessions/<int:pk>/files/", views.hand_in, name="hand_in"),
     path("sessions/<int:pk>/allow/", views.allow, name="allow"),
     path("sessions/<int:pk>/confirm/", views.confirm, name="confirm"),
+    path("blind/", views_blind.begin, name="blind"),
+    path("blind/<int:pk>/", views_blind.listening, name="listening"),
+    path("blind/<int:pk>/close/", views_blind.close, name="close"),
+    path("listen/", views_listening.listen, name="listen"),
     path("runs/<int:pk>/", views_recording.of_run, name="of_run"),
     path("<int:pk>/", views_recording.recording, name="recording"),
     path("<int:pk>/grid/", views_recording.grid, name="grid"),
@@ -22,4 +26,10 @@ urlpatterns = [
     path("<int:pk>/again/", views_recording.again, name="again"),
     path("<int:pk>/stop/", views_recording.stop, name="stop"),
     path("<int:pk>/take-out/", views_recording.take_out, name="take_out"),
+]
+
+urlpatterns = [
+    path("rounds/<slug:slug>/sound/", include(in_round)),
+    path("listen/<str:secret>/", views_blind.take_part, name="take_part"),
+    path("listen/<str:secret>/<int:number>.flac", views_blind.played, name="played"),
 ]

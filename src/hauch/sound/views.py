@@ -58,6 +58,7 @@ def overview(request: Request, slug: str) -> HttpResponse:
             "round": round,
             "page": Paginator(found, PAGE).get_page(request.GET.get("page")),
             "sessions": sessions,
+            "listenings": round.listenings.all()[:PAGE] if may_record else [],
             "may_record": may_record,
         },
     )

@@ -47,6 +47,7 @@ CHANNELS: dict[str, Channel] = {
         Channel("sharpness", "Sharpness", "sharpness", 0.0, 20.0, computed=True),
         Channel("tonal_adjustment", "Adjustment for tones", "decibel", 0.0, 6.0, computed=True),
         Channel("tone_audibility", "Most audible tone", "decibel", -60.0, 100.0, computed=True),
+        Channel("listener_place", "Place by listeners", "percent", 0.0, 100.0, computed=True),
         Channel("load_temperature", "Load temperature", "temperature", -40.0, 400.0,
                 ("load temp", "prüfkörper", "prüfplatte", "platte", "plate", "block", "bloc", "probe temp", "heater", "object temp", "plaque", "placa",
                  "piastra", "plaat", "heizblock", "t load", "tplate", "t plate")),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from hauch.core.measure.channels import CHANNELS
@@ -108,6 +110,12 @@ assumption.
 """
 
 
+ONE_LISTENER = 30.0
+"""Standard uncertainty of a place that one listener alone gave [%]: places at random scatter by 100 /
+sqrt(12).
+"""
+
+
 def _of_recording(run: RunInput, channel: str) -> float:
     """What a recording of the run came to; of several the mean.
 
@@ -185,6 +193,32 @@ def worst_tone(run: RunInput) -> Quantity:
     )
 
 
+def listeners(run: RunInput) -> Quantity:
+    """Mean place that blind listeners gave [%]: 0 the most pleasant end, 100 the other; doubt from how
+    far they disagree.
+    """
+    given = np.asarray(run.readings.get("listener_place", ()), float)
+    if not given.size:
+        raise NoResult("Nobody has ranked it. Open a blind ranking, and close it into runs.")
+    mean, count = float(given.mean()), given.size
+    cause = Influence(
+        f"run:{run.run}:listeners", "listeners disagree", "own", "A", max(count - 1.0, 1.0)
+    )
+    scatter = float(given.std(ddof=1)) / math.sqrt(count) if count > 1 else ONE_LISTENER
+    note = f"{count} listeners" if count > 1 else "one listener: others may think otherwise"
+    return measured(mean, "%", [(cause, scatter)]).with_step(
+        Step(
+            "Mean place by listeners",
+            "100/n Σ (r − ½) / k",
+            (("n", float(count), ""),),
+            mean,
+            "%",
+            "JCGM 100:2008, 4.2.1",
+            note,
+        )
+    )
+
+
 PROCEDURES = (
     Procedure(
         rig=RIG.key,
@@ -253,5 +287,20 @@ PROCEDURES = (
         needs=(("tone_audibility",),),
         by_speed=False,
         reduce=worst_tone,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="listeners",
+        label="Pleasantness by blind listeners",
+        short="Listeners",
+        metric="pleasantness",
+        kind="percent",
+        direction=-1,
+        log=False,
+        change_unit="%",
+        needs=(("listener_place",),),
+        optional=(),
+        by_speed=False,
+        reduce=listeners,
     ),
 )
