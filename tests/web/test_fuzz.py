@@ -42,7 +42,8 @@ from hauch.panel.actions import open_sitting
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round, Test
 from hauch.setup.actions import begin as begin_set_up
-from hauch.sound.models import Calibration
+from hauch.sound.blind import open_listening
+from hauch.sound.models import Calibration, Listening
 from hauch.stores.models import Instrument, Rig
 from hauch.verdict.publishing import keep_publication
 from tests.builder import build
@@ -284,7 +285,7 @@ class FuzzTests(TestCase):
         sitting, judge = cls.judged(round)
         keep_publication(round, built.host, timezone.now())
         subject = f"?subject=s{built.specimens['Amsel'].pk}"
-        heard = cls.heard()
+        heard, played = cls.heard()
         slug, entry = round.slug, built.entries["Amsel"].pk
         cls.begin = [
             "/",
@@ -330,6 +331,9 @@ class FuzzTests(TestCase):
             heard.session.get_absolute_url(),
             heard.get_absolute_url(),
             reverse("sound:listen", args=[slug]),
+            reverse("sound:blind", args=[slug]),
+            played.get_absolute_url(),
+            reverse("sound:take_part", args=[played.secret]),
             reverse("sound:microphone", args=[slug, heard.session_id]),
             reverse("sound:grid", args=[slug, heard.pk]),
             reverse("care", args=[slug]),
@@ -357,12 +361,16 @@ class FuzzTests(TestCase):
 
     @classmethod
     def heard(cls):
-        """A recording that was analysed, beside one that is not confirmed."""
+        """A recording that was analysed, beside one that is not confirmed; and a blind ranking."""
         session = session_of(cls.built, calibration=Calibration.NONE, tone_level=None)
         hand_in(cls.built, session, "stereo.flac")
-        return confirm(
-            cls.built, hand_in(cls.built, session, "whistle.flac"), cls.built.specimens["Amsel"]
-        )
+        rows = [
+            confirm(cls.built, hand_in(cls.built, session, name), cls.built.specimens[entry])
+            for name, entry in (("whistle.flac", "Amsel"), ("fan.flac", "Binse"))
+        ]
+        kind, equal = Listening.Kind.RANKING, Listening.Equal.LOUDNESS
+        played = open_listening(cls.built.host, cls.built.round, kind, equal, rows)
+        return rows[0], played
 
     @classmethod
     def judged(cls, round):

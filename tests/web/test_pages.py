@@ -98,6 +98,7 @@ class Pages(TestCase):
             "sounds": reverse("sound:overview", args=[slug]),
             "begin sound": reverse("sound:begin", args=[slug]),
             "listen": reverse("sound:listen", args=[slug]),
+            "blind": reverse("sound:blind", args=[slug]),
             "sounds of a run": reverse("sound:of_run", args=[slug, run.pk]),
         }
 
@@ -144,6 +145,7 @@ class BeforePublicationTests(Pages):
         "listen": dict.fromkeys(IN_ROUND, 200),
         "sounds of a run": dict.fromkeys(IN_ROUND, 200),
         "begin sound": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
+        "blind": {"host": 200, "operator": 200, "designer": 403, "viewer": 403},
         "run": {"host": 200, "operator": 200},
         "verdict": dict.fromkeys(IN_ROUND, 200),
         "cell": {"host": 200, "operator": 200},
