@@ -11,12 +11,13 @@ from django.test import TestCase
 from django.urls import reverse
 
 from hauch.bench.files import keep_file
-from hauch.bench.models import Recording, Run, Waveform
+from hauch.bench.models import Recording, Run, SourceFile, Waveform
 from hauch.bench.runs import Subject
 from hauch.bench.traces import store
 from hauch.core.trace.source import Held
 from hauch.exchange.importing import import_round
 from hauch.formats.apart import Died
+from hauch.formats.sound import wav_bytes
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleTerm, Test
 from hauch.sound import actions, counting
@@ -129,6 +130,7 @@ class HandInTests(SoundCase):
         ):
             self.assertContains(answer, words, status_code=422)
         self.assertEqual([r.name for r in session.recordings.all()], ["fan.flac"])
+        self.assertEqual(SourceFile.objects.count(), 1)  # nothing of the others is kept
 
     def test_the_same_twice_and_too_much(self):
         self.sign_in()
@@ -402,7 +404,7 @@ class PageTests(SoundCase):
         self.client.get(self.own.get_absolute_url())
         with self.assertNumQueries(11):
             self.client.get(self.own.get_absolute_url())
-        with self.assertNumQueries(7):
+        with self.assertNumQueries(8):
             self.client.get(self.at("overview"))
 
     def test_the_picture_in_detail(self):
@@ -449,6 +451,15 @@ class PageTests(SoundCase):
         # 58.31 + 31 = 89.3 dB(A): 8 h / 2^(4.3 / 3.01) = 3.0 h
         self.assertContains(page, "hearing protection")
         self.assertContains(page, "3.0")
+
+    def test_at_another_distance_with_what_it_assumes(self):
+        self.sign_in()
+        at = self.own.get_absolute_url()
+        page = self.client.get(at + "?distance=2+m")  # 58.3 - 6.02
+        self.assertContains(page, "52.3")
+        self.assertContains(page, "small source in the open")
+        for text in ("0", "far", "-1 m", "²"):
+            self.assertContains(self.client.get(at, {"distance": text}), 'class="error"')
 
     def test_the_run_shows_its_recordings(self):
         run = self.built.air(self.amsel, 1, (4.0, 4.1))
@@ -612,6 +623,50 @@ class CountTests(SoundCase):
         self.assertRedirects(self.client.post(at, data), row.get_absolute_url())
         self.assertEqual(row.counts.get().test, self.tests["loudness"])
         self.assertContains(self.client.get(row.get_absolute_url()), f"run {row.counts.get().pk}")
+
+
+class MeterTests(SoundCase):
+    """What a meter recorded over its line during a run."""
+
+    def test_waveforms_become_recordings(self):
+        rig = Rig.objects.create(
+            name="Spot", kind="sound_spot", constants={"distance": [1.5, 0.01]}
+        )
+        rig.meters.create(channel="sound_level", instrument=self.built.meters["sound_level"])
+        run = self.built.air(self.amsel, 1, (4.0, 4.1))
+        recording = Recording.objects.create(round=self.built.round, started_at=START)
+        store(recording, Held(np.arange(60.0), {"speed": np.ones(60)}))
+        run.recording, run.rig = recording, rig
+        run.windows, run.beside = [[20.0, 40.0]], {"background": [0.0, 10.0]}
+        run.save()
+        fan, rate = soundfile.read(SAMPLES / "fan.flac")
+        room, _ = soundfile.read(SAMPLES / "background.flac")
+        for at, samples in ((5.0, room), (30.0, fan), (55.0, fan[::-1])):
+            data = wav_bytes(samples[: 3 * rate] * 2.82842712, rate)
+            Waveform.objects.create(
+                recording=recording,
+                channel="sound_level",
+                at_s=at,
+                seconds=3.0,
+                rate=rate,
+                source=keep_file(self.built.operator, f"{at}.wav", data),
+            )
+        self.sign_in()
+        page = self.client.get(self.at("of_run", run.pk))
+        self.assertContains(page, "2 recordings")  # the last one is of what was not read
+        answer = self.client.post(self.at("from_meter", run.pk))
+        session = self.built.round.sound_sessions.get()
+        self.assertRedirects(answer, session.get_absolute_url())
+        self.assertEqual((session.distance, session.calibration), (1.5, Calibration.WAVEFORM))
+        analyse_waiting()
+        part = session.recordings.get(kind=Kind.PART)
+        self.assertEqual((part.run, part.specimen), (run, self.amsel))
+        self.assertAlmostEqual(part.analysis.level, 51.68, delta=0.2)
+        self.assertAlmostEqual(part.analysis.told.background, 25.34, delta=0.3)
+        self.client.post(self.at("from_meter", run.pk))  # twice
+        self.assertEqual(session.recordings.count(), 2)
+        self.sign_in("designer")
+        self.assertEqual(self.client.post(self.at("from_meter", run.pk)).status_code, 403)
 
 
 class BundleTests(SoundCase):

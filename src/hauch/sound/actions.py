@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from django.core.exceptions import ValidationError
-from django.core.files.uploadedfile import UploadedFile
+from django.core.files.uploadedfile import TemporaryUploadedFile, UploadedFile
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from hauch.bench.files import file_place, keep_file
-from hauch.bench.models import Run, SourceFile
+from hauch.bench.files import keep_file
+from hauch.bench.models import Run, Waveform
 from hauch.bench.runs import Subject
 from hauch.entries.models import Entry
 from hauch.formats.apart import Broke, Died, Refused, apart
@@ -25,7 +27,7 @@ from hauch.people.permissions import require
 from hauch.rounds.models import Round
 from hauch.sound.analysing import ask
 from hauch.sound.matching import guess
-from hauch.sound.models import RecordingSession, SoundRecording
+from hauch.sound.models import Calibration, Mounting, RecordingSession, SoundRecording
 from hauch.sound.reading import GLANCE, look
 
 MOST_FILES = 200
@@ -71,15 +73,15 @@ def change_session(user: User, session: RecordingSession, fields: Mapping[str, A
     return ask(session.recordings.standing().exclude(state=SoundRecording.State.NEW))
 
 
-def look_at(source: SourceFile) -> SoundInfo:
-    """What a kept file says of itself, read in a child process.
+def look_at(path: str) -> SoundInfo:
+    """What a file says of itself, read in a child process.
 
     Raises
     ------
     ValidationError : it is no sound, in a sentence
     """
     try:
-        made, _ = apart(look, str(file_place(source)), tell=lambda stage: True, limits=GLANCE)
+        made, _ = apart(look, path, tell=lambda stage: True, limits=GLANCE)
     except Refused as problem:
         raise ValidationError(str(problem)) from problem
     except (Died, Broke, OSError) as problem:
@@ -87,6 +89,19 @@ def look_at(source: SourceFile) -> SoundInfo:
             "It cannot be read, and the reader did not survive it. Save it again as WAV."
         ) from problem
     return SoundInfo(**made)
+
+
+@contextmanager
+def _on_disk(content: UploadedFile, name: str) -> Iterator[str]:
+    """Where what came in lies while it is looked at; a small one is written there."""
+    if isinstance(content, TemporaryUploadedFile):
+        yield content.temporary_file_path()
+        return
+    with tempfile.NamedTemporaryFile(suffix=Path(name).suffix[:8]) as file:
+        for block in content.chunks():
+            file.write(block)
+        file.flush()
+        yield file.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,32 +118,17 @@ def hand_in(user: User, session: RecordingSession, one: HandedIn) -> SoundRecord
 
     Raises
     ------
-    PermissionDenied, ValidationError : nothing of it is stored then
+    PermissionDenied, ValidationError : no sound, or in this session already; nothing of it is kept
+        then
     """
     require(user, "run.record", session.round)
-    source = keep_file(user, one.name, one.content)
-    return take_in(user, session, source, one.name, one.changed_at)
-
-
-def take_in(
-    user: User,
-    session: RecordingSession,
-    source: SourceFile,
-    name: str,
-    changed_at: datetime | None = None,
-) -> SoundRecording:
-    """The same for a file that is kept already.
-
-    Raises
-    ------
-    PermissionDenied, ValidationError : no sound, or in this session already
-    """
-    require(user, "run.record", session.round)
-    name = Path(name.replace("\\", "/")).name[:200] or source.name
-    info = look_at(source)
+    name = Path(one.name.replace("\\", "/")).name[:200] or "recording"
+    with _on_disk(one.content, name) as path:
+        info = look_at(path)
     if info.seconds <= 0:
         raise ValidationError("There is no sound in it: it lasts 0 s.")
-    began = _began(info, changed_at)
+    source = keep_file(user, name, one.content)
+    began = _began(info, one.changed_at)
     taken = guess(session.round, name, began)
     row = SoundRecording(
         session=session,
@@ -163,6 +163,80 @@ def _began(info: SoundInfo, changed_at: datetime | None) -> datetime:
         made = made if timezone.is_aware(made) else timezone.make_aware(made)
         return min(made, now)
     return min(changed_at or now, now) - timedelta(seconds=min(info.seconds, 86_400))
+
+
+def waveforms_of(run: Run) -> list[Waveform]:
+    """Sound that the meter of a run recorded over its line and that is not handed in yet: within
+    what was read of the part, and of the room without it.
+    """
+    if run.recording is None:
+        return []
+    spans = [*run.windows, *run.beside.values()]
+    return [
+        wave
+        for wave in run.recording.waveforms.filter(
+            channel="sound_level", sounds__isnull=True
+        ).select_related("source")
+        if not spans or any(low <= wave.at_s <= high + wave.seconds for low, high in spans)
+    ]
+
+
+@transaction.atomic
+def from_meter(user: User, run: Run) -> list[SoundRecording]:
+    """Hand in what the meter of a run recorded, in a session whose files are in pascals, and have it
+    analysed.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : there is nothing new
+    """
+    round = run.test.round
+    require(user, "run.record", round)
+    Round.objects.select_for_update(of=("self",)).get(pk=round.pk)
+    waves = waveforms_of(run)
+    if not waves:
+        raise ValidationError("The meter recorded nothing in this run that is not in yet.")
+    session = _meters_session(user, run)
+    background = run.beside.get("background")
+    made = []
+    for wave in waves:
+        room = background is not None and background[0] <= wave.at_s <= background[1] + wave.seconds
+        kind = SoundRecording.Kind.BACKGROUND if room else SoundRecording.Kind.PART
+        made.append(
+            SoundRecording.objects.create(
+                session=session,
+                source=wave.source,
+                waveform=wave,
+                name=wave.source.name,
+                seconds=wave.seconds,
+                rate=wave.rate,
+                coding="WAV, 32 bit float",
+                recorded_at=run.started_at + timedelta(seconds=wave.at_s),
+                kind=kind,
+                run=None if room else run,
+                specimen=None if room else run.specimen,
+                reference=None if room else run.reference,
+                by=user,
+            )
+        )
+    record(user, "sound.from_meter", run, round, recordings=len(made))
+    ask(SoundRecording.objects.filter(pk__in=[one.pk for one in made]))
+    return made
+
+
+def _meters_session(user: User, run: Run) -> RecordingSession:
+    """The session of a rig's meter on the day of a run."""
+    meter = next((m.instrument for m in run.rig.meters.all() if m.channel == "sound_level"), None)
+    fields = {
+        "round": run.test.round,
+        "calibration": Calibration.WAVEFORM,
+        "microphone": meter,
+        "distance": run.rig.pairs.get("distance", (None, 0.0))[0],
+        "mounting": Mounting.LOADED,
+    }
+    day = timezone.localtime(run.started_at).date()
+    known = RecordingSession.objects.filter(**fields, held_at__date=day).first()
+    return known or RecordingSession.objects.create(**fields, held_at=run.started_at, by=user)
 
 
 @dataclass(frozen=True, slots=True)

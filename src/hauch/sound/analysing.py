@@ -50,7 +50,7 @@ def pascals_of(session: RecordingSession) -> float | None:
         return _by_tone(session)
     if session.calibration == Calibration.METER:
         return _by_meter(session)
-    return None
+    return 1.0 if session.calibration == Calibration.WAVEFORM else None
 
 
 def _analyses(session: RecordingSession) -> QuerySet[SoundAnalysis]:

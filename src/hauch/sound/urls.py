@@ -17,6 +17,7 @@ in_round = [
     path("blind/<int:pk>/close/", views_blind.close, name="close"),
     path("listen/", views_listening.listen, name="listen"),
     path("runs/<int:pk>/", views_recording.of_run, name="of_run"),
+    path("runs/<int:pk>/meter/", views_recording.from_meter, name="from_meter"),
     path("<int:pk>/", views_recording.recording, name="recording"),
     path("<int:pk>/grid/", views_recording.grid, name="grid"),
     path("<int:pk>/copy.flac", views_recording.copy, name="copy"),

@@ -10,17 +10,20 @@ import numpy as np
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import FileResponse, Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from hauch.bench.files import file_place
 from hauch.bench.forms import RoomForm, room_initial
+from hauch.bench.models import Run
 from hauch.bench.runs import Room
 from hauch.bench.views import last_room, spread_errors
-from hauch.core.quantity.typed import parse_number
+from hauch.core.quantity.typed import parse_number, typed_figure
+from hauch.core.quantity.units import KINDS
 from hauch.core.sound.analysis import PERCENTS, Analysis, Pictures
 from hauch.core.sound.compare import compare, hertz, sentence
+from hauch.core.sound.level import at_distance
 from hauch.core.sound.naming import Kind, Named, quarter_wave
 from hauch.core.sound.spectrum import HIGHEST, LOWEST, ROWS
 from hauch.people.keep import place_of
@@ -92,7 +95,7 @@ def _page(
             return render(request, "sound/_working.html", context)
         return HttpResponse(headers={"HX-Refresh": "true"})
     if stored is not None and found.state != SoundRecording.State.NEW:
-        context |= _told(found, stored)
+        context |= _told(found, stored) | _elsewhere(request, found, stored)
         if context["may_record"]:
             context |= _counting(request, found, stored, form)
     return render(request, "sound/recording.html", context, status=422 if problems else 200)
@@ -138,6 +141,21 @@ def _told(found: SoundRecording, stored: SoundAnalysis) -> dict[str, Any]:
         "sketch": _sketch(found, told),
         "hours": _hours(told),
     }
+
+
+def _elsewhere(request: Request, found: SoundRecording, stored: SoundAnalysis) -> dict[str, Any]:
+    """The level at another distance that somebody asks for, with what it assumes."""
+    text = request.GET.get("distance", "").strip()[:40]
+    measured = found.session.distance
+    if not text or measured is None or stored.pascals is None:
+        return {"asked": text}
+    try:
+        wanted, _, _ = typed_figure(
+            text, "length", KINDS["length"].shown[request.user.units], difference=False
+        )
+        return {"asked": text, "elsewhere": at_distance(stored.told.level, measured, wanted)}
+    except ValueError as problem:
+        return {"asked": text, "elsewhere_problem": str(problem)}
 
 
 def _hours(told: Analysis) -> float | None:
@@ -300,9 +318,26 @@ def original(request: Request, slug: str, pk: int) -> FileResponse:
     )
 
 
+@require_POST
+def from_meter(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Analyse what the meter of a run recorded over its line."""
+    round = round_for(request.user, slug, "run.record")
+    run = get_object_or_404(
+        Run.objects.select_related("test__round", "rig", "recording"), pk=pk, test__round=round
+    )
+    try:
+        made = actions.from_meter(request.user, run)
+    except ValidationError as problem:
+        messages.error(request, " ".join(problem.messages))
+        return redirect(run)
+    return redirect(made[0].session)
+
+
 def of_run(request: Request, slug: str, pk: int) -> HttpResponse:
     """Recordings of a run, for its page."""
     round = round_for(request.user, slug)
+    may_record = allowed(request.user, "run.record", round)
+    run = Run.objects.select_related("recording").filter(pk=pk, test__round=round).first()
     found = (
         visible_to(request.user, round)
         .filter(run=pk)
@@ -316,7 +351,8 @@ def of_run(request: Request, slug: str, pk: int) -> HttpResponse:
         {
             "round": round,
             "recordings": found,
-            "may_record": allowed(request.user, "run.record", round),
+            "run": run,
+            "waves": len(actions.waveforms_of(run)) if may_record and run is not None else 0,
         },
     )
 

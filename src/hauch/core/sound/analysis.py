@@ -31,6 +31,7 @@ from hauch.core.sound.loudness import Loudness, TooLoud, loudness, loudness_leve
 from hauch.core.sound.loudness_filters import loudness_levels
 from hauch.core.sound.modulation import Modulation, modulations
 from hauch.core.sound.naming import Named, Sources, name_rate, name_tones, other_blades
+from hauch.core.sound.roughness import SLOW_FRAME, fluctuation_strength, roughness
 from hauch.core.sound.spectrum import Grid, Spectrum, grid, spectrum
 from hauch.core.sound.tones import Heard, Tone, tonal_adjustment, tones
 from hauch.core.sound.weighting import gain
@@ -136,6 +137,7 @@ class Analysis:
     adjustment : for audible tones [dB] (ISO 1996-2, Annex C)
     loudness, phon, sharpness : [sone], [phon], [acum]; None where it is not calibrated or the method
         does not hold
+    roughness, fluctuation : [asper], [vacil]; None where it is not calibrated or too short
     modulations : steady ones that are heard
     other_blades : number of blades that the tones tell instead of the stated one
     peak : largest sample over the end of the scale (1)
@@ -157,6 +159,8 @@ class Analysis:
     loudness: float | None
     phon: float | None
     sharpness: float | None
+    roughness: float | None
+    fluctuation: float | None
     modulations: tuple[Modulation, ...]
     other_blades: int | None
     peak: float
@@ -264,11 +268,29 @@ def analyse(
         level(np.maximum(lines.density, 1e-30)).astype(np.float32),
     )
     tell(0.75)
-    swings = modulations(own, rate)
-    tell(0.85)
+    swings = _swings(own, rate, pascals)
+    tell(0.9)
     return _told(
         lines, levels, pascals, given, found, swings, seconds, rate, used, samples
     ), pictures
+
+
+@dataclass(frozen=True, slots=True)
+class _Swings:
+    """How a stretch rises and falls."""
+
+    modulations: list[Modulation]
+    roughness: float | None
+    fluctuation: float | None
+
+
+def _swings(own: NDArray[np.floating], rate: float, pascals: float | None) -> _Swings:
+    found = modulations(own, rate)
+    if pascals is None:
+        return _Swings(found, None, None)
+    pressure = own * np.float32(pascals)
+    slow = fluctuation_strength(pressure, rate) if len(own) >= SLOW_FRAME * rate else None
+    return _Swings(found, roughness(pressure, rate), slow)
 
 
 def _pascals(given: Given, mean: float) -> float | None:
@@ -335,7 +357,7 @@ def _told(
     pascals: float | None,
     given: Given,
     found: list[Found],
-    swings: list[Modulation],
+    swings: _Swings,
     seconds: float,
     rate: float,
     used: tuple[float, float],
@@ -369,7 +391,11 @@ def _told(
         loudness=float(loud.total[0]) if loud else None,
         phon=float(loudness_level(loud.total[0])) if loud else None,
         sharpness=float(loud.sharpness[0]) if loud and loud.total[0] > 0 else None,
-        modulations=tuple(replace(one, name=name_rate(one.rate, given.sources)) for one in swings),
+        roughness=swings.roughness,
+        fluctuation=swings.fluctuation,
+        modulations=tuple(
+            replace(one, name=name_rate(one.rate, given.sources)) for one in swings.modulations
+        ),
         other_blades=_other(tonal, given.sources),
         peak=float(np.max(np.abs(samples))),
         spacing=lines.spacing,

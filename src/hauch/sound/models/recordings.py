@@ -36,6 +36,7 @@ class Calibration(models.TextChoices):
     NONE = "none", "nothing: differences and tones only"
     TONE = "tone", "a calibrator's tone"
     METER = "meter", "a sound level meter read beside"
+    WAVEFORM = "wave", "the files are a meter's waveforms, in pascals"
 
 
 class RecordingSession(models.Model):
