@@ -167,7 +167,7 @@ class BenchTests(unittest.TestCase):
                 32_000,
                 Given(recorder.microphone.full),
             )[0].audibility
-            for i in range(12)
+            for i in range(8)
         ]
         self.assertLess(np.std(heard, ddof=1), 0.3)
 

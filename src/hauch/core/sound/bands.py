@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import scipy
@@ -144,14 +145,8 @@ def courses(samples: NDArray[np.floating], rate: float) -> Courses:
             f"{len(samples)} samples at {rate:g} a second are too few for a level over time"
         )
     n = PIECE * q
-    frequency = scipy.fft.rfftfreq(n, 1 / rate)
-    weights = {
-        name: np.sqrt(power_gain(name, frequency)).astype(np.float32)
-        for name in WEIGHTINGS
-        if name != "Z"
-    }
+    weights, filters = _filters(rate)
     fade = _fade(q)
-    filters = [_Band.make(number, frequency) for number in numbers]
     weighted = {name: np.empty(steps) for name in WEIGHTINGS}
     band = np.empty((len(numbers), steps))
     for first, piece in _pieces(samples, q, steps):
@@ -164,6 +159,18 @@ def courses(samples: NDArray[np.floating], rate: float) -> Courses:
         for row, one in zip(band, filters, strict=True):
             row[into] = one.power(lines, n)[kept]
     return Courses(q / rate, weighted, numbers, band)
+
+
+@lru_cache(maxsize=4)
+def _filters(rate: float) -> tuple[dict[str, NDArray[np.float32]], list[_Band]]:
+    """Weightings and bands on the lines of a piece; recordings of one rate share them."""
+    frequency = scipy.fft.rfftfreq(PIECE * step_samples(rate), 1 / rate)
+    weights = {
+        name: np.sqrt(power_gain(name, frequency)).astype(np.float32)
+        for name in WEIGHTINGS
+        if name != "Z"
+    }
+    return weights, [_Band.make(number, frequency) for number in band_numbers(rate)]
 
 
 def _pieces(

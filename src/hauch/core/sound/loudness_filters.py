@@ -9,6 +9,8 @@ ISO 532-1:2017, tables A.1 and A.2 (coefficients at 48 kHz), 6.3 (levels).
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -290,6 +292,12 @@ def power_gains(frequency: Array) -> Array:
     return gains
 
 
+@lru_cache(maxsize=4)
+def _gains_of(spacing: float, lines: int) -> Array:
+    """The same at evenly spaced lines; recordings of one rate share them."""
+    return power_gains(np.asarray(np.arange(lines) * spacing, float))
+
+
 def loudness_levels(spectrum: Spectrum) -> Array:
     """Levels of the 28 bands that loudness is computed from [dB], shape (28,).
 
@@ -297,5 +305,6 @@ def loudness_levels(spectrum: Spectrum) -> Array:
     ----------
     spectrum : density [Pa2/Hz]; bands that it does not reach have no sound
     """
-    power = power_gains(spectrum.frequency) @ (spectrum.density * spectrum.spacing)
+    gains = _gains_of(spectrum.spacing, spectrum.density.size)
+    power = gains @ (spectrum.density * spectrum.spacing)
     return level(power)

@@ -34,6 +34,9 @@ LOWER_SLOPE = -27.0
 ROUGH_FRAME, SLOW_FRAME = 0.2, 2.0
 """Frames in which the one and the other is told [s]."""
 
+SLOW_RATE = 500.0
+"""So often a second an envelope is looked at for slow fluctuation."""
+
 MOST_FRAMES, MOST_SLOW_FRAMES = 8, 2
 """So many frames, spread evenly, are looked at: steady running is alike everywhere."""
 
@@ -330,10 +333,13 @@ depth counts (Osses and others 2016).
 
 
 def _fluctuating(frame: NDArray[np.floating], rate: float) -> float:
-    n = len(frame)
-    rates = np.maximum(np.fft.rfftfreq(n, 1 / rate), 1e-6)
+    envelopes = _envelopes(frame, rate)
+    each = max(int(rate // SLOW_RATE), 1)
+    count = envelopes.shape[1] // each
+    envelopes = envelopes[:, : count * each].reshape(CHANNELS, count, each).mean(axis=2)
+    rates = np.maximum(np.fft.rfftfreq(count, each / rate), 1e-6)
     weights = np.where(rates < 100, 2 / (rates / 4 + 4 / rates), 0.0)[None, :]
     weights[:, 0] = 0.0
-    depth, swing = _swings(_envelopes(frame, rate), weights)
+    depth, swing = _swings(envelopes, weights)
     own = (depth * np.abs(_neighbours(_alike(swing)))) ** SLOW_POWER
     return float(SLOW_SCALE * own.sum())
