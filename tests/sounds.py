@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import copy
 import io
+import pickle
 from datetime import timedelta
 from pathlib import Path
 from unittest import mock
@@ -15,6 +17,7 @@ from hauch.bench.runs import Subject
 from hauch.sound import actions
 from hauch.sound.analysing import run_analysis
 from hauch.sound.models import Calibration, Mounting, RecordingSession, SoundRecording
+from hauch.sound.reading import listen
 from tests.builder import START
 
 SAMPLES = Path(__file__).parent / "data/sound"
@@ -30,7 +33,15 @@ USUAL = {
 
 def inline(work, *arguments, tell, limits=None):
     """Work of a child, done here: most tests are of what becomes of it."""
-    return work(tell, *arguments)
+    key = pickle.dumps((work.__name__, arguments)) if work is listen else None
+    if key is None:
+        return work(tell, *arguments)
+    if key not in _done:  # files lie under their content's hash
+        _done[key] = work(tell, *arguments)
+    return copy.deepcopy(_done[key])
+
+
+_done: dict[bytes, object] = {}
 
 
 def analyse(pk):

@@ -99,6 +99,28 @@ class ChartTests(SimpleTestCase):
     """Every spec is compiled and drawn by an independent renderer."""
 
     DATA = {
+        "sound_level": {
+            "step": 0.5,
+            "values": [54.0, 54.2, 61.0, 54.1],
+            "used": [0.0, 0.9],
+            "marks": [{"kind": "bang", "from": 1.0, "to": 1.2}],
+            "unit": "dB(A)",
+        },
+        "sound_spectrum": {
+            "lines": [
+                {"label": "this recording", "f": [50.0, 1000.0], "v": [30.0, 20.0]},
+                {"label": "reference", "f": [50.0, 1000.0], "v": [31.0, 22.0]},
+            ],
+            "marks": [{"f": 1000.0, "name": "whistle", "level": 40.0}],
+            "unit": "dB in 1 Hz",
+        },
+        "sound_bands": {
+            "bands": [
+                {"f": 1000.0, "v": 40.0, "limit": False, "reference": 41.0},
+                {"f": 1258.9, "v": 38.0, "limit": True, "reference": None},
+            ],
+            "unit": "dB",
+        },
         "repeats": {
             "kind": "volume_flow",
             "points": [

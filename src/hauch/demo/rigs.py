@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import NamedTuple
 from uuid import UUID
 
@@ -18,7 +19,11 @@ from hauch.bench.traces import store
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.measure.channels import CHANNELS as CHANNELS_KNOWN
 from hauch.core.measure.tunnel import LOG_LINEAR
+from hauch.core.rig import Bench, Loft140
 from hauch.core.rig.live import CHANNELS, LiveRig
+from hauch.core.rig.sound import Recorder, Voice
+from hauch.core.sound.analysis import Given, analyse
+from hauch.core.sound.naming import Sources, Turning
 from hauch.core.trace.source import Held
 from hauch.demo.stores import SPIN, START, members, people, uid
 from hauch.entries.models import Entry, Version
@@ -48,6 +53,16 @@ EVERY_RIG: list[TestRow] = [
     ("thrust", "Thrust on the scale", "thrust", "Scale under the stairs", None),
     ("shake", "Vibration at the bearing", "vibration", "Bearing stand", None),
     ("quiet", "Noise at 1 m", "sound_level", "Sound spot behind the stairs", None),
+    *(
+        (key, label, procedure, "Sound spot behind the stairs", None)
+        for key, label, procedure in (
+            ("rated", "Noise with tones", "rating_level"),
+            ("loud", "Loudness", "loudness"),
+            ("sharp", "Sharpness", "sharpness"),
+            ("tone", "Worst tone", "worst_tone"),
+            ("ears", "Pleasantness by blind listeners", "listeners"),
+        )
+    ),
     ("gap", "Hover gap under 1.5 kg", "hover_gap", "Cushion board", None),
     ("walk", "Airflow by a traverse", "airflow", "Tunnel in the east gable", None),
     ("area", "Effective area of the tray stack", "effective_area", "Cellar flow bench", None),
@@ -125,6 +140,41 @@ BRAKED = ("out", "pull", "peak")
 """Tests of a machine that draws through the part, read at steps of the brake."""
 
 
+HEARD = ("rated", "loud", "sharp", "tone", "ears")
+"""Tests of what a recording tells, and of how listeners rank it."""
+
+
+@lru_cache(maxsize=2)
+def _told(name: str, thin: bool) -> dict[str, float]:
+    """What a recording of a part at the sound spot tells, by channel."""
+    recorder = Recorder(Bench(seed=146))
+    full = recorder.microphone.full
+    room, _ = analyse(recorder.room("rigs"), recorder.microphone.rate, Given(full))
+    voice = Voice(tones=(12.0, 18.0, 22.0)) if thin else Voice()
+    sources = Sources((Turning(voice.blades, voice.speed),))
+    samples = recorder.part(voice, Loft140.level - 1.0 * thin, name)
+    told, _ = analyse(samples, recorder.microphone.rate, Given(full, sources, background=room))
+    return {
+        "sound_level": told.weighted["A"].mean,
+        "background_level": room.weighted["A"].mean,
+        "loudness": told.loudness or 0.0,
+        "sharpness": told.sharpness or 0.0,
+        "tonal_adjustment": told.adjustment,
+        "tone_audibility": told.audibility,
+    }
+
+
+def _heard(
+    test: Test, name: str, thin: bool, random: np.random.Generator
+) -> tuple[dict[str, np.ndarray], list[int]]:
+    """Readings of what a recording tells; or the places of six listeners who rank two parts."""
+    if test.key == "ears":
+        first = random.random(6) < (0.8 if thin else 0.3)
+        return {"listener_place": np.where(first, 25.0, 75.0)}, list(range(1, 7))
+    told = _told(name, thin)
+    return {c: np.array([round(told[c], 3)]) for c in test.how.needs[0]}, [0]
+
+
 def _typed(
     who: User, test: Test, what: Specimen | ReferenceSpecimen, number: int, begins: datetime
 ) -> Run:
@@ -148,6 +198,8 @@ def _typed(
             list(range(1, 7)),
         )
     read = {test.how.needs[0][0]: values}
+    if test.key in HEARD:
+        read, positions = _heard(test, str(what), better > 1, random)
     if test.key in BRAKED:
         speeds = np.arange(2500.0, 5501.0, 500.0)
         power = 900.0 - 1.5 * ((speeds - 4300.0) / 100) ** 2
@@ -331,7 +383,7 @@ def load_round(who: dict[str, User], plan: RigRound) -> None:
         cap=4200.0,
     )
     for turn, test in enumerate(tests):
-        take = _typed if test.key in {"gap", "walk", *READ_OFF, *BRAKED} else _trace
+        take = _typed if test.key in {"gap", "walk", *READ_OFF, *BRAKED, *HEARD} else _trace
         for repeat in range(plan.times):
             number = 2 * (turn + repeat * len(tests))
             take(who["odo"], test, reference, number, begins)

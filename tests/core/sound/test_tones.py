@@ -125,9 +125,9 @@ class RatingTests(unittest.TestCase):
 
 class FoundTests(unittest.TestCase):
     def test_none_in_noise(self):
-        """60 recordings of noise that falls or rises: none but by rare chance."""
+        """30 recordings of noise that falls or rises: none but by rare chance."""
         count = 0
-        for seed in range(60):
+        for seed in range(30):
             x = noise(5.0, seed)
             x = x if seed % 3 else np.diff(x, prepend=0)
             count += len(tones(spectrum(x, RATE)))
