@@ -168,9 +168,11 @@ def problems_of_test(t: TestDraft) -> list[Missing]:
     else:
         change = (reverse("stores:change_rig", args=[t.rig.pk]), f"Change {t.rig}")
         meters = {m.channel for m in t.rig.meters.all()}
-        if not fed_by(t.how, meters):
+        computed = {key for key, channel in CHANNELS.items() if channel.computed}
+        if not fed_by(t.how, meters | computed):
             needs = " or ".join(
-                " and ".join(CHANNELS[c].label.lower() for c in group) for group in t.how.needs
+                " and ".join(CHANNELS[c].label.lower() for c in group if c not in computed)
+                for group in t.how.needs
             )
             found.append(
                 Missing(
