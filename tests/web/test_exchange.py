@@ -26,8 +26,9 @@ from hauch.demo.rigs import NIGHT, load_round
 from hauch.demo.stores import make_stores, people
 from hauch.entries.actions import add_version, attach
 from hauch.entries.models import Entry, Prediction, Version
-from hauch.exchange.exporting import content_of, results_csv, standing_csv, standings_of
+from hauch.exchange.exporting import content_of, standings_of
 from hauch.exchange.importing import import_round
+from hauch.exchange.listings import results_csv, standing_csv
 from hauch.exchange.plain import FIELDS, LEFT_OUT, LINKS
 from hauch.formats import bundle
 from hauch.formats.bundle import Bundle, BundleRefused

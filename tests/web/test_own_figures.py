@@ -12,8 +12,8 @@ from hauch.bench.results import recompute, runs_by_test
 from hauch.core.measure.own import Own
 from hauch.entries.models import Prediction
 from hauch.entries.predictions import predict
-from hauch.exchange.exporting import results_csv
 from hauch.exchange.importing import import_round
+from hauch.exchange.listings import results_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.rounds import actions
 from hauch.rounds.drafts import TestDraft, draft_of

@@ -258,6 +258,11 @@ class AnalysisTests(SoundCase):
         fan, other = (SoundRecording.objects.get(pk=r.pk) for r in (fan, other))
         self.assertAlmostEqual(fan.analysis.told.weighted["A"].mean, 60.0, delta=0.01)
         self.assertAlmostEqual(other.analysis.level, 60 + 58.309 - 51.685, delta=0.2)
+        actions.set_aside(self.built.operator, fan)
+        analyse_waiting()
+        other.refresh_from_db()
+        self.assertEqual(other.state, SoundRecording.State.FAILED)
+        self.assertIn("comes first", other.problem)
 
     def test_a_tone_that_is_none(self):
         session = session_of(self.built)

@@ -11,9 +11,10 @@ from django.contrib import messages
 from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.shortcuts import redirect, render
 
-from hauch.exchange.exporting import export_round, results_csv, standing_csv
+from hauch.exchange.exporting import export_round
 from hauch.exchange.importing import import_round
 from hauch.exchange.library import export_library, import_library, instruments_csv, rigs_csv
+from hauch.exchange.listings import results_csv, standing_csv
 from hauch.formats.bundle import BundleRefused
 from hauch.people.permissions import require
 from hauch.people.requests import Request

@@ -16,10 +16,8 @@ import soundfile
 from av.error import FFmpegError
 from numpy.typing import NDArray
 
+from hauch.core.sound.analysis import MOST_SECONDS
 from hauch.formats.apart import Refused
-
-MOST_SECONDS = 3600.0
-"""Longer recordings are refused."""
 
 MOST_CHANNELS = 16
 RATES = (4000, 400_000)

@@ -96,7 +96,11 @@ def _by_meter(session: RecordingSession) -> float:
         raise NotCalibrated("Say which recording the meter was read beside, and what it read.")
     made = (
         SoundAnalysis.objects.current()
-        .filter(recording=session.read_beside, pascals__isnull=False)
+        .filter(
+            recording=session.read_beside,
+            recording__set_aside_at=None,
+            pascals__isnull=False,
+        )
         .first()
     )
     if made is None or made.pascals is None:

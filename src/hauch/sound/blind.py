@@ -58,7 +58,11 @@ def open_listening(
     if kind == Listening.Kind.RANKING and not 2 <= count <= MOST_PLAYED:
         raise ValidationError(f"A ranking needs 2 to {MOST_PLAYED} recordings; {count} are ticked.")
     for one in recordings:
-        if one.session.round_id != round.pk or one.state != SoundRecording.State.DONE:
+        if (
+            one.session.round_id != round.pk
+            or one.state != SoundRecording.State.DONE
+            or not one.analysis.is_current
+        ):
             raise ValidationError(f"{one} is not analysed yet.")
     if test is not None and kind != Listening.Kind.RANKING:
         raise ValidationError("Only a ranking can count in a test.")
@@ -133,7 +137,7 @@ def answer(listener: Listener, trial: int, said: str) -> None:
 
     Raises
     ------
-    ValidationError : closed, another trial than the next one, or neither A nor B
+    ValidationError : closed, a trial that there is not, or neither A nor B
     """
     listening = listener.listening
     _open(listening)
@@ -252,6 +256,8 @@ def _runs(user: User, listening: Listening, room: Room) -> list[Run]:
         subject, shares = played.recording.subject, places.get(played.pk)
         if subject is None or not shares or listening.test is None:
             continue
+        if played.recording.set_aside_at is not None:  # nothing is told of it any more
+            continue
         readings = [
             Typed(value, f"{value:.4g}", "%", position)
             for position, value in enumerate(shares, start=1)
@@ -270,6 +276,11 @@ def _runs(user: User, listening: Listening, room: Room) -> list[Run]:
             )
         )
     return made
+
+
+def ready(listening: Listening) -> bool:
+    """Whether all that is played is analysed by this version, as what is heard must be."""
+    return all(one.is_current for one in playable(listening))
 
 
 def playable(listening: Listening) -> list[SoundAnalysis]:

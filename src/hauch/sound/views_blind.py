@@ -202,7 +202,9 @@ def take_part(request: HttpRequest, secret: str) -> HttpResponse:
         "secret": secret,
         "problems": problems,
     }
-    if listener is not None and found.open:
+    if listener is not None and found.open and not blind.ready(found):
+        context["waiting"] = True
+    elif listener is not None and found.open:
         context |= (
             _trial(listener, secret)
             if found.kind == Listening.Kind.ABX

@@ -26,7 +26,7 @@ from hauch.core.sound.bands import (
     mid_band,
 )
 from hauch.core.sound.faults import Fault, Found, faults, stretch
-from hauch.core.sound.level import LEAST_DIFFERENCE
+from hauch.core.sound.level import LEAST_DIFFERENCE, level_of_difference
 from hauch.core.sound.loudness import Loudness, TooLoud, loudness, loudness_level
 from hauch.core.sound.loudness_filters import loudness_levels
 from hauch.core.sound.modulation import Modulation, modulations
@@ -53,7 +53,7 @@ LEAST_SECONDS = 1.0
 LEAST_RATE = 4000.0
 """A lower sampling rate tells nothing [1/s]."""
 
-MOST_SECONDS = 4 * 3600.0
+MOST_SECONDS = 3600.0
 """Longer ones are refused."""
 
 
@@ -432,7 +432,7 @@ def _bands(levels: Courses, unit: float, background: Analysis | None) -> tuple[B
         if difference < LEAST_DIFFERENCE:  # an upper limit: half of it at least is the room's
             out.append(Band(number, own, own - 3.02 if difference > 0 else own, True))
         else:
-            out.append(Band(number, own, own + 10 * math.log10(1 - 10 ** (-difference / 10))))
+            out.append(Band(number, own, level_of_difference(own, other)))
     return tuple(out)
 
 
