@@ -54,7 +54,7 @@ class TwoTests(ListeningCase):
         page = self.client.get(self.at("listen") + f"?b={self.whistle.pk}")
         self.assertContains(page, "a 2,900 Hz whistle is new")
         page = self.client.get(self.at("listen") + f"?a={self.whistle.pk}&b={self.fan.pk}")
-        self.assertContains(page, "6.6 dB less than A")
+        self.assertContains(page, "6.6 ± 0.1 dB less than A")
         for query in ("?a=x&b=²", "?a=999999", f"?a={self.fan.pk}&b={self.fan.pk}"):
             self.assertEqual(self.client.get(self.at("listen") + query).status_code, 200)
 

@@ -295,10 +295,7 @@ def _confirm(row: SoundRecording, one: Confirmed) -> None:
         if subject is None:
             raise ValidationError("Say what part is heard, or in which run.")
         _may_have_run(subject, round, run)
-    if one.speed is not None and not 0 < one.speed <= 120_000:
-        raise ValidationError("The speed must be above 0 and at most 120,000 1/min.")
-    if one.blades is not None and not 1 <= one.blades <= 200:
-        raise ValidationError("The number of blades must be between 1 and 200.")
+    Turns(one.blades, one.speed).check()
     row.kind, row.channel, row.run = one.kind, one.channel, run
     row.specimen = subject.specimen if subject else None
     row.reference = subject.reference if subject else None
@@ -310,6 +307,66 @@ def _confirm(row: SoundRecording, one: Confirmed) -> None:
         raise ValidationError(
             f"Channel {one.channel + 1} of this file is in the session already."
         ) from problem
+
+
+SPEEDS, BLADES, POLES, SWITCHING = (1, 120_000), (1, 200), (2, 200), (1, 1_000_000)
+"""What a rotor turns at [1/min], its blades, a motor's poles, a controller's switching [Hz]."""
+
+
+@dataclass(frozen=True, slots=True)
+class Turns:
+    """What turned and switched while a recording was made; None where it is not known, or is known
+    from the run and the check of the part.
+    """
+
+    blades: int | None = None
+    speed: float | None = None
+    second_blades: int | None = None
+    second_speed: float | None = None
+    poles: int | None = None
+    switching: float | None = None
+
+    def check(self) -> None:
+        """Raise ValidationError for what cannot be."""
+        problems = []
+        for name, value, (low, high), unit in (
+            ("The speed", self.speed, SPEEDS, " 1/min"),
+            ("The second rotor's speed", self.second_speed, SPEEDS, " 1/min"),
+            ("The number of blades", self.blades, BLADES, ""),
+            ("The second rotor's number of blades", self.second_blades, BLADES, ""),
+            ("The number of poles", self.poles, POLES, ""),
+            ("The switching frequency", self.switching, SWITCHING, " Hz"),
+        ):
+            if value is not None and not low <= value <= high:
+                problems.append(f"{name} must be between {low:,} and {high:,}{unit}.")
+        if self.poles is not None and self.poles % 2:
+            problems.append("A motor has an even number of poles.")
+        if self.second_blades is not None and self.second_speed is None:
+            problems.append("Give the second rotor's speed too.")
+        if problems:
+            raise ValidationError(problems)
+
+
+@transaction.atomic
+def say_turns(user: User, row: SoundRecording, turns: Turns) -> None:
+    """Say what turned and switched in a recording, and have its tones named anew.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : nothing is changed then
+    """
+    require(user, "run.record", row.session.round)
+    if row.kind != SoundRecording.Kind.PART or row.state == SoundRecording.State.NEW:
+        raise ValidationError("Confirm first that it is of a part.")
+    turns.check()
+    for name in TURNS:
+        setattr(row, name, getattr(turns, name))
+    row.save(update_fields=TURNS)
+    record(user, "sound.turns", row, row.session.round, **{n: getattr(turns, n) for n in TURNS})
+    ask(SoundRecording.objects.filter(pk=row.pk))
+
+
+TURNS = ("blades", "speed", "second_blades", "second_speed", "poles", "switching")
 
 
 def _may_have_run(subject: Subject, round: Round, run: Run | None) -> None:

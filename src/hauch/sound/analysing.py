@@ -281,6 +281,8 @@ def store(row: SoundRecording, made: Made) -> None:
                 "figures": told["figures"],
                 "pascals": analysis.pascals,
                 "level": analysis.level,
+                "level_doubt": analysis.sure.doubt,
+                "level_freedom": analysis.freedom,
                 "loudness": analysis.loudness,
                 "sharpness": analysis.sharpness,
                 "adjustment": analysis.adjustment,

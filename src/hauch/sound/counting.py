@@ -19,7 +19,7 @@ from hauch.people.permissions import require
 from hauch.rounds.models import Round, Test
 from hauch.rounds.queries import round_tests
 from hauch.sound.models import SoundAnalysis, SoundRecording
-from hauch.sound.queries import unlike
+from hauch.sound.queries import recorded_unlike
 
 MOST_OFF = 0.03
 """A reading of a counted run and what the recording tells now differ by less than this [dB, sone,
@@ -167,11 +167,11 @@ def _held_alike(recording: SoundRecording, tests: Sequence[Test]) -> str:
         SoundRecording.objects.filter(counts__test__in=tests)
         .exclude(counts__state=Run.State.VOID)
         .exclude(pk=recording.pk)
-        .select_related("session")
+        .select_related("session", "run")
         .order_by("pk")
     )
     first = others.first()
-    if first is None or not (differs := unlike(recording.session, first.session)):
+    if first is None or not (differs := recorded_unlike(recording, first)):
         return ""
     if recording.session.why_comparable:
         return (

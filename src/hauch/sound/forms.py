@@ -15,7 +15,7 @@ from hauch.bench.runs import Subject
 from hauch.core.quantity.typed import parse_number
 from hauch.people.requests import whole
 from hauch.rounds.models import Round
-from hauch.sound.actions import Confirmed
+from hauch.sound.actions import BLADES, POLES, SPEEDS, SWITCHING, TURNS, Confirmed, Turns
 from hauch.sound.models import Calibration, Mounting, RecordingSession, SoundRecording
 from hauch.stores.models import Instrument, ReferenceSpecimen
 from hauch.ui.fields import FigureField
@@ -29,29 +29,35 @@ LEVELS = (-20.0, 160.0)
 """Levels that a meter or a calibrator can have [dB]."""
 
 
-class LevelField(forms.CharField):
-    """A level in decibels, typed with a point or a comma."""
+class NumberField(forms.CharField):
+    """A number, typed with a point or a comma, with or without its unit behind the label."""
 
-    def __init__(self, **kwargs: Any):
+    def __init__(self, low: float, high: float, unit: str = "", whole: bool = False, **kwargs: Any):
         super().__init__(max_length=40, required=False, **kwargs)
+        self.low, self.high, self.unit, self.whole = low, high, unit, whole
         self.widget.attrs |= {"inputmode": "decimal", "autocomplete": "off"}
 
     def prepare_value(self, value: Any) -> Any:
         """As it stands in the field."""
-        return f"{value:g}" if isinstance(value, float) else value
+        return f"{value:.12g}" if isinstance(value, float) else value
 
     def clean(self, value: Any) -> float | None:
-        """A number of decibels, or None."""
+        """The number, or None for nothing typed."""
         text = str(super().clean(value)).strip()
         if not text:
             return None
         try:
-            level = parse_number(text)
+            number = parse_number(text)
         except ValueError as problem:
             raise ValidationError(str(problem)) from problem
-        if not LEVELS[0] <= level <= LEVELS[1]:
-            raise ValidationError(f"{text} dB cannot be; between {LEVELS[0]:g} and {LEVELS[1]:g}.")
-        return level
+        if not self.low <= number <= self.high:
+            unit = f" {self.unit}" if self.unit else ""
+            raise ValidationError(
+                f"{text}{unit} cannot be; between {self.low:,g} and {self.high:,g}."
+            )
+        if self.whole and number != int(number):
+            raise ValidationError(f"{text} is no whole number.")
+        return int(number) if self.whole else number
 
 
 class SessionForm(Meanwhile, forms.Form):
@@ -72,8 +78,10 @@ class SessionForm(Meanwhile, forms.Form):
         choices=[(50, "50 Hz"), (60, "60 Hz")], coerce=int, label="Mains", initial=50
     )
     calibration = forms.ChoiceField(choices=Calibration.choices, label="Calibrated by")
-    tone_level = LevelField(label="Level of the calibrator, dB", help_text="94 or 114 as a rule")
-    meter_level = LevelField(label="What the meter read, dB(A)")
+    tone_level = NumberField(
+        *LEVELS, "dB", label="Level of the calibrator, dB", help_text="94 or 114 as a rule"
+    )
+    meter_level = NumberField(*LEVELS, "dB", label="What the meter read, dB(A)")
     read_beside = forms.ModelChoiceField(
         SoundRecording.objects.none(),
         required=False,
@@ -143,6 +151,21 @@ FIELDS = (
     *("mounting", "distance", "spacing", "room", "microphone", "device", "mains"),
     *("calibration", "tone_level", "meter_level", "read_beside", "note"),
 )
+
+
+class TurnsForm(forms.Form):
+    """What turned and switched while a recording was made."""
+
+    blades = NumberField(*BLADES, whole=True, label="Blades")
+    speed = NumberField(*SPEEDS, "1/min", label="Speed, 1/min")
+    second_blades = NumberField(*BLADES, whole=True, label="Blades of a second rotor")
+    second_speed = NumberField(*SPEEDS, "1/min", label="Its speed, 1/min")
+    poles = NumberField(*POLES, whole=True, label="Poles of the motor")
+    switching = NumberField(*SWITCHING, "Hz", label="Switching of the controller, Hz")
+
+    def turns(self) -> Turns:
+        """As it was typed."""
+        return Turns(**{name: self.cleaned_data.get(name) for name in TURNS})
 
 
 MOST_OFFERED = 500

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from datetime import timedelta
 
+import numpy as np
 from django.db.models import Q, QuerySet
 
 from hauch.core.sound.analysis import Analysis
+from hauch.core.sound.compare import Comparison, compare
+from hauch.core.sound.doubt import METER_DOUBT, TONE_DOUBT, Change, change
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
@@ -47,19 +52,39 @@ def sessions_of(round: Round) -> QuerySet[RecordingSession]:
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """A recording that another is held against; ``unlike`` says how they were made differently, and
-    ``allowed`` why a host has them compared all the same.
+    """What a recording is held against.
+
+    Parameters
+    ----------
+    recording : the nearest in time
+    stored : its analysis, then those of all that its session has of the same part
+    unlike : how they were made differently
+    allowed : why a host has them compared all the same
+    like : analyses of other parts that were recorded more than once in that session; they tell how
+        well a recording is repeated
+    apart : standard uncertainty between the calibrations of two sessions [dB]
     """
 
     recording: SoundRecording
-    analysis: Analysis
+    stored: tuple[SoundAnalysis, ...]
     unlike: str = ""
     allowed: str = ""
+    like: tuple[tuple[Analysis, ...], ...] = ()
+    apart: float = 0.0
+
+    @property
+    def analyses(self) -> list[Analysis]:
+        """What they tell."""
+        return [one.told for one in self.stored]
 
     @property
     def refused(self) -> bool:
         """Whether their levels are not compared."""
         return bool(self.unlike) and not self.allowed
+
+    def held(self, told: Analysis) -> Comparison | None:
+        """A recording against it; None where that is refused."""
+        return None if self.refused else compare(told, self.analyses, self.like, self.apart)
 
 
 def unlike(one: RecordingSession, other: RecordingSession) -> str:
@@ -79,9 +104,118 @@ def unlike(one: RecordingSession, other: RecordingSession) -> str:
         differ.append("the space before and behind the part differs")
     if one.room.strip().casefold() != other.room.strip().casefold():
         differ.append("the rooms differ")
+    if one.heard_with != other.heard_with:
+        differ.append("the microphones differ")
     if Calibration.NONE in (one.calibration, other.calibration):
         differ.append("one session is not calibrated")
     return "; ".join(differ)
+
+
+def recorded_unlike(one: SoundRecording, other: SoundRecording) -> str:
+    """Why levels of two recordings may not be compared: their sessions, and what was set in their
+    runs; empty where they may.
+    """
+    differ = [text] if (text := unlike(one.session, other.session)) else []
+    if not _set_alike(one, other):
+        differ.append("they ran with different settings")
+    return "; ".join(differ)
+
+
+def _set_alike(one: SoundRecording, other: SoundRecording) -> bool:
+    settings = {r.run.setting_id for r in (one, other) if r.run is not None}
+    return len(settings) < 2
+
+
+SAME_SPEED = 0.02
+"""Recordings of one part are repeats where the speeds that were typed for them differ by less than
+this share."""
+
+
+def _repeats(one: SoundRecording, other: SoundRecording) -> bool:
+    """Whether the one was made as the other: of the same part, set alike, at the same speed."""
+    if (one.specimen_id, one.reference_id) != (other.specimen_id, other.reference_id):
+        return False
+    speeds = [r.speed for r in (one, other) if r.speed]
+    same = len(speeds) < 2 or abs(speeds[0] - speeds[1]) <= SAME_SPEED * speeds[0]
+    return same and _set_alike(one, other)
+
+
+def _parts_of(sessions: QuerySet[RecordingSession]) -> QuerySet[SoundAnalysis]:
+    """Analyses of parts whose levels may stand, without their figures."""
+    return (
+        SoundAnalysis.objects.current()
+        .filter(
+            recording__session__in=sessions,
+            recording__kind=SoundRecording.Kind.PART,
+            recording__set_aside_at=None,
+            recording__state=SoundRecording.State.DONE,
+            spoilt="",
+        )
+        .select_related("recording__session", "recording__run", "recording__source")
+        .defer("figures")
+    )
+
+
+def groups_of(session: RecordingSession) -> list[list[SoundAnalysis]]:
+    """Recordings of a session by what they repeat, in order of time; at most `MOST_HELD`."""
+    groups: list[list[SoundAnalysis]] = []
+    found = _parts_of(RecordingSession.objects.filter(pk=session.pk)).select_related(
+        "recording__specimen__version__entry", "recording__reference__type"
+    )
+    for one in found.order_by("recording__recorded_at", "pk")[:MOST_HELD]:
+        own = next((g for g in groups if _repeats(g[0].recording, one.recording)), None)
+        if own is None:
+            groups.append([one])
+        else:
+            own.append(one)
+    return groups
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a session: its recordings, their mean level [dB], and that against the reference; the
+    reference itself, and what has none, has no change.
+    """
+
+    recordings: list[SoundAnalysis]
+    level: float
+    change: Change | None = None
+
+    @property
+    def first(self) -> SoundRecording:
+        """The first of them."""
+        return self.recordings[0].recording
+
+
+def side_by_side(session: RecordingSession) -> list[Part]:
+    """The parts of a session by how loud they are, each against the session's reference; empty for
+    fewer than two parts.
+    """
+    groups = groups_of(session)
+    if len(groups) < 2:
+        return []
+    levels = [[one.level for one in group] for group in groups]
+    references = [g for g in groups if g[0].recording.reference_id is not None]
+    parts = []
+    for group, own in zip(groups, levels, strict=True):
+        held = next((g for g in references if _set_alike(g[0].recording, group[0].recording)), None)
+        found = None
+        if held is not None and group not in references:
+            found = change(
+                [one.sure for one in group],
+                [one.sure for one in held],
+                min(one.level_freedom for one in (*group, *held)),
+                like=[v for v, g in zip(levels, groups, strict=True) if g not in (group, held)],
+            )
+        parts.append(Part(group, float(np.mean(own)), found))
+    return sorted(parts, key=lambda part: part.level)
+
+
+MOST_HELD = 200
+"""So many recordings of a session, or references of a round, are looked at."""
+
+MOST_LIKE, MOST_REPEATS = 6, 6
+"""So many other parts tell how well a recording is repeated, by so many recordings of each at most."""
 
 
 def reference_for(recording: SoundRecording) -> Beside | None:
@@ -90,33 +224,56 @@ def reference_for(recording: SoundRecording) -> Beside | None:
     """
     if recording.kind != SoundRecording.Kind.PART or recording.reference_id is not None:
         return None
-    analyses = list(
-        SoundAnalysis.objects.current()
-        .filter(
-            recording__session__round=recording.session.round_id,
-            recording__reference__isnull=False,
-            recording__set_aside_at=None,
-            recording__state=SoundRecording.State.DONE,
-            spoilt="",
-        )
-        .select_related("recording__session", "recording__reference__type", "recording__source")
-        .defer("figures")
-        .order_by("-pk")[:200]
+    sessions = RecordingSession.objects.filter(round=recording.session.round_id)
+    rows = list(
+        _parts_of(sessions)
+        .filter(recording__reference__isnull=False)
+        .select_related("recording__reference__type")
+        .order_by("-pk")[:MOST_HELD]
     )
-    if not analyses:
+    if not rows:
         return None
-    best = min(
-        analyses,
-        key=lambda a: (
-            bool(unlike(recording.session, a.recording.session)),
-            a.recording.session_id != recording.session_id,
-            abs(a.recording.recorded_at - recording.recorded_at),
-        ),
+
+    def nearness(row: SoundAnalysis) -> tuple[bool, bool, timedelta]:
+        other = row.recording
+        return (
+            bool(recorded_unlike(recording, other)),
+            other.session_id != recording.session_id,
+            abs(other.recorded_at - recording.recorded_at),
+        )
+
+    best = min(rows, key=nearness)
+    differs = recorded_unlike(recording, best.recording)
+    one, other = recording.session, best.recording.session
+    calibrated = Calibration.NONE not in (one.calibration, other.calibration)
+    allowed_by_host = one.why_comparable if calibrated else ""
+    same = [
+        row.pk
+        for row in sorted(rows, key=nearness)
+        if row.recording.session_id == other.pk and _repeats(best.recording, row.recording)
+    ][:MOST_REPEATS]
+    like = [
+        [row.pk for row in group[:MOST_REPEATS]]
+        for group in groups_of(other)
+        if len(group) > 1 and not _repeats(group[0].recording, best.recording)
+    ][:MOST_LIKE]
+    stored = SoundAnalysis.objects.in_bulk([*same, *(pk for group in like for pk in group)])
+    return Beside(
+        best.recording,
+        tuple(stored[pk] for pk in same),
+        differs,
+        allowed_by_host if differs else "",
+        tuple(tuple(stored[pk].told for pk in group) for group in like),
+        apart(one, other),
     )
-    differs = unlike(recording.session, best.recording.session)
-    calibrated = Calibration.NONE not in (
-        recording.session.calibration,
-        best.recording.session.calibration,
-    )
-    allowed_by_host = recording.session.why_comparable if calibrated else ""
-    return Beside(best.recording, best.told, differs, allowed_by_host if differs else "")
+
+
+def apart(one: RecordingSession, other: RecordingSession) -> float:
+    """Standard uncertainty between the calibrations of two sessions [dB]; 0 within one."""
+    if one.pk == other.pk:
+        return 0.0
+    doubts = [
+        TONE_DOUBT if session.calibration == Calibration.TONE else METER_DOUBT
+        for session in (one, other)
+    ]
+    return math.hypot(*doubts)

@@ -23,6 +23,7 @@ in_round = [
     path("<int:pk>/copy.flac", views_recording.copy, name="copy"),
     path("<int:pk>/file/", views_recording.original, name="file"),
     path("<int:pk>/stretch/", views_recording.stretch, name="stretch"),
+    path("<int:pk>/turns/", views_recording.turns, name="turns"),
     path("<int:pk>/count/", views_recording.count, name="count"),
     path("<int:pk>/again/", views_recording.again, name="again"),
     path("<int:pk>/stop/", views_recording.stop, name="stop"),

@@ -23,7 +23,7 @@ from hauch.sound import actions
 from hauch.sound.analysing import NotCalibrated, pascals_of
 from hauch.sound.forms import Parts, SessionForm, label_of, read_said
 from hauch.sound.models import Calibration, RecordingSession, SoundRecording
-from hauch.sound.queries import sessions_of, visible_to
+from hauch.sound.queries import sessions_of, side_by_side, visible_to
 from hauch.ui.fields import sent
 from hauch.ui.worker import worker_away
 
@@ -193,6 +193,7 @@ def _told(found: RecordingSession) -> dict[str, Any]:
         "recordings": recordings,
         "lacks": "" if waits else lacks,
         "busy": busy,
+        "parts_heard": [] if busy else side_by_side(found),
         "away": busy and worker_away(),
         "no_room": recordings
         and not any(one.kind == SoundRecording.Kind.BACKGROUND for one in recordings),

@@ -11,7 +11,7 @@ from hauch.people.requests import Request, whole
 from hauch.rounds.queries import round_for
 from hauch.sound.listening import sounds_of
 from hauch.sound.models import SoundRecording
-from hauch.sound.queries import unlike, visible_to
+from hauch.sound.queries import apart, recorded_unlike, visible_to
 
 MOST_OFFERED = 200
 
@@ -43,8 +43,9 @@ def listen(request: Request, slug: str) -> HttpResponse:
         )
         return render(request, "sound/listen.html", context)
     first, second = (one.analysis for one in chosen)
-    differs = unlike(chosen[0].session, chosen[1].session)
-    held = compare(second.told, first.told)
+    differs = recorded_unlike(*chosen)
+    between = apart(chosen[0].session, chosen[1].session)
+    held = compare(second.told, [first.told], apart=between)
     context |= {
         "hears": [(n, n.lower(), one.of) for n, one in zip("AB", chosen, strict=True)],
         "choose_equal": True,

@@ -22,7 +22,8 @@ from hauch.bench.views import last_room, spread_errors
 from hauch.core.quantity.typed import parse_number, typed_figure
 from hauch.core.quantity.units import KINDS
 from hauch.core.sound.analysis import PERCENTS, Analysis, Pictures
-from hauch.core.sound.compare import compare, hertz, sentence
+from hauch.core.sound.bands import mid_band
+from hauch.core.sound.compare import Comparison, hertz, sentence
 from hauch.core.sound.level import at_distance
 from hauch.core.sound.naming import Kind, Named, quarter_wave
 from hauch.core.sound.spectrum import HIGHEST, LOWEST, ROWS
@@ -32,6 +33,7 @@ from hauch.people.requests import Request, whole
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for, round_tests
 from hauch.sound import actions, counting
+from hauch.sound.forms import TurnsForm
 from hauch.sound.models import SoundAnalysis, SoundRecording
 from hauch.sound.queries import Beside, reference_for, visible_to
 from hauch.sound.reading import pictures_in
@@ -77,6 +79,7 @@ def _page(
     found: SoundRecording,
     problems: list[str] | None = None,
     form: RoomForm | None = None,
+    turning: TurnsForm | None = None,
 ) -> HttpResponse:
     stored = _analysis(found)
     round = found.session.round
@@ -89,6 +92,8 @@ def _page(
         "may_record": allowed(request.user, "run.record", round),
         "away": found.at_work and worker_away(),
         "typed": request.POST,
+        "turning": turning
+        or TurnsForm(initial={name: getattr(found, name) for name in actions.TURNS}),
     }
     if request.htmx:
         if found.at_work:
@@ -98,7 +103,9 @@ def _page(
         context |= _told(found, stored) | _elsewhere(request, found, stored)
         if context["may_record"]:
             context |= _counting(request, found, stored, form)
-    return render(request, "sound/recording.html", context, status=422 if problems else 200)
+    return render(
+        request, "sound/recording.html", context, status=422 if problems or turning else 200
+    )
 
 
 def _counting(
@@ -122,7 +129,7 @@ def _told(found: SoundRecording, stored: SoundAnalysis) -> dict[str, Any]:
     """Everything that the page says of an analysed recording."""
     told = stored.told
     beside = reference_for(found)
-    held = compare(told, beside.analysis) if beside is not None and not beside.refused else None
+    held = beside.held(told) if beside is not None else None
     pictures = pictures_in(place_of(stored.pictures))
     weighted = told.weighted
     return {
@@ -137,6 +144,7 @@ def _told(found: SoundRecording, stored: SoundAnalysis) -> dict[str, Any]:
         "unheard": [_tone(found.session.round, one) for one in told.tones if not one.audible],
         "spectrum": _spectrum_chart(told, pictures, beside),
         "bands": _bands_chart(told, beside),
+        "changes": _changes_chart(held),
         "level": _level_chart(told, pictures),
         "sketch": _sketch(found, told),
         "hours": _hours(told),
@@ -196,17 +204,46 @@ def _thinned(density: np.ndarray, spacing: float) -> tuple[list[float], list[flo
 
 def _spectrum_chart(told: Analysis, pictures: Pictures, beside: Beside | None) -> dict[str, Any]:
     frequency, values = _thinned(pictures.density, told.spacing)
-    lines = [{"label": "this recording", "f": frequency, "v": values}]
+    line = {"f": frequency, "v": values}
+    reference = None
     if beside is not None and not beside.refused:
-        stored = SoundAnalysis.objects.only("pictures").get(recording=beside.recording)
-        other = pictures_in(place_of(stored.pictures))
-        f, v = _thinned(other.density, beside.analysis.spacing)
-        lines.append({"label": "reference", "f": f, "v": v})
+        reference = _reference_band(beside)
     marks = [
         {"f": one.tone.frequency, "name": _short(one), "level": one.tone.level}
         for one in told.heard[:8]
     ]
-    return {"lines": lines, "marks": marks, "unit": "dB in 1 Hz"}
+    return {"line": line, "reference": reference, "marks": marks, "unit": "dB in 1 Hz"}
+
+
+def _reference_band(beside: Beside) -> dict[str, Any]:
+    """Lowest and highest of the reference's spectra, on the lines of the nearest one."""
+    drawn: list[tuple[list[float], list[float]]] = []
+    for stored in beside.stored:
+        other = pictures_in(place_of(stored.pictures))
+        drawn.append(_thinned(other.density, stored.told.spacing))
+    at = drawn[0][0]
+    values = [v if f == at else np.interp(at, f, v).tolist() if f else v for f, v in drawn]
+    return {
+        "f": at,
+        "low": [min(each) for each in zip(*values, strict=True)],
+        "high": [max(each) for each in zip(*values, strict=True)],
+    }
+
+
+def _changes_chart(held: Comparison | None) -> dict[str, Any] | None:
+    """Differences of the bands with their doubt."""
+    rows = [
+        {
+            "f": float(mid_band(number)),
+            "v": round(change.value, 2),
+            "low": round(change.value - change.doubt, 2),
+            "high": round(change.value + change.doubt, 2),
+            "clear": change.clear,
+        }
+        for number, change in (held.bands if held is not None else ())
+        if change is not None
+    ]
+    return {"bands": rows} if rows else None
 
 
 def _short(one: Named) -> str:
@@ -214,18 +251,18 @@ def _short(one: Named) -> str:
 
 
 def _bands_chart(told: Analysis, beside: Beside | None) -> dict[str, Any]:
-    other = (
-        {band.number: band.source for band in beside.analysis.bands}
-        if beside is not None and not beside.refused
-        else {}
-    )
+    other: dict[int, list[float]] = {}
+    if beside is not None and not beside.refused:
+        for one in beside.analyses:
+            for band in one.bands:
+                other.setdefault(band.number, []).append(band.source)
     return {
         "bands": [
             {
                 "f": band.frequency,
                 "v": band.source,
                 "limit": band.limit,
-                "reference": other.get(band.number),
+                "reference": float(np.mean(other[band.number])) if band.number in other else None,
             }
             for band in told.bands
         ],
@@ -380,6 +417,20 @@ def stretch(request: Request, slug: str, pk: int) -> HttpResponse:
     except ValidationError as problem:
         return _page(request, found, problem.messages)
     return redirect(found)
+
+
+@require_POST
+def turns(request: Request, slug: str, pk: int) -> HttpResponse:
+    """Say what turned and switched, and have the tones named anew."""
+    found = _recording(request, slug, pk, "run.record")
+    form = TurnsForm(request.POST)
+    if form.is_valid():
+        try:
+            actions.say_turns(request.user, found, form.turns())
+            return redirect(found)
+        except ValidationError as problem:
+            form.add_error(None, problem.messages)
+    return _page(request, found, turning=form)
 
 
 @require_POST

@@ -106,7 +106,7 @@ class CompareTests(unittest.TestCase):
     def test_gone_new_moved_louder(self):
         theirs = self.made((215.83, 62), (1240, 62), (3000, 60))
         ours = self.made((215.83, 67), (1340, 62), (5000, 58))
-        held = compare(ours, theirs)
+        held = compare(ours, [theirs])
         self.assertEqual([round(t.tone.frequency) for t in held.gone], [3000])
         self.assertEqual([round(t.tone.frequency) for t in held.new], [5000])
         self.assertEqual(
@@ -128,13 +128,25 @@ class CompareTests(unittest.TestCase):
 
     def test_alike(self):
         one = self.made((215.83, 62))
-        self.assertIn("as loud as the reference", sentence(one, compare(one, one)))
+        said = sentence(one, compare(one, [one]))
+        self.assertRegex(said, r"not told apart from the reference \(0\.0 ± 0\.\d dB\)")
 
     def test_bands_and_limits(self):
         quiet, loud = self.made(level=0.004), self.made(level=0.008)
-        held = compare(loud, quiet)
-        self.assertAlmostEqual(held.level, 6.02, delta=0.05)
-        self.assertTrue(all(abs(v - 6.02) < 0.2 for _, v in held.bands[5:]))
+        held = compare(loud, [quiet])
+        self.assertAlmostEqual(held.level.value, 6.02, delta=0.05)
+        self.assertTrue(held.level.clear)
+        self.assertTrue(all(abs(v.value - 6.02) < 0.2 for _, v in held.bands[5:]))
+
+    def test_several_of_the_reference(self):
+        quiet, loud = self.made(level=0.004), self.made(level=0.008)
+        other = self.made(level=0.0045)
+        held = compare(loud, [quiet, other])
+        self.assertEqual(held.recordings, 2)
+        self.assertTrue(held.level.repeated)
+        self.assertAlmostEqual(held.level.value, 6.02 - 0.51, delta=0.05)
+        self.assertGreater(held.level.doubt, compare(loud, [quiet]).level.doubt)
+        self.assertTrue(all(c.repeated for _, c in held.bands))
 
     def test_hertz(self):
         self.assertEqual([hertz(f) for f in (215.6, 1238.0)], ["216 Hz", "1,240 Hz"])

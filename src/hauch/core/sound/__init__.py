@@ -2,7 +2,7 @@
 another.
 """
 
-VERSION = "1"
+VERSION = "2"
 """Of what is told of a recording: raised when a figure or the shape of `analysis.Analysis` changes;
 recordings are analysed anew then.
 """

@@ -25,10 +25,12 @@ from hauch.core.sound.bands import (
     level,
     mid_band,
 )
+from hauch.core.sound.doubt import Level, batches, doubts, without
 from hauch.core.sound.faults import Fault, Found, faults, stretch
 from hauch.core.sound.level import LEAST_DIFFERENCE, level_of_difference
 from hauch.core.sound.loudness import Loudness, TooLoud, loudness, loudness_level
 from hauch.core.sound.loudness_filters import loudness_levels
+from hauch.core.sound.loudness_time import RUN_IN, loudness_over_time
 from hauch.core.sound.modulation import Modulation, modulations
 from hauch.core.sound.naming import Named, Sources, name_rate, name_tones, other_blades
 from hauch.core.sound.roughness import SLOW_FRAME, fluctuation_strength, roughness
@@ -92,12 +94,14 @@ class Band:
     level : as recorded [dB]
     source : without the background [dB]; an upper limit where ``limit``
     limit : whether the background is too close
+    doubt : standard uncertainty of ``source`` from the scatter within the stretch [dB]
     """
 
     number: int
     level: float
     source: float
     limit: bool = False
+    doubt: float = 0.0
 
     @property
     def frequency(self) -> float:
@@ -108,13 +112,15 @@ class Band:
 @dataclass(frozen=True, slots=True)
 class Weighted:
     """Levels of one weighting over the stretch [dB]: the mean by energy, without the background, and
-    the level F that is exceeded in `PERCENTS` of the time.
+    the level F that is exceeded in `PERCENTS` of the time; and the standard uncertainty of the second
+    from the scatter within the stretch.
     """
 
     mean: float
     source: float
     percentiles: tuple[float, ...]
     most: float
+    doubt: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,13 +141,16 @@ class Analysis:
     bands : one-third octaves
     tones : by frequency, named
     adjustment : for audible tones [dB] (ISO 1996-2, Annex C)
-    loudness, phon, sharpness : [sone], [phon], [acum]; None where it is not calibrated or the method
-        does not hold
+    loudness, phon, sharpness : of stationary sound [sone], [phon], [acum]; None where it is not
+        calibrated or the method does not hold
+    loudness_exceeded : loudness over time that is exceeded in 5 % of it, N5 [sone]; None as before,
+        or where it is too short
     roughness, fluctuation : [asper], [vacil]; None where it is not calibrated or too short
     modulations : steady ones that are heard
     other_blades : number of blades that the tones tell instead of the stated one
     peak : largest sample over the end of the scale (1)
     spacing, windows : of the narrow-band spectrum's lines [Hz], and how many windows it averages
+    sources : what turned and switched
     """
 
     seconds: float
@@ -159,6 +168,7 @@ class Analysis:
     loudness: float | None
     phon: float | None
     sharpness: float | None
+    loudness_exceeded: float | None
     roughness: float | None
     fluctuation: float | None
     modulations: tuple[Modulation, ...]
@@ -166,6 +176,7 @@ class Analysis:
     peak: float
     spacing: float
     windows: int
+    sources: Sources
 
     @property
     def calibrated(self) -> bool:
@@ -176,6 +187,16 @@ class Analysis:
     def level(self) -> float:
         """A-weighted level without the background [dB]."""
         return self.weighted["A"].source
+
+    @property
+    def sure(self) -> Level:
+        """The same with its standard uncertainty."""
+        return Level(self.level, self.weighted["A"].doubt)
+
+    @property
+    def freedom(self) -> float:
+        """Degrees of freedom of what the scatter within the stretch tells."""
+        return batches(self.used[1] - self.used[0]) - 1.0
 
     @property
     def spoilt(self) -> Found | None:
@@ -282,15 +303,25 @@ class _Swings:
     modulations: list[Modulation]
     roughness: float | None
     fluctuation: float | None
+    loudness: float | None
 
 
 def _swings(own: NDArray[np.floating], rate: float, pascals: float | None) -> _Swings:
     found = modulations(own, rate)
     if pascals is None:
-        return _Swings(found, None, None)
+        return _Swings(found, None, None, None)
     pressure = own * np.float32(pascals)
     slow = fluctuation_strength(pressure, rate) if len(own) >= SLOW_FRAME * rate else None
-    return _Swings(found, roughness(pressure, rate), slow)
+    return _Swings(found, roughness(pressure, rate), slow, _exceeded(pressure, rate))
+
+
+def _exceeded(pressure: NDArray[np.floating], rate: float) -> float | None:
+    if len(pressure) < (RUN_IN + LEAST_SECONDS) * rate:
+        return None
+    try:
+        return loudness_over_time(pressure, rate).exceeded()
+    except TooLoud:
+        return None
 
 
 def _pascals(given: Given, mean: float) -> float | None:
@@ -372,7 +403,7 @@ def _told(
     loud = _loudness(lines) if calibrated else None
     background = given.background.weighted["A"].mean if given.background else None
     weighted = {
-        name: _weighted(name, course, levels.step, unit, bands)
+        name: _weighted(name, course, levels.step, unit, bands, given.background)
         for name, course in levels.weighted.items()
     }
     return Analysis(
@@ -391,6 +422,7 @@ def _told(
         loudness=float(loud.total[0]) if loud else None,
         phon=float(loudness_level(loud.total[0])) if loud else None,
         sharpness=float(loud.sharpness[0]) if loud and loud.total[0] > 0 else None,
+        loudness_exceeded=swings.loudness if loud else None,
         roughness=swings.roughness,
         fluctuation=swings.fluctuation,
         modulations=tuple(
@@ -400,6 +432,7 @@ def _told(
         peak=float(np.max(np.abs(samples))),
         spacing=lines.spacing,
         windows=lines.windows,
+        sources=given.sources,
     )
 
 
@@ -421,23 +454,31 @@ def _loudness(lines: Spectrum) -> Loudness | None:
 def _bands(levels: Courses, unit: float, background: Analysis | None) -> tuple[Band, ...]:
     """Band levels with the background taken off where there is one."""
     mean = level(unit**2 * np.maximum(levels.band.mean(axis=1), 1e-30))
-    room = {band.number: band.level for band in background.bands} if background else {}
+    unsure = doubts(levels.band, levels.step)
+    room = {band.number: band for band in background.bands} if background else {}
     out = []
-    for number, own in zip(levels.bands, mean.tolist(), strict=True):
+    for number, own, doubt in zip(levels.bands, mean.tolist(), unsure.tolist(), strict=True):
         other = room.get(number)
         if other is None:
-            out.append(Band(number, own, own))
+            out.append(Band(number, own, own, doubt=doubt))
             continue
-        difference = own - other
+        difference = own - other.level
         if difference < LEAST_DIFFERENCE:  # an upper limit: half of it at least is the room's
-            out.append(Band(number, own, own - 3.02 if difference > 0 else own, True))
+            out.append(Band(number, own, own - 3.02 if difference > 0 else own, True, doubt))
         else:
-            out.append(Band(number, own, level_of_difference(own, other)))
+            source = level_of_difference(own, other.level)
+            unsure_of_it = without(Level(own, doubt), Level(other.level, other.doubt))
+            out.append(Band(number, own, source, doubt=unsure_of_it))
     return tuple(out)
 
 
 def _weighted(
-    name: str, course: Array, step: float, unit: float, bands: tuple[Band, ...]
+    name: str,
+    course: Array,
+    step: float,
+    unit: float,
+    bands: tuple[Band, ...],
+    background: Analysis | None,
 ) -> Weighted:
     """Levels of one weighting. The background is taken off by what it takes off the sum of the
     weighted bands.
@@ -449,9 +490,15 @@ def _weighted(
         for values in ([b.level for b in bands], [b.source for b in bands])
     )
     over_time = level(unit**2 * np.maximum(fast(course, step), 1e-30))
+    doubt = float(doubts(course[None], step)[0])
+    if background is not None:
+        room = background.weighted[name]
+        near = min(room.mean, mean - LEAST_DIFFERENCE)  # nearer is a limit, without a doubt
+        doubt = without(Level(mean, doubt), Level(near, room.doubt))
     return Weighted(
         mean,
         mean + 10 * math.log10(source / whole),
         tuple(exceeded(over_time, percent) for percent in PERCENTS),
         float(over_time.max()),
+        doubt,
     )

@@ -2,7 +2,7 @@
 
 References
 ----------
-Difference of two levels and its standard uncertainty: JCGM 100:2008, 5.1.2.
+Difference of two levels and its doubt: `hauch.core.sound.doubt`.
 """
 
 from __future__ import annotations
@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from hauch.core.sound.analysis import Analysis
+from hauch.core.sound.analysis import Analysis, Band
+from hauch.core.sound.doubt import Change, Level, change
 from hauch.core.sound.naming import Kind, Named
 
 SAME = 0.02
@@ -21,6 +22,9 @@ MOVED = 0.12
 
 AS_LOUD = 3.0
 """A tone that both have is told when its level differs by this or more [dB]."""
+
+LEAST_TOLD = 0.1
+"""A smaller doubt of a level is told as this [dB]."""
 
 NAMED = (Kind.WHISTLE, Kind.HUM)
 
@@ -44,35 +48,45 @@ class Comparison:
 
     Parameters
     ----------
-    level : A-weighted [dB], ours above theirs; both without background
-    bands : number of each band that both have, and ours above theirs [dB]; None where either is an
-        upper limit
+    level : A-weighted, ours above theirs; both without background
+    bands : number of each band that all have, and ours above theirs; None where any is an upper
+        limit
+    recordings : of theirs that were looked at
     gone, new : audible tones that only theirs, or only ours has
     moved : tones without a source at another frequency
     same : tones that both have
     """
 
-    level: float
-    bands: tuple[tuple[int, float | None], ...]
+    level: Change
+    bands: tuple[tuple[int, Change | None], ...]
     gone: tuple[Named, ...]
     new: tuple[Named, ...]
     moved: tuple[Pair, ...]
     same: tuple[Pair, ...]
+    recordings: int = 1
 
 
-def compare(ours: Analysis, theirs: Analysis) -> Comparison:
-    """Hold a recording against another that was made in the same way.
+def compare(
+    ours: Analysis,
+    theirs: Sequence[Analysis],
+    like: Sequence[Sequence[Analysis]] = (),
+    apart: float = 0.0,
+) -> Comparison:
+    """Hold a recording against one or several of another part that were made in the same way.
 
     Parameters
     ----------
-    ours, theirs : both calibrated, or both recorded with the same gain
+    ours : calibrated as theirs, or recorded with the same gain
+    theirs : of one part; tones are compared with the first
+    like : groups of recordings of one part each that tell how well a recording is repeated
+    apart : standard uncertainty that only one side has [dB]
 
     Notes
     -----
     A tone with a source (blades, mains) is the same tone at whatever speed; one without is the same
     within `SAME`. Tones that the room has are left out.
     """
-    left = [t for t in theirs.heard if not t.in_background]
+    left = [t for t in theirs[0].heard if not t.in_background]
     same, new = [], []
     for tone in (t for t in ours.heard if not t.in_background):
         other = _partner(tone, left, SAME)
@@ -89,12 +103,19 @@ def compare(ours: Analysis, theirs: Analysis) -> Comparison:
             new.remove(tone)
             moved.append(Pair(tone, other))
     return Comparison(
-        ours.level - theirs.level,
-        _bands(ours, theirs),
+        change(
+            [ours.sure],
+            [one.sure for one in theirs],
+            ours.freedom,
+            apart,
+            [[one.level for one in group] for group in like],
+        ),
+        _bands(ours, theirs, like, apart),
         tuple(left),
         tuple(new),
         tuple(moved),
         tuple(same),
+        len(theirs),
     )
 
 
@@ -107,18 +128,32 @@ def _partner(tone: Named, others: Sequence[Named], share: float) -> Named | None
     return min(near, key=lambda o: abs(o.tone.frequency - f), default=None)
 
 
-def _bands(ours: Analysis, theirs: Analysis) -> tuple[tuple[int, float | None], ...]:
-    other = {band.number: band for band in theirs.bands}
-    return tuple(
-        (
-            band.number,
-            None
-            if band.limit or other[band.number].limit
-            else band.source - other[band.number].source,
-        )
-        for band in ours.bands
-        if band.number in other
-    )
+def _bands(
+    ours: Analysis, theirs: Sequence[Analysis], like: Sequence[Sequence[Analysis]], apart: float
+) -> tuple[tuple[int, Change | None], ...]:
+    others = [_by_number(one) for one in theirs]
+    groups = [[_by_number(one) for one in group] for group in like]
+    out: list[tuple[int, Change | None]] = []
+    for band in ours.bands:
+        held = [other[band.number] for other in others if band.number in other]
+        if len(held) < len(others):
+            continue
+        if band.limit or any(one.limit for one in held):
+            out.append((band.number, None))
+            continue
+        repeats = [
+            [one[band.number].source for one in group]
+            for group in groups
+            if all(band.number in one and not one[band.number].limit for one in group)
+        ]
+        sure = [Level(one.source, one.doubt) for one in held]
+        own = [Level(band.source, band.doubt)]
+        out.append((band.number, change(own, sure, ours.freedom, apart, repeats)))
+    return tuple(out)
+
+
+def _by_number(one: Analysis) -> dict[int, Band]:
+    return {band.number: band for band in one.bands}
 
 
 def hertz(frequency: float) -> str:
@@ -152,12 +187,7 @@ def sentence(ours: Analysis, comparison: Comparison | None, name: str = "the ref
     if comparison is None:
         parts += [f"the {_called(t)} stands {_stands_out(t)}" for t in _worst(ours)]
         return "; ".join(parts) + "."
-    change = comparison.level
-    parts[0] += (
-        f", as loud as {name}"
-        if abs(change) < 0.05
-        else f", {abs(change):.1f} dB {'more' if change > 0 else 'less'} than {name}"
-    )
+    parts[0] += f", {_changed(comparison.level, name)}"
     parts += [f"the {_called(t)}, {_stands_out(t)} there, is gone" for t in comparison.gone[:2]]
     parts += [f"a {_called(t)} is new, {_stands_out(t)}" for t in comparison.new[:2]]
     parts += [
@@ -173,6 +203,16 @@ def sentence(ours: Analysis, comparison: Comparison | None, name: str = "the ref
         for p in loud[:1]
     ]
     return "; ".join(parts) + "."
+
+
+def _changed(level: Change, name: str) -> str:
+    """A change of level with its doubt: 0.9 ± 0.3 dB less than the reference."""
+    change = f"{abs(level.value):.1f}"
+    which = "more" if level.value > 0 else "less"
+    by = f"{change} ± {max(level.doubt, LEAST_TOLD):.1f}"
+    if not level.clear:
+        return f"not told apart from {name} ({by} dB{'' if change == '0.0' else f' {which}'})"
+    return f"{by} dB {which} than {name}"
 
 
 def _worst(ours: Analysis) -> list[Named]:

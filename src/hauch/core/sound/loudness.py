@@ -150,19 +150,23 @@ def loudness(levels: ArrayLike, diffuse: bool = False) -> Loudness:
     values = np.maximum(values.reshape(BANDS, -1), -60.0)
     if np.isnan(values).any():
         raise ValueError("a band level is not a number")
-    if values[:11].max() > MOST_LOW_LEVEL:
-        raise TooLoud(
-            f"{values[:11].max():.0f} dB in a band up to 250 Hz: the method holds up to"
-            f" {MOST_LOW_LEVEL:.0f} dB"
-        )
     return _pattern(core_loudness(values, diffuse))
 
 
 def core_loudness(levels: Array, diffuse: bool) -> Array:
     """Loudness of each critical band without its slopes [sone/Bark], shape (21, spectra); the last
     row is zero, for the slopes above the last band.
+
+    Raises
+    ------
+    TooLoud : more than 120 dB in a band up to 250 Hz
     """
     low = levels[:11]
+    if low.max() > MOST_LOW_LEVEL:
+        raise TooLoud(
+            f"{low.max():.0f} dB in a band up to 250 Hz: the method holds up to"
+            f" {MOST_LOW_LEVEL:.0f} dB"
+        )
     reached = (low[None] <= (_RANGES[:, None] - _LOWERED)[:, :, None]).argmax(axis=0)
     power = 10 ** ((low + _LOWERED[reached, np.arange(11)[:, None]]) / 10)
     critical = levels[8:].copy()
@@ -181,17 +185,33 @@ def core_loudness(levels: Array, diffuse: bool) -> Array:
 
 
 def _pattern(core: Array) -> Loudness:
-    """Attach the slopes towards higher bands and add all up."""
+    """The whole and its pattern over the critical-band rate."""
+    specific = np.zeros((RATE.size, core.shape[1]))
+    return Loudness(with_slopes(core, specific), np.maximum(specific, 0.0))
+
+
+def with_slopes(core: Array, specific: Array | None = None) -> Array:
+    """Attach the slopes towards higher bands and add all up.
+
+    Parameters
+    ----------
+    core : of each critical band [sone/Bark], shape (21, spectra)
+    specific : takes the pattern [sone/Bark] at `RATE`, shape (240, spectra); None where only the
+        whole is wanted
+
+    Returns
+    -------
+    loudness [sone], shape (spectra,)
+    """
     spectra = core.shape[1]
-    total, specific = np.zeros(spectra), np.zeros((RATE.size, spectra))
-    n1, z1 = np.zeros(spectra), np.zeros(spectra)
+    total, n1, z1 = np.zeros(spectra), np.zeros(spectra), np.zeros(spectra)
     for band, upper in enumerate(_UPPER):
         column = min(max(band - 1, 0), 7)
         own = core[band]
         within = np.flatnonzero((upper + 1e-9 >= RATE) & ((_UPPER[band - 1] if band else 0) < RATE))
         while np.any(open_ := z1 < upper - 1e-12):
             rises = n1 <= own
-            step = np.minimum((_STEPS[:, None] >= n1).sum(axis=0), len(_STEPS) - 1)
+            step = np.minimum(np.searchsorted(-_STEPS, -n1, side="right"), len(_STEPS) - 1)
             slope = _SLOPES[step, column]
             down = np.maximum(_STEPS[step], own)
             z2 = np.where(rises, upper, np.minimum(z1 + (n1 - down) / slope, upper))
@@ -200,12 +220,12 @@ def _pattern(core: Array) -> Loudness:
             )
             z2, n2 = np.where(open_, z2, z1), np.where(open_, n2, n1)
             total += (z2 - z1) * np.where(rises, own, (n1 + n2) / 2)
-            for k in within:
+            for k in within if specific is not None else ():
                 here = open_ & (RATE[k] > z1 + 1e-9) & (RATE[k] <= z2 + 1e-9)
                 value = np.where(rises, own, n1 - (RATE[k] - z1) * slope)
                 specific[k] = np.where(here, value, specific[k])
             n1, z1 = n2, z2
-    return Loudness(total, np.maximum(specific, 0.0))
+    return total
 
 
 def sharpness(specific: NDArray[np.float64]) -> Array:

@@ -16,6 +16,7 @@ from hauch.bench.models import Run, SourceFile, Waveform
 from hauch.bench.runs import Subject
 from hauch.core.sound import VERSION
 from hauch.core.sound.analysis import Analysis
+from hauch.core.sound.doubt import Level
 from hauch.people.keep import KeptPath
 from hauch.rounds.models import Round
 from hauch.stores.models import Instrument, ReferenceSpecimen
@@ -101,9 +102,9 @@ class RecordingSession(models.Model):
         return reverse("sound:session", args=[self.round.slug, self.pk])
 
     @property
-    def conditions(self) -> tuple[str, float | None, float | None, str]:
-        """What must be alike for two levels to be compared: mounting, distance, spacing, room."""
-        return self.mounting, self.distance, self.spacing, self.room.strip().casefold()
+    def heard_with(self) -> tuple[int | None, str]:
+        """The microphone: of the stores, else as it was written down."""
+        return self.microphone_id, "" if self.microphone_id else self.device.strip().casefold()
 
 
 class RecordingQuerySet(models.QuerySet["SoundRecording"]):
@@ -261,6 +262,10 @@ class SoundAnalysis(models.Model):
         null=True, help_text="of a full-scale sample; empty: not calibrated"
     )
     level = models.FloatField(help_text="dB(A), without the background")
+    level_doubt = models.FloatField(
+        default=0.0, help_text="dB, standard uncertainty from the scatter within the stretch"
+    )
+    level_freedom = models.FloatField(default=1.0, help_text="degrees of freedom of it")
     loudness = models.FloatField(null=True, help_text="sone")
     sharpness = models.FloatField(null=True, help_text="acum")
     adjustment = models.FloatField(help_text="dB, for audible tones")
@@ -292,3 +297,8 @@ class SoundAnalysis(models.Model):
     def told(self) -> Analysis:
         """The figures as the core gave them."""
         return msgspec.convert(self.figures, Analysis)
+
+    @property
+    def sure(self) -> Level:
+        """The level with its standard uncertainty."""
+        return Level(self.level, self.level_doubt)

@@ -81,28 +81,40 @@ def level(data: dict[str, Any], system: str) -> Spec:
 
 
 def spectrum(data: dict[str, Any], system: str) -> Spec:
-    """Narrow-band spectrum over that of the reference, with the tones that are heard.
+    """Narrow-band spectrum over the band of the reference's, with the tones that are heard.
 
-    ``data``: lines [{label, f [Hz], v [dB]}] with this recording first, marks [{f, name, level}],
-    unit.
+    ``data``: line {f [Hz], v [dB]}, reference {f, low, high} or None, marks [{f, name, level}], unit.
     """
     y = {"type": "quantitative", "title": data["unit"], "scale": {"zero": False, "nice": True}}
+    x = FREQUENCY | {"field": "f"}
     layers: list[Spec] = []
-    for line in reversed(data["lines"]):
-        own = line is data["lines"][0]
-        rows = [{"f": f, "v": v} for f, v in zip(line["f"], line["v"], strict=True)]
+    if (band := data["reference"]) is not None:
+        rows = [
+            {"f": f, "low": low, "high": high}
+            for f, low, high in zip(band["f"], band["low"], band["high"], strict=True)
+        ]
         layers.append(
             {
                 "data": {"values": rows},
                 "mark": {
-                    "type": "line",
-                    "color": PETROL if own else REFERENCE,
-                    "strokeWidth": 1.3 if own else 2.2,
+                    "type": "area",
+                    "color": REFERENCE,
                     "clip": True,
+                    "line": {"color": REFERENCE, "strokeWidth": 1.6},
                 },
-                "encoding": {"x": FREQUENCY | {"field": "f"}, "y": y | {"field": "v"}},
+                "encoding": {"x": x, "y": y | {"field": "low"}, "y2": {"field": "high"}},
             }
         )
+    line = data["line"]
+    layers.append(
+        {
+            "data": {
+                "values": [{"f": f, "v": v} for f, v in zip(line["f"], line["v"], strict=True)]
+            },
+            "mark": {"type": "line", "color": PETROL, "strokeWidth": 1.3, "clip": True},
+            "encoding": {"x": x, "y": y | {"field": "v"}},
+        }
+    )
     if data["marks"]:
         layers.append(
             {
@@ -172,3 +184,50 @@ def bands(data: dict[str, Any], system: str) -> Spec:
             }
         )
     return chart(layers, 200)
+
+
+def changes(data: dict[str, Any], system: str) -> Spec:
+    """Differences of the one-third octaves against the reference, with their doubt.
+
+    ``data``: bands [{f [Hz], v, low, high [dB], clear}].
+    """
+    rows = data["bands"]
+    x = FREQUENCY | {"field": "f"}
+    y = {"type": "quantitative", "title": "dB over the reference"}
+    color = {"condition": {"test": "datum.clear", "value": PETROL}, "value": SECOND}
+    tip = [
+        {"field": "f", "title": "Hz", "format": ",.0f"},
+        *({"field": k, "title": k, "format": "+.1f"} for k in ("v", "low", "high")),
+    ]
+    layers: list[Spec] = [
+        {
+            "data": {"values": [{"y": 0}]},
+            "mark": {"type": "rule", "color": INK, "strokeDash": [4, 3]},
+            "encoding": {"y": y | {"field": "y"}},
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "rule", "strokeWidth": 2},
+            "encoding": {
+                "x": x,
+                "y": y | {"field": "low"},
+                "y2": {"field": "high"},
+                "color": color,
+            },
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "point", "filled": True, "size": 42},
+            "encoding": {
+                "x": x,
+                "y": y | {"field": "v"},
+                "color": color,
+                "shape": {
+                    "condition": {"test": "datum.clear", "value": "circle"},
+                    "value": "diamond",
+                },
+                "tooltip": tip,
+            },
+        },
+    ]
+    return chart(layers, 170)

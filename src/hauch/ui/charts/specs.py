@@ -23,6 +23,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "curves": desk.curves,
     "record": desk.record,
     "sound_level": sound.level,
+    "sound_changes": sound.changes,
     "sound_spectrum": sound.spectrum,
     "sound_bands": sound.bands,
 }
