@@ -30,8 +30,12 @@ from hauch.core.quantity import expanded
 from hauch.core.rig import Loft140
 from hauch.core.rig.bench import Room
 from hauch.core.rig.live import LiveRig
+from hauch.core.sound.bands import courses, level
+from hauch.core.sound.doubt import Level, batches, change, doubts
 from hauch.core.trace.marks import find_marks, spikes
 from hauch.core.trace.settle import fit_rise, fit_settling
+from tests.core.sound.made import RATE as SOUND_RATE
+from tests.core.sound.made import noise
 
 COMMON = 1900.0
 """Speed that all figures are brought to [1/min]."""
@@ -336,6 +340,20 @@ def _equal_noise(random):
     return trial.as_run(equal=wanted), fan.working_flow(23_500.0, 1600.0, 1.2)
 
 
+def _equal_air(random):
+    trial, fan = Trial(random, TUBE | {"distance": (1.0, 0.005)}), _fan(random)
+    wanted = fan.working_flow(23_500.0, 1600.0, 1.2)
+    trial.true["agreed_flow"] = wanted
+    trial.rig["agreed_flow"] = (wanted, 0.0)
+    trial.points("air_speed", [_axis(trial, _at(trial, fan, n)) for n in SPEEDS_OF_SWEEP])
+    room = 28.0
+    levels = [fan.level_at(n) for n in SPEEDS_OF_SWEEP]
+    total = [10 * math.log10(10 ** (one / 10) + 10 ** (room / 10)) for one in levels]
+    trial.points("sound_level", total)
+    trial.read("background_level", room, place=1)
+    return trial.as_run(), fan.level_at(1600.0)
+
+
 def _curve(random):
     rig = ORIFICE | {"system_resistance": (23_500.0, 100.0), "system_exponent": (2.0, 0.0)}
     trial, fan = Trial(random, rig), replace(_fan(random), dip=0.0)
@@ -373,6 +391,7 @@ CASES: dict[str, tuple[str, str, Case]] = {
     "airflow_pitot": ("airflow", "the same with a pitot tube", _pitot),
     "flow_at_power": ("flow_at_power", "air at equal power", _equal_power),
     "flow_at_noise": ("flow_at_noise", "air at equal noise", _equal_noise),
+    "noise_at_flow": ("noise_at_flow", "noise at equal air", _equal_air),
     "static_pressure": ("static_pressure", "static pressure", _pressure),
     "fan_curve": ("fan_curve", "working point of a fan curve", _curve),
     "plate_pressure": ("plate_pressure", "pressure on a plate", _plate),
@@ -790,6 +809,27 @@ def history_held(dof: int, count: int, seed: int = 13) -> float:
 
 
 @cache
+def recordings_held(count: int, seconds: float = 4.0) -> float:
+    """Share of 95 % intervals that hold the truth, of differences of two recordings of one noise, in
+    every one-third octave and A-weighted.
+    """
+
+    def one(seed: int) -> list[Level]:
+        told = courses(noise(seconds, 500 + seed), SOUND_RATE)
+        rows = np.vstack([told.band, told.weighted["A"][None]])
+        pairs = zip(level(rows.mean(axis=1)), doubts(rows, told.step), strict=True)
+        return [Level(float(value), float(doubt)) for value, doubt in pairs]
+
+    freedom = batches(seconds) - 1
+    clear = [
+        change([ours], [theirs], freedom).clear
+        for n in range(count)
+        for ours, theirs in zip(one(2 * n), one(2 * n + 1), strict=True)
+    ]
+    return 1 - float(np.mean(clear))
+
+
+@cache
 def marked(kind: str, count: int, seed: int = 20) -> tuple[float, float]:
     """Of traces of 10,000 samples: false marks in each, and share of spikes of 8 standard deviations
     that are not found.
@@ -864,7 +904,9 @@ def over_plane(part: int, count: int) -> float:
     return 100 * float(np.mean(found))
 
 
-SLOW = frozenset({"fan_curve", "flow_at_power", "flow_at_noise", "shaft_curve", "loss_at_flow"})
+SLOW = frozenset(
+    {"fan_curve", "flow_at_power", "flow_at_noise", "noise_at_flow", "shaft_curve", "loss_at_flow"}
+)
 """Cases of sweeps, which take longer."""
 
 
@@ -929,6 +971,17 @@ def _comparison() -> Iterator[Stated]:
         lambda dof: _percent(history_held, dof),
         often,
         (93.0, 97.0),
+    )
+    yield Stated(
+        "recordings",
+        "comparison",
+        "intervals that hold, difference of two recordings of one noise, in its bands",
+        "%",
+        _percent(recordings_held),
+        600,
+        30,
+        93.0,
+        97.0,
     )
     yield Stated(
         "scatter",

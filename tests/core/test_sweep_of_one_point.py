@@ -136,6 +136,7 @@ class OnePointTests(unittest.TestCase):
             {key for key, p in PROCEDURES.items() if p.by_point},
             {
                 *("fan_curve", "loss_at_flow", "flow_at_power", "flow_at_noise", "shaft_curve"),
+                "noise_at_flow",
                 *("power_delivered", "torque_delivered", "peak_power"),
             },
         )

@@ -4,6 +4,7 @@ by rule.
 
 import math
 import unittest
+from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -348,6 +349,17 @@ class ReductionTests(unittest.TestCase):
             delta=2e-7,
         )
         self.assertAlmostEqual(tunnel.noise_curve(noisy).at[0], 44.0)
+        flow = tunnel.flow_at_noise(noisy).value
+        quiet = replace(noisy, equal=None, rig=noisy.rig | {"agreed_flow": (flow, 0.0)})
+        figure = tunnel.noise_at_flow(quiet)
+        self.assertAlmostEqual(figure.value, 44.0, places=4)
+        self.assertIn(
+            "4 points; 50 dB for ten times the flow, 15.1 dB for twice", str(figure.working)
+        )
+        self.assertAlmostEqual(tunnel.level_curve(quiet).at[1], 44.0, places=4)
+        far = replace(quiet, rig=noisy.rig | {"agreed_flow": (5 * flow, 0.0)})
+        with self.assertRaisesRegex(NoResult, "The agreed flow of .* was not reached"):
+            tunnel.noise_at_flow(far)
         with self.assertRaisesRegex(NoResult, "Only 0 points stand 3 dB above"):
             tunnel.flow_at_noise(
                 run_of(

@@ -63,6 +63,7 @@ EVERY_RIG: list[TestRow] = [
             ("ears", "Pleasantness by blind listeners", "listeners"),
         )
     ),
+    ("hush", "Noise at 140 m³/h", "noise_at_flow", "Tunnel in the east gable", None),
     ("gap", "Hover gap under 1.5 kg", "hover_gap", "Cushion board", None),
     ("walk", "Airflow by a traverse", "airflow", "Tunnel in the east gable", None),
     ("area", "Effective area of the tray stack", "effective_area", "Cellar flow bench", None),
@@ -108,7 +109,7 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
         beside["tare"] = [6.0, rig.tick / rig.rate]
         rig.set_throttle(0.0)
         rig.advance(rig.tick / rig.rate + 8)
-    if key in {"quiet", "night"}:
+    if key in {"quiet", "night", "hush"}:
         rig.advance(rig.tick / rig.rate + 8)
         beside["background"] = [1.0, 7.0]
     rig.mount(name)
@@ -117,7 +118,7 @@ def _drive(rig: LiveRig, key: str, name: str) -> Session:
         rig.advance(rig.tick / rig.rate + 6)
         _steps(rig, [30.0, 12.0, 6.0, 3.0, 1.6, 1.0, 0.6, 0.35], 12.0, _damper)
         return [], beside
-    if key in {"loss", "air_w", "shaft", "night"}:
+    if key in {"loss", "air_w", "shaft", "night", "hush"}:
         _steps(
             rig,
             [40, 50, 60, 70, 80, 90, 100] if key != "shaft" else [40, 50, 60, 70, 80, 90],

@@ -73,7 +73,7 @@ Pairs = dict[str, tuple[float, float]]
 RIGS: list[tuple[str, str, Pairs, list[str]]] = [
     ("Tunnel in the east gable", "tunnel",
      {"bore": (0.1252, 0.0001), "length": (1.6, 0.002), "straightener_at": (0.4, 0.002), "straightener_length": (0.08, 0.001), "cell": (0.008, 0.0002),
-      "sensor_at": (1.2, 0.002)}, ["air_speed", "speed", "voltage", "current", "sound_level", "background_level", "throttle"]),
+      "sensor_at": (1.2, 0.002), "agreed_flow": (140 / 3600, 0.0)}, ["air_speed", "speed", "voltage", "current", "sound_level", "background_level", "throttle"]),
     ("Plenum box", "chamber", {"width": (0.42, 0.001), "height": (0.42, 0.001), "depth": (0.65, 0.001), "mouth": (0.136, 0.0002), "tap_at": (0.45, 0.002),
                                "orifice": (0.08, 0.0001), "orifice_coefficient": (0.61, 0.005), "system_resistance": (23_500.0, 200.0), "system_exponent": (2.0, 0.0)},
      ["static_pressure", "orifice_pressure", "speed", "throttle"]),

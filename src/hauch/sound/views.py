@@ -262,6 +262,8 @@ def hand_in(request: Request, slug: str, pk: int) -> HttpResponse:
         if taken:
             problems.append(f"The other {taken} {'is' if taken == 1 else 'are'} in.")
         return _session_page(request, found, problems=problems)
+    if "one_of" in request.POST:  # the page sends several one by one, and asks for no page between
+        return HttpResponse(status=204)
     messages.success(
         request,
         f"{taken} recording{'s are' if taken > 1 else ' is'} in. Look at what each was taken for, and"

@@ -182,6 +182,22 @@ WANTS: dict[str, Want] = {
             "noise",
         ),
         Want(
+            "noise_at_air",
+            "Noise at equal airflow",
+            "is quietest for its air",
+            "Several throttles are read; compared at one flow",
+            (
+                Way(
+                    "noise_at_flow",
+                    ("air_speed", "sound_level", "background_level"),
+                    f"{TUBE}, and a sound meter",
+                    ("agreed_flow",),
+                ),
+            ),
+            _for(f"{SPINS} ring other"),
+            {"readings": 4},
+        ),
+        Want(
             "cooling",
             "How well it cools",
             "cools best",

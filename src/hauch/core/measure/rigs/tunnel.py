@@ -108,6 +108,7 @@ RIG = RigKind(
             doubt=0.08,  # power laws of n = 6 to 10 give 0.79 to 0.87; a short tube is flatter
         ),
         *LEAK,
+        Constant("agreed_flow", "Agreed flow", "volume_flow", 1e-5, 50.0, 0.04),
     ),
     channels=(
         "air_speed",
@@ -329,6 +330,54 @@ def noise_curve(run: RunInput) -> Curve:
     )
 
 
+def _quiet_at(run: RunInput) -> tuple[Points, Points, float]:
+    """Level and flow of each point, and the agreed flow [m3/s]; the flow lies inside what was swept."""
+    agreed = run.constant("agreed_flow", "agreed flow", "m3/s").value
+    level, flow = _by_noise(run)
+    return level, flow, inside([q.value for q in flow.values()], agreed, "The agreed flow", "m³/s")
+
+
+def noise_at_flow(run: RunInput) -> Quantity:
+    """A-weighted level [dB(A)] at the agreed flow, between the points of a throttle sweep; the slope
+    of the level over the flow stands in its working.
+    """
+    level, flow, agreed = _quiet_at(run)
+    _, slope = curves.level_law(
+        [q.value for q in flow.values()], [one.value for one in level.values()]
+    )
+    return figure_from(
+        "Level at the agreed flow",
+        "L over lg Q between neighbours",
+        lambda **v: _level_at(curves.numbered(v, "q"), curves.numbered(v, "L"), v["Q"]),
+        {**level, **flow, "Q": exact(agreed, "m3/s")},
+        "dB(A)",
+        "interpolation inside the measured range only",
+        f"{len(level)} points; {slope:.0f} dB for ten times the flow,"
+        f" {slope * math.log10(2):.1f} dB for twice of it",
+    )
+
+
+def _level_at(flow: list[float], level: list[float], wanted: float) -> float:
+    """Level between neighbours, straight over the logarithm of the flow."""
+    return curves.at_equal(np.log(flow).tolist(), level, math.log(wanted), logarithmic=False)
+
+
+def level_curve(run: RunInput) -> Curve:
+    """Level over flow."""
+    level, flow, agreed = _quiet_at(run)
+    x, y = list(flow.values()), list(level.values())
+    q, values = [a.value for a in x], [b.value for b in y]
+    return Curve(
+        "flow",
+        "volume_flow",
+        "level",
+        "level",
+        pairs(x, y),
+        curves.smooth(q, values),
+        at=(agreed, _level_at(q, values, agreed)),
+    )
+
+
 PROCEDURES = (
     Procedure(
         rig=RIG.key,
@@ -382,5 +431,24 @@ PROCEDURES = (
         equal="sound_level",
         reduce=flow_at_noise,
         curve=noise_curve,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="noise_at_flow",
+        label="Noise at equal airflow",
+        short="dB at air",
+        metric="noise at equal airflow",
+        kind="level",
+        direction=-1,
+        log=False,
+        change_unit="dB",
+        needs=(
+            ("air_speed", "sound_level", "background_level"),
+            ("pitot_pressure", "sound_level", "background_level"),
+        ),
+        optional=("speed", "throttle", "static_pressure"),
+        by_speed=False,
+        reduce=noise_at_flow,
+        curve=level_curve,
     ),
 )
