@@ -223,6 +223,16 @@ class MatchTests(SoundCase):
         for name, kind in (("Background 2.wav", Kind.BACKGROUND), ("94dB tone.wav", Kind.TONE)):
             self.assertEqual(guess(self.built.round, name, near).kind, kind)
 
+    def test_a_word_within_a_name_is_no_room(self):
+        self.amsel.version.entry.name = "Mushroom"
+        self.amsel.version.entry.save()
+        self.binse.version.entry.name = "Room divider"
+        self.binse.version.entry.save()
+        for name, part in (("mushroom 1.wav", self.amsel), ("Room divider, free.wav", self.binse)):
+            got = guess(self.built.round, name, START)
+            self.assertEqual((got.kind, got.specimen), (Kind.PART, part), name)
+        self.assertEqual(guess(self.built.round, "rooms.wav", START).kind, Kind.BACKGROUND)
+
 
 class AnalysisTests(SoundCase):
     def test_levels_hang_on_the_tone_and_follow_it(self):

@@ -50,16 +50,20 @@ def guess(round: Round, name: str, recorded_at: datetime) -> Guess:
     recorded_at : when it began, as far as its file or the browser tells
     """
     words = plain(name.rpartition(".")[0] or name)
-    if any(word in words for word in TONE_WORDS):
+    specimen = _named_specimen(round, words)
+    beside = words  # an entry may be called after a room
+    if specimen is not None:
+        beside = beside.replace(plain(specimen.version.entry.name), "")
+    if _begins(beside, TONE_WORDS):
         return Guess(SoundRecording.Kind.TONE, by="name")
-    if any(word in words for word in ROOM_WORDS):
+    if _begins(beside, ROOM_WORDS):
         return Guess(SoundRecording.Kind.BACKGROUND, by="name")
     known = runs().filter(test__round=round).with_names()
     numbered = re.search(r"\brun (\d{1,12})\b", words)
     if numbered and (run := known.filter(pk=int(numbered[1])).first()) is not None:
         return of_run(run, "name")
     near = known.filter(started_at__gte=recorded_at - NEAR, started_at__lte=recorded_at + NEAR)
-    if (specimen := _named_specimen(round, words)) is not None:
+    if specimen is not None:
         return Guess(
             SoundRecording.Kind.PART,
             specimen=specimen,
@@ -75,6 +79,11 @@ def guess(round: Round, name: str, recorded_at: datetime) -> Guess:
         )
     run = _nearest(near, recorded_at)
     return of_run(run, "time") if run is not None else Guess(SoundRecording.Kind.PART)
+
+
+def _begins(words: str, known: tuple[str, ...]) -> bool:
+    """Whether a word begins as one that is known; a mushroom is no room."""
+    return any(f" {word}" in f" {words}" for word in known)
 
 
 def of_run(run: Run, by: str) -> Guess:
