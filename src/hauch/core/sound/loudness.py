@@ -220,10 +220,11 @@ def with_slopes(core: Array, specific: Array | None = None) -> Array:
             )
             z2, n2 = np.where(open_, z2, z1), np.where(open_, n2, n1)
             total += (z2 - z1) * np.where(rises, own, (n1 + n2) / 2)
-            for k in within if specific is not None else ():
-                here = open_ & (RATE[k] > z1 + 1e-9) & (RATE[k] <= z2 + 1e-9)
-                value = np.where(rises, own, n1 - (RATE[k] - z1) * slope)
-                specific[k] = np.where(here, value, specific[k])
+            if specific is not None:
+                for k in within:
+                    here = open_ & (RATE[k] > z1 + 1e-9) & (RATE[k] <= z2 + 1e-9)
+                    value = np.where(rises, own, n1 - (RATE[k] - z1) * slope)
+                    specific[k] = np.where(here, value, specific[k])
             n1, z1 = n2, z2
     return total
 
