@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,12 +21,13 @@ from hauch.rounds.checks import problems_of_rules
 from hauch.rounds.drafts import RuleDraft, draft_of, effects
 from hauch.rounds.forms_rules import RulesForm
 from hauch.rounds.models import Round, RuleVersion
-from hauch.rounds.queries import current_rules, round_for
+from hauch.rounds.queries import current_rules, round_for, round_tests
 from hauch.ui.fields import sent
 from hauch.ui.missing import Missing
 from hauch.verdict.actions import AT_ONCE_UP_TO
 from hauch.verdict.compute import judge_draft
 from hauch.verdict.queries import standing_of
+from hauch.verdict.what_if import Wondered
 
 
 @dataclass(frozen=True)
@@ -101,7 +103,13 @@ def change(request: Request, slug: str) -> HttpResponse:
     """
     round = round_for(request.user, slug, "rules.change")
     present, runs = draft_of(round), runs_by_test(round)
+    based_on = hashlib.sha256(repr(present).encode()).hexdigest()[:16]
     kept, data = f"rules-{round.pk}", sent(request)
+    wondered = data is None and "scheme" in request.GET
+    if wondered and (rules := current_rules(round)) is not None:
+        tests = round_tests(round, rules)
+        with suppress(ValidationError):  # an address that somebody typed
+            present = Wondered.of(rules).changed(request.GET, tests).into(present)
     if data is None and "resume" in request.GET and kept in request.session:
         data = QueryDict(
             request.session[kept]
@@ -112,7 +120,8 @@ def change(request: Request, slug: str) -> HttpResponse:
         "form": form,
         "rules": current_rules(round),
         "in_place": round.is_draft and not runs,
-        "based_on": hashlib.sha256(repr(present).encode()).hexdigest()[:16],
+        "based_on": based_on,
+        "wondered": wondered,
         "problems": [],
     }
     if data is not None:

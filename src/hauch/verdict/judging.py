@@ -44,6 +44,7 @@ def _store(pk: int, judged: Judged, changes: int) -> Standing:
     standing.computed_at, standing.core_version = timezone.now(), CORE_VERSION
     standing.reference, standing.notes = judged.reference, judged.notes
     standing.ground, standing.ground_expanded = judged.ground, judged.ground_expanded
+    standing.deltas = judged.deltas
     standing.save()
     return standing
 

@@ -51,6 +51,11 @@ class Standing(models.Model):
         help_text="half-width of the 95 % interval that the reference's repeats leave about it",
     )
 
+    deltas = models.JSONField(
+        default=dict,
+        help_text="entries; by test the reference's figure and each entry's difference in y",
+    )
+
     objects = StandingQuerySet.as_manager()
 
     @property
@@ -114,6 +119,27 @@ class StandingRow(models.Model):
 
     def __str__(self) -> str:
         return f"{self.place}. {self.entry}"
+
+
+class Scenario(models.Model):
+    """Rules that somebody wonders about, kept under a name; they judge nothing."""
+
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="scenarios")
+    name = models.CharField(max_length=80)
+    wish = models.JSONField(help_text="scheme, noise, weight and limit by test key")
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.UniqueConstraint(fields=["round", "name"], name="scenario_once_in_a_round")
+        ]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class Publication(models.Model):

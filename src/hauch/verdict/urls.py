@@ -1,10 +1,13 @@
 from django.urls import path
 
-from hauch.verdict import views
+from hauch.verdict import views, views_what_if
 
 app_name = "verdict"
 urlpatterns = [
     path("", views.standing, name="standing"),
     path("publish/", views.publish, name="publish"),
+    path("what-if/", views_what_if.what_if, name="what_if"),
+    path("what-if/keep/", views_what_if.keep_scenario, name="keep_scenario"),
+    path("what-if/<int:pk>/drop/", views_what_if.drop_scenario, name="drop_scenario"),
     path("v<int:number>/<int:entry_pk>/<slug:test_key>/", views.cell, name="cell"),
 ]

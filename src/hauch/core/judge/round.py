@@ -47,8 +47,8 @@ class Rules:
 @dataclass(frozen=True)
 class Judged:
     """A judged round: rows of the standing in order, the reference by test key, sentences on what
-    could not be compared, the reference's own score, and the half-width of the 95 % interval about
-    it that its repeats leave.
+    could not be compared, the reference's own score, the half-width of the 95 % interval about it
+    that its repeats leave, and the differences that all of it is made of.
     """
 
     rows: list[dict[str, Any]]
@@ -56,6 +56,7 @@ class Judged:
     notes: list[str]
     ground: float | None
     ground_expanded: float
+    deltas: dict[str, Any]
 
 
 def _terms_of(
@@ -165,7 +166,27 @@ def judge(rules: Rules, field: Field) -> Judged:
         notes,
         ground,
         0.0 if ground is None else significant(_doubt_of_ground(rules, scored)),
+        _deltas(racing, loaded),
     )
+
+
+def _deltas(racing: Sequence[Entered], loaded: Sequence[TestData]) -> dict[str, Any]:
+    """Of each test with a comparison the reference's mean figure, and the difference of each entry in
+    y, None where there is none.
+    """
+    return {
+        "entries": [entry.key for entry in racing],
+        "tests": {
+            data.test.key: {
+                "ground": level_of_reference(data),
+                "delta": [
+                    None if math.isnan(delta) else float(delta) for delta in data.comparison.delta
+                ],
+            }
+            for data in loaded
+            if data.comparison is not None
+        },
+    }
 
 
 def _doubt_of_ground(rules: Rules, scored: Sequence[tuple[TestData, Term]]) -> float:

@@ -147,7 +147,7 @@ def judge_rules(
         raise ValueError(problems[0])
     everything = [*comparisons, *limited]
     complete = np.flatnonzero(np.all([np.isfinite(c.delta) for c in everything], axis=0))
-    goodness = _goodness(scheme, terms)
+    goodness = goodness_of(scheme, terms)
     count = len(terms)
 
     def judged(deltas: Deltas) -> tuple[np.ndarray, np.ndarray]:
@@ -187,53 +187,58 @@ def _half_width(drawn: np.ndarray, ends: tuple[float, float]) -> np.ndarray:
     return np.ptp(np.quantile(drawn, ends, axis=0), axis=0).astype(float) / 2
 
 
-def _goodness(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarray]:
+def goodness_of(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], np.ndarray]:
     """The function that makes one figure, more being better, of the deltas of all scored tests."""
-    total = sum(term.weight for term in terms)
-
-    def percent(deltas: Deltas) -> np.ndarray:
-        return 100 + np.sum(
-            [
-                t.direction * t.weight / total * t.percent(d)
-                for t, d in zip(terms, deltas, strict=True)
-            ],
-            axis=0,
+    if scheme == FRONT:
+        return lambda deltas: (
+            -front_numbers(
+                np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1)
+            )
         )
-
-    def points(deltas: Deltas) -> np.ndarray:
-        entries = deltas[0].shape[-1]
-        return np.sum(
-            [
-                t.weight * (entries + 1 - scipy.stats.rankdata(-t.direction * d, axis=-1))
-                for t, d in zip(terms, deltas, strict=True)
-            ],
-            axis=0,
-        )
+    parts = parts_of(scheme, terms)
+    weights = weights_of(scheme, terms)
+    ground = 100.0 if scheme in PERCENT else 0.0
 
     def summed(deltas: Deltas) -> np.ndarray:
+        weighted = [w * part for w, part in zip(weights, parts(deltas), strict=True)]
+        return ground + np.sum(weighted, axis=0)
+
+    return summed
+
+
+PERCENT = frozenset({WEIGHTED, SINGLE, CONSTRAINT})
+"""Schemes whose weights are shares of the score."""
+
+
+def weights_of(scheme: str, terms: Sequence[Term]) -> list[float]:
+    """What each test's part counts for: its share of all weights, or its weight."""
+    total = sum(t.weight for t in terms) if scheme in PERCENT else 1.0
+    return [t.weight / total for t in terms]
+
+
+def parts_of(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], list[np.ndarray]]:
+    """The function that makes what each test puts into the score before its weight, more being
+    better, for all schemes but fronts: percent of gain, rank points, or the figure itself.
+    """
+
+    def percent(deltas: Deltas) -> list[np.ndarray]:
+        return [t.direction * t.percent(d) for t, d in zip(terms, deltas, strict=True)]
+
+    def points(deltas: Deltas) -> list[np.ndarray]:
+        entries = deltas[0].shape[-1]
+        return [
+            entries + 1 - scipy.stats.rankdata(-t.direction * d, axis=-1)
+            for t, d in zip(terms, deltas, strict=True)
+        ]
+
+    def figures(deltas: Deltas) -> list[np.ndarray]:
         with np.errstate(over="ignore"):  # what is no number any more is refused by `_rank`
-            figures = [
-                t.reference_level * np.exp(d) if t.log else t.reference_level + d
+            return [
+                t.direction * (t.reference_level * np.exp(d) if t.log else t.reference_level + d)
                 for t, d in zip(terms, deltas, strict=True)
             ]
-        return np.sum(
-            [t.weight * t.direction * figure for t, figure in zip(terms, figures, strict=True)],
-            axis=0,
-        )
 
-    def fronts(deltas: Deltas) -> np.ndarray:
-        return -front_numbers(
-            np.stack([t.direction * d for t, d in zip(terms, deltas, strict=True)], axis=-1)
-        )
-
-    return {
-        WEIGHTED: percent,
-        SINGLE: percent,
-        CONSTRAINT: percent,
-        RANK_POINTS: points,
-        SUM: summed,
-        FRONT: fronts,
-    }[scheme]
+    return {RANK_POINTS: points, SUM: figures}.get(scheme, percent)
 
 
 def front_numbers(gains: np.ndarray) -> np.ndarray:

@@ -14,6 +14,12 @@ from hauch.ui.templatetags.figures import number, plain
 register = template.Library()
 
 
+@register.filter
+def rows_high(count: int) -> str:
+    """Height of so many rows of a list of places."""
+    return f"{1.75 * count:g}rem"
+
+
 @register.simple_tag(takes_context=True)
 def standing_cell(
     context: template.Context, test: Test, cell: dict[str, Any] | None, address: str, current: bool
