@@ -25,6 +25,7 @@ from benchmarks import (  # noqa: E402
     sound,
     standings,
     traces,
+    what_if,
 )
 
 BENCHMARKS = {
@@ -36,6 +37,7 @@ BENCHMARKS = {
     "parts": parts.run,
     "traces": traces.run,
     "sound": sound.run,
+    "what_if": what_if.run,
     "capture": capture.run,
     "faults": faults.run,
     "load": load.run,

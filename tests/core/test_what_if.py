@@ -16,7 +16,7 @@ from hauch.core.judge.schemes import (
     front_numbers,
 )
 from hauch.core.judge.standing import Term
-from hauch.core.judge.what_if import Wish, moves, ordered, reaches
+from hauch.core.judge.what_if import Wish, moves, ordered, passed, reaches
 
 LABELS = ("air", "noise", "power")
 
@@ -107,8 +107,11 @@ class MoveTests(unittest.TestCase):
         before = ordered(wish(weights=(3.0, 1.0, 1.0)), deltas)
         after = ordered(wish(weights=(1.0, 3.0, 1.0)), deltas)
         up, down = moves(before, after)
-        self.assertEqual((up.entry, up.before, up.after, up.past), (1, 2, 1, (0,)))
-        self.assertIn(LABELS[up.by], ("air", "noise"))
+        self.assertEqual((up.entry, up.before, up.after), (1, 2, 1))
+        past, by = passed(before, after, up)
+        self.assertEqual(past, [0])
+        self.assertIn(LABELS[by], ("air", "noise"))
+        self.assertEqual(passed(before, after, up, alike=False), ([0], None))
         self.assertEqual((down.entry, down.before, down.after), (0, 1, 2))
 
     def test_the_test_that_carries_it_is_the_largest_change(self):
@@ -117,7 +120,8 @@ class MoveTests(unittest.TestCase):
             one, other = wish(), wish(weights=(1.0, 4.0, 1.0))
             before, after = ordered(one, deltas), ordered(other, deltas)
             for move in moves(before, after):
-                if not move.past:
+                past, by = passed(before, after, move)
+                if not past:
                     continue
                 lead = []
                 for order, which in ((before, one), (after, other)):
@@ -127,14 +131,14 @@ class MoveTests(unittest.TestCase):
                     ]
                     lead.append(
                         [
-                            t.weight / whole * (g[move.entry] - np.mean([g[p] for p in move.past]))
+                            t.weight / whole * (g[move.entry] - np.mean([g[p] for p in past]))
                             for t, g in zip(which.terms, gains, strict=True)
                         ]
                     )
                     self.assertIsNotNone(order.place_of(move.entry))
                 change = np.subtract(lead[1], lead[0])
                 sign = 1 if move.after < move.before else -1
-                self.assertEqual(move.by, int(np.argmax(sign * change)))
+                self.assertEqual(by, int(np.argmax(sign * change)))
 
     def test_leaving_and_coming(self):
         deltas = figures(5, 2)

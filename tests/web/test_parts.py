@@ -107,10 +107,8 @@ class ChartTests(SimpleTestCase):
             "unit": "dB(A)",
         },
         "sound_spectrum": {
-            "lines": [
-                {"label": "this recording", "f": [50.0, 1000.0], "v": [30.0, 20.0]},
-                {"label": "reference", "f": [50.0, 1000.0], "v": [31.0, 22.0]},
-            ],
+            "line": {"f": [50.0, 1000.0], "v": [30.0, 20.0]},
+            "reference": {"f": [50.0, 1000.0], "low": [31.0, 22.0], "high": [32.0, 23.0]},
             "marks": [{"f": 1000.0, "name": "whistle", "level": 40.0}],
             "unit": "dB in 1 Hz",
         },
@@ -120,6 +118,12 @@ class ChartTests(SimpleTestCase):
                 {"f": 1258.9, "v": 38.0, "limit": True, "reference": None},
             ],
             "unit": "dB",
+        },
+        "sound_changes": {
+            "bands": [
+                {"f": 1000.0, "v": -1.0, "low": -1.4, "high": -0.6, "clear": True},
+                {"f": 1258.9, "v": 0.1, "low": -0.3, "high": 0.5, "clear": False},
+            ]
         },
         "repeats": {
             "kind": "volume_flow",

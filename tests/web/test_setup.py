@@ -36,7 +36,7 @@ ROOM = Room(21.0, 96_500.0, 48.0)
 BRAKED = [2500.0, 3500.0, 4500.0, 6500.0]
 """Speeds at which a machine is braked."""
 READ = {
-    "air_speed": [4.0, 4.1, 4.05, 4.02],
+    "air_speed": [3.6, 3.9, 4.1, 4.2],
     "pitot_pressure": [9.0, 9.2, 9.1, 9.1],
     "static_pressure": [31.0, 31.5, 31.2, 31.3],
     "orifice_pressure": [210.0, 340.0, 480.0, 640.0],

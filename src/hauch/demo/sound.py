@@ -132,7 +132,7 @@ def _round(round: Round, voices: dict[str, Voice], known: dict[str, Fan], odo: U
         voice, fan = voices[run.subject], known[run.subject]
         name, level = run.subject, fan.level
         if run in earlier:  # mounted otherwise
-            name = f"{name}, run {run.replicate}"
+            name = f"{name} {run.replicate}"
             level += recorder.bench.random(f"mounting/{name}").normal(0.0, MOUNTING)
         made = session.add(
             f"{name}.flac",

@@ -51,7 +51,7 @@ def what_if(request: Request, slug: str) -> HttpResponse:
         "schemes": RuleVersion.Scheme.choices,
         "noises": RuleVersion.LevelAs.choices,
         "asked": asked,
-        "query": urlencode(asked),
+        "address": urlencode(asked),
         "may_change": allowed(request.user, "rules.change", round),
         "scenarios": [(one, urlencode(kept_as(one).asked(tests))) for one in round.scenarios.all()],
         "none": standing is None or standing.computed_at is None,
@@ -62,7 +62,9 @@ def what_if(request: Request, slug: str) -> HttpResponse:
         context["lacking"] = figures.missing(then, tests)
         if not problems:
             try:
-                context |= told(figures, now, then, round.entries.in_bulk(figures.entries))
+                context |= told(
+                    figures, now, then, round.entries.only("round", "name", "mark").in_bulk(figures.entries)
+                )
             except ValueError as problem:
                 context["problems"] = [str(problem)]
         context["weights"] = _sliders(figures.tests, then, now, context.get("reaches", {}))

@@ -13,9 +13,9 @@ import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
-from hauch.core.judge.schemes import Limit
+from hauch.core.judge.schemes import FRONT, RANK_POINTS, SUM, Limit
 from hauch.core.judge.standing import Term
-from hauch.core.judge.what_if import Ordered, Wish, moves, ordered, reaches
+from hauch.core.judge.what_if import Move, Ordered, Wish, moves, ordered, passed, reaches
 from hauch.core.quantity.typed import parse_number
 from hauch.entries.models import Entry
 from hauch.people.audit import record
@@ -185,20 +185,26 @@ def told(
     wish = figures.wish(then)
     before, after = ordered(figures.wish(now), figures.deltas), ordered(wish, figures.deltas)
     names = [entries[key] for key in figures.entries]
-    found = moves(before, after)
+    unit = RANK_POINTS, SUM, FRONT
+    alike = now.scheme == then.scheme or not {now.scheme, then.scheme}.intersection(unit)
+    up = [
+        m
+        for m in moves(before, after)
+        if m.after is not None and (m.before is None or m.after < m.before)
+    ]
+    ranked = set(after.entries.tolist())
     return {
         "rows": _rows(before, after, names),
         "slopes": (slopes := _slopes(before, after, names)),
         "height": max(len(before.entries[:MOST_DRAWN]), len(after.entries[:MOST_DRAWN]), 1),
         "sentences": [
-            _sentence(move, names, figures.tests) for move in found if move.after is not None
-        ][:MOST_TOLD],
-        "more": max(sum(move.after is not None for move in found) - MOST_TOLD, 0),
+            _sentence(move, *passed(before, after, move, alike), names, figures.tests)
+            for move in up[:MOST_TOLD]
+        ],
+        "more": max(len(up) - MOST_TOLD, 0),
         "first": _first(before, after, names),
         "beyond": max(len(after.entries) - MOST_DRAWN, 0),
-        "left_out": [
-            names[e].name for e in range(len(names)) if e not in set(after.entries.tolist())
-        ],
+        "left_out": [names[e].name for e in range(len(names)) if e not in ranked],
         "reaches": _reaches(figures, wish, after, names),
         "moved": any(slope.way != "same" for slope in slopes),
     }
@@ -246,20 +252,16 @@ def _named(entries: Sequence[Entry], most: int = 3) -> str:
     return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
 
 
-def _sentence(move: Any, names: list[Entry], tests: list[Test]) -> str:
-    """A move in words."""
+def _sentence(
+    move: Move, past: Sequence[int], by: int | None, names: list[Entry], tests: list[Test]
+) -> str:
+    """A rise in words."""
     name = names[move.entry].name
     if move.before is None:
-        return f"{name} is ranked now, {_place(move.after)}."
-    way = "rises" if move.after < move.before else "falls"
-    past = f", past {_named([names[e] for e in move.past])}" if move.past else ""
-    by = f", carried by {tests[move.by].label}" if move.by is not None and way == "rises" else ""
-    by = by or (f", for {tests[move.by].label}" if move.by is not None else "")
-    return f"{name} {way} from {move.before} to {move.after}{past}{by}."
-
-
-def _place(number: int) -> str:
-    return f"place {number}"
+        return f"{name} is ranked now, in place {move.after}."
+    behind = f", past {_named([names[e] for e in past])}" if past else ""
+    carried = f", carried by {tests[by].label}" if by is not None else ""
+    return f"{name} rises from {move.before} to {move.after}{behind}{carried}."
 
 
 def _first(before: Ordered, after: Ordered, names: list[Entry]) -> str:

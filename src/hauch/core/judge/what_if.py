@@ -113,17 +113,11 @@ def ordered(wish: Wish, deltas: Sequence[np.ndarray]) -> Ordered:
 
 @dataclass(frozen=True, slots=True)
 class Move:
-    """An entry that changes its place.
-
-    ``by`` is the number of the test whose part carries it furthest past those that it changes
-    places with, None where it is not weights that move it; ``past`` are those entries.
-    """
+    """An entry that changes its place; None where it is not ranked."""
 
     entry: int
     before: int | None
     after: int | None
-    by: int | None
-    past: tuple[int, ...]
 
 
 def moves(before: Ordered, after: Ordered) -> list[Move]:
@@ -132,37 +126,47 @@ def moves(before: Ordered, after: Ordered) -> list[Move]:
     """
     was = dict(zip(before.entries.tolist(), before.place.tolist(), strict=True))
     now = dict(zip(after.entries.tolist(), after.place.tolist(), strict=True))
-    found = []
-    for entry in [*now, *(e for e in was if e not in now)]:
-        a, b = was.get(entry), now.get(entry)
-        if a == b:
-            continue
-        if a is None or b is None:
-            found.append(Move(entry, a, b, None, ()))
-            continue
-        past = tuple(
-            other
-            for other, place in now.items()
-            if other in was and (was[other] - a) * (place - b) < 0
-        )
-        found.append(Move(entry, a, b, _carried_by(before, after, entry, past, b < a), past))
+    found = [
+        Move(entry, was.get(entry), now.get(entry))
+        for entry in [*now, *(e for e in was if e not in now)]
+        if was.get(entry) != now.get(entry)
+    ]
     return sorted(found, key=lambda m: (m.before is None or m.after is None, m.after or math.inf))
 
 
-def _carried_by(
-    before: Ordered, after: Ordered, entry: int, past: Sequence[int], up: bool
-) -> int | None:
+def passed(
+    before: Ordered, after: Ordered, move: Move, alike: bool = True
+) -> tuple[list[int], int | None]:
+    """The entries that one changes places with, best first, and the number of the test whose part
+    carries it furthest past them; None where it is not weights that move it.
+
+    Parameters
+    ----------
+    alike : whether the parts of both orders are in one unit; else no test is told to carry it
+    """
+    if move.before is None or move.after is None:
+        return [], None
+    size = int(max(before.entries.max(), after.entries.max())) + 1
+    was, now = (np.full(size, np.nan) for _ in range(2))
+    was[before.entries], now[after.entries] = before.place, after.place
+    crossed = (was - move.before) * (now - move.after) < 0
+    past = [e for e in after.entries.tolist() if crossed[e]]
+    by = _carried_by(before, after, move, past) if alike and past else None
+    return past, by
+
+
+def _carried_by(before: Ordered, after: Ordered, move: Move, past: Sequence[int]) -> int | None:
     """The test whose change of part sets an entry most above those that it passes, or below."""
-    if not past or not (before.parts.any() and after.parts.any()):
+    if not (before.parts.any() and after.parts.any()):
         return None
 
     def lead(order: Ordered) -> np.ndarray:
-        column = {e: k for k, e in enumerate(order.entries.tolist())}
-        others = order.parts[:, [column[e] for e in past]].mean(axis=1)
-        return np.asarray(order.parts[:, column[entry]] - others)
+        others = np.isin(order.entries, past)
+        own = order.entries == move.entry
+        return np.asarray(order.parts[:, own][:, 0] - order.parts[:, others].mean(axis=1))
 
     change = lead(after) - lead(before)
-    change = change if up else -change
+    change = change if (move.after or 0) < (move.before or 0) else -change
     best = int(np.argmax(change))
     return best if change[best] > 0 else None
 
