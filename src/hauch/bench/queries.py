@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.db.models import Exists, F, OuterRef, Q, QuerySet, Subquery
 from django.urls import reverse
 
-from hauch.bench.models import Live, Observation, Progress, Run
+from hauch.bench.models import AskedRepeats, Live, Observation, Progress, Run
 from hauch.core.judge.band import of_mean
 from hauch.entries.models import Entry, Version
 from hauch.people.models import User
@@ -167,6 +167,13 @@ class Plan:
     versions: dict[int, int]
     many: bool
     without_result: int
+    asked: dict[tuple[int, int], int]
+
+    def repeats_of(self, test: Test, entry: int | None) -> int:
+        """Repeats that are wanted of an entry in a test: by the rules, or more where more are asked
+        for.
+        """
+        return max(test.repeats, self.asked.get((test.pk, entry or 0), 0))
 
     @property
     def next(self) -> Due | None:
@@ -281,7 +288,8 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     )
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
-    lacking = {test.pk: _lacking(test, prints.next, counts, prints.afresh) for test in tests}
+    asked = asked_repeats(tests)
+    lacking = {test.pk: _lacking(test, prints.next, counts, prints.afresh, asked) for test in tests}
     again = brackets_due(
         [t for t in tests if lacking[t.pk] and t.pk in references and t.pk in referenced]
     )
@@ -290,17 +298,19 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     total = 0
     for test in tests:
         missing = lacking[test.pk]
-        total += sum(test.repeats - count for count, _, _ in missing)
+        total += sum(one.wanted - one.count for one in missing)
         if missing and test.pk in references and (test.pk not in referenced or test.pk in again):
             wanted.append(
                 (test, None, 1)
             )  # the reference goes first, and again after every few runs of entries
-        wanted += [(test, pk, count + 1) for count, _, pk in missing if pk not in prints.waiting][
-            : max(limit - len(wanted), 0)
-        ]
-        later += [(test, pk, count + 1) for count, _, pk in missing if pk in prints.waiting][
-            : max(limit - len(later), 0)
-        ]
+        wanted += [
+            (test, one.specimen, one.count + 1)
+            for one in missing
+            if one.specimen not in prints.waiting
+        ][: max(limit - len(wanted), 0)]
+        later += [
+            (test, one.specimen, one.count + 1) for one in missing if one.specimen in prints.waiting
+        ][: max(limit - len(later), 0)]
     wanted = (wanted + later)[:limit]
     chosen = (
         Specimen.objects.filter(
@@ -330,7 +340,22 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         versions,
         prints.many,
         without_result,
+        asked,
     )
+
+
+def asked_repeats(tests: Sequence[Test]) -> dict[tuple[int, int], int]:
+    """Repeats that are asked for beyond the rules, by test and entry."""
+    rows = AskedRepeats.objects.filter(test__in=tests)
+    return {(test, entry): n for test, entry, n in rows.values_list("test", "entry", "repeats")}
+
+
+def wanted_repeats(test: Test, specimen: Specimen | None) -> int:
+    """Repeats that are wanted of a print in a test; of the reference where there is none."""
+    if specimen is None:
+        return test.repeats
+    entry = specimen.version.entry_id
+    return max(test.repeats, asked_repeats([test]).get((test.pk, entry), 0))
 
 
 @dataclass(frozen=True)
@@ -424,6 +449,15 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
     return None
 
 
+class _Lacking(NamedTuple):
+    """An entry that lacks repeats: those so far, its order, the specimen to run, those wanted."""
+
+    count: int
+    order: int
+    specimen: int
+    wanted: int
+
+
 def _complete(tests: list[Test], entry: int, counts: dict[tuple[int, int], int]) -> bool:
     """Whether an entry has all its repeats in every test."""
     return all(counts.get((test.pk, entry), 0) >= test.repeats for test in tests)
@@ -434,20 +468,23 @@ def _lacking(
     newest: dict[int, int],
     counts: dict[tuple[int, int], int],
     afresh: set[int],
-) -> list[tuple[int, int, int]]:
-    """Entries that lack repeats in a test, the fewest first: repeats so far, order, specimen.
+    asked: dict[tuple[int, int], int],
+) -> list[_Lacking]:
+    """Entries that lack repeats in a test, the fewest first.
 
     Parameters
     ----------
     newest : entry -> its specimen that is run next, in the order of the plan
     counts : (test, entry) -> repeats that count
     afresh : entries whose next version begins, so that none of these repeats is its own
+    asked : (test, entry) -> repeats that are asked for beyond the rules
     """
     rows, key, most = [], test.pk, test.repeats
     for order, (entry, pk) in enumerate(newest.items()):  # thousands, on each page of the bench
         count = 0 if entry in afresh else counts.get((key, entry), 0)
-        if count < most:
-            rows.append((count, order, pk))
+        wanted = most if not asked or entry in afresh else max(most, asked.get((key, entry), 0))
+        if count < wanted:
+            rows.append(_Lacking(count, order, pk, wanted))
     return sorted(rows)
 
 

@@ -77,7 +77,11 @@ def next_run(request: Request, slug: str, specimen_pk: int) -> HttpResponse:
         version__entry__round=round,
     )
     plan, subject = plan_of(round, 1, specimen.pk), Subject(specimen)
-    due = next((t for t in plan.tests if (_repeat(plan, t, subject) or 0) <= t.repeats), None)
+    entry = specimen.version.entry_id
+    due = next(
+        (t for t in plan.tests if (_repeat(plan, t, subject) or 0) <= plan.repeats_of(t, entry)),
+        None,
+    )
     if specimen.state != Specimen.State.READY or not plan.tests:
         messages.warning(request, f"{specimen} is {specimen.get_state_display()}.")
         return redirect(specimen)

@@ -8,6 +8,7 @@ from itertools import groupby
 import numpy as np
 
 from hauch.bench.models import Live, Run
+from hauch.bench.queries import wanted_repeats
 from hauch.bench.reduction import places_of
 from hauch.bench.runs import Subject
 from hauch.bench.traces import trace_of
@@ -54,7 +55,8 @@ def offer(live: Live) -> Offer:
     """
     subject = Subject(live.specimen, live.reference).fields
     valid = Run.objects.filter(test=live.test, state=Run.State.VALID, **subject)
-    if live.windows or valid.filter(setting=live.setting).count() < live.test.repeats:
+    wanted = wanted_repeats(live.test, live.specimen)
+    if live.windows or valid.filter(setting=live.setting).count() < wanted:
         return Offer([])
     run_at = valid.filter(recording=live.recording).order_by("started_at", "pk")
     order = [pk for pk, _ in groupby(run_at.values_list("setting_id", flat=True))]
@@ -159,10 +161,9 @@ def setting_step(live: Live, after: Offer) -> tuple[str, str, bool, str, list[st
     """Another setting of the same part, when all repeats at this one are in."""
     why = "the same setting before and after, so that drift falls out" if after.closes else ""
     text = (
-        f"All {live.test.repeats} repeats at “{live.setting}” are in. Go on at"
-        f" “{after.settings[0]}” again: {why}."
+        f"All repeats at “{live.setting}” are in. Go on at “{after.settings[0]}” again: {why}."
         if why
-        else f"All {live.test.repeats} repeats at “{live.setting}” are in. Take the next part, or go"
+        else f"All repeats at “{live.setting}” are in. Take the next part, or go"
         " on with this one at another setting."
     )
     return ("setting", "Setting", False, text, [why_no_hand(live)] if why_no_hand(live) else [], "")

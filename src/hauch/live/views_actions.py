@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm
 from hauch.bench.models import Live, Run
-from hauch.bench.queries import plan_of
+from hauch.bench.queries import plan_of, wanted_repeats
 from hauch.bench.runs import Subject
 from hauch.bench.views import capture_url
 from hauch.core.measure.channels import CHANNELS
@@ -253,7 +253,9 @@ def _next(request: Request, one: Live) -> str:
         state=Run.State.VALID,
         **Subject(one.specimen, one.reference).fields,
     ).count()
-    if one.specimen_id and (count < one.test.repeats or guide.offer(one).settings):
+    if one.specimen_id and (
+        count < wanted_repeats(one.test, one.specimen) or guide.offer(one).settings
+    ):
         return one.get_absolute_url()
     live.end(request.user, one)
     return _due(one)

@@ -10,6 +10,7 @@ from procrastinate.contrib.django import app
 from hauch.rounds.models import Round
 from hauch.verdict.judging import judge_round, left_behind
 from hauch.verdict.publishing import keep_publication
+from hauch.verdict.settling import work_out
 
 LEFT_BEHIND_AFTER = timedelta(minutes=5)
 
@@ -27,6 +28,12 @@ def defer_refresh(round_id: int, seconds: int = 0) -> None:
     refresh_standings.configure(
         lock=f"standing-{round_id}", schedule_in={"seconds": seconds}
     ).defer(round_id=round_id)
+
+
+@app.task(name="verdict.settle")
+def work_out_settling(settling_id: int) -> None:
+    """Work out what would settle a round; safe to run twice."""
+    work_out(settling_id)
 
 
 @app.periodic(cron="*/5 * * * *")

@@ -121,6 +121,40 @@ class StandingRow(models.Model):
         return f"{self.place}. {self.entry}"
 
 
+class Settling(models.Model):
+    """What would settle a standing's first place, worked out by the worker."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting", "waiting for the worker"
+        DONE = "done", "worked out"
+        FAILED = "failed", "not worked out"
+
+    standing = models.OneToOneField(Standing, on_delete=models.CASCADE, related_name="settling")
+    asked = models.FloatField(help_text="probability of the first place")
+    state = models.CharField(max_length=7, choices=State.choices, default=State.WAITING)
+    judged = models.BigIntegerField(default=-1, help_text="the standing's, when it was worked out")
+    result = models.JSONField(
+        default=dict, help_text="leader, first, then, works, minutes, reached, steps, from"
+    )
+    problem = models.CharField(max_length=300, blank=True)
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(asked__gt=0, asked__lt=1), name="settling_asked_a_probability"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.standing}: {self.get_state_display()}"
+
+    @property
+    def current(self) -> bool:
+        """Whether it is of the runs that the standing shows."""
+        return self.judged == self.standing.judged
+
+
 class Scenario(models.Model):
     """Rules that somebody wonders about, kept under a name; they judge nothing."""
 

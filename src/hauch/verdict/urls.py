@@ -1,11 +1,14 @@
 from django.urls import path
 
-from hauch.verdict import views, views_what_if
+from hauch.verdict import views, views_settling, views_what_if
 
 app_name = "verdict"
 urlpatterns = [
     path("", views.standing, name="standing"),
     path("publish/", views.publish, name="publish"),
+    path("settle/", views_settling.settling, name="settling"),
+    path("settle/ask/", views_settling.ask_for, name="ask"),
+    path("settle/bench/", views_settling.to_bench, name="to_bench"),
     path("what-if/", views_what_if.what_if, name="what_if"),
     path("what-if/keep/", views_what_if.keep_scenario, name="keep_scenario"),
     path("what-if/<int:pk>/drop/", views_what_if.drop_scenario, name="drop_scenario"),

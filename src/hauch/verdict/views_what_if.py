@@ -63,7 +63,10 @@ def what_if(request: Request, slug: str) -> HttpResponse:
         if not problems:
             try:
                 context |= told(
-                    figures, now, then, round.entries.only("round", "name", "mark").in_bulk(figures.entries)
+                    figures,
+                    now,
+                    then,
+                    round.entries.only("round", "name", "mark").in_bulk(figures.entries),
                 )
             except ValueError as problem:
                 context["problems"] = [str(problem)]

@@ -13,6 +13,7 @@ from hauch.bench.models.recordings import (
     trace_choices,
 )
 from hauch.bench.models.runs import (
+    AskedRepeats,
     Exclusion,
     Progress,
     Reading,
@@ -23,6 +24,7 @@ from hauch.bench.models.runs import (
 )
 
 __all__ = [
+    "AskedRepeats",
     "Chunk",
     "Exclusion",
     "Live",

@@ -293,6 +293,27 @@ class Progress(models.Model):
         return f"{self.entry}, {self.test}: {self.counted}"
 
 
+class AskedRepeats(models.Model):
+    """So many repeats are asked for of an entry in a test, more than the rules ask of all: what would
+    settle the first place.
+    """
+
+    test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="asked")
+    entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="asked")
+    repeats = models.PositiveIntegerField(help_text="in all, those that are in with them")
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        verbose_name_plural = "asked repeats"
+        constraints = [models.UniqueConstraint(fields=["test", "entry"], name="repeats_asked_once")]
+
+    def __str__(self) -> str:
+        return f"{self.entry}, {self.test}: {self.repeats}"
+
+
 class Exclusion(models.Model):
     """A stretch of a run's recording, or one typed reading, that somebody left out, with the
     reason. Taking it back is written too.

@@ -59,7 +59,7 @@ class Judged:
     deltas: dict[str, Any]
 
 
-def _terms_of(
+def terms_of(
     rules: Rules, loaded: Sequence[TestData]
 ) -> tuple[list[tuple[TestData, Term]], list[tuple[TestData, Limit]]]:
     """What the rules score, and what they limit."""
@@ -128,7 +128,7 @@ def judge(rules: Rules, field: Field) -> Judged:
         }
         for entry in racing
     }
-    scored, limited = _terms_of(rules, loaded)
+    scored, limited = terms_of(rules, loaded)
     outcome = _outcome_of(rules, scored, limited)
     rows = _ranked_rows(racing, outcome, limited, cells) if outcome is not None else []
     ranked = {row["entry_id"] for row in rows}
