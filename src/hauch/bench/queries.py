@@ -298,18 +298,18 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     total = 0
     for test in tests:
         missing = lacking[test.pk]
-        total += sum(one.wanted - one.count for one in missing)
+        total += sum(one.wanted - one.have for one in missing)
         if missing and test.pk in references and (test.pk not in referenced or test.pk in again):
             wanted.append(
                 (test, None, 1)
             )  # the reference goes first, and again after every few runs of entries
         wanted += [
-            (test, one.specimen, one.count + 1)
+            (test, one.specimen, one.have + 1)
             for one in missing
             if one.specimen not in prints.waiting
         ][: max(limit - len(wanted), 0)]
         later += [
-            (test, one.specimen, one.count + 1) for one in missing if one.specimen in prints.waiting
+            (test, one.specimen, one.have + 1) for one in missing if one.specimen in prints.waiting
         ][: max(limit - len(later), 0)]
     wanted = (wanted + later)[:limit]
     chosen = (
@@ -452,7 +452,7 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
 class _Lacking(NamedTuple):
     """An entry that lacks repeats: those so far, its order, the specimen to run, those wanted."""
 
-    count: int
+    have: int
     order: int
     specimen: int
     wanted: int
