@@ -80,6 +80,8 @@ class AccessibleTests(BrowserTests):
             f"{reverse('bench:capture', args=[slug, air.pk])}?subject=s{specimen.pk}",
             Run.objects.filter(reference=None).first().get_absolute_url(),
             reverse("verdict:standing", args=[slug]),
+            reverse("verdict:what_if", args=[slug]) + "?scheme=rank_points",
+            reverse("verdict:settling", args=[slug]),
             reverse("care", args=[slug]),
             self.built.reference.get_absolute_url(),
             reverse("stores:stores"),

@@ -9,6 +9,8 @@ from playwright.sync_api import expect
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round, RuleTerm, RuleVersion
 from hauch.verdict.judging import refresh
+from hauch.verdict.models import Settling
+from hauch.verdict.settling import work_out
 from tests.browser.base import BrowserTests
 
 
@@ -46,6 +48,51 @@ class VerdictTests(BrowserTests):
         expect(page.locator(".lead")).not_to_contain_text("Amsel leads with")
         page.get_by_role("link", name="Under rules v1").click()
         expect(page.locator(".lead")).to_contain_text("Amsel leads with")
+
+    def test_a_weight_is_wondered_about_kept_and_proposed(self):
+        """From the standing by slider and keys to the look at a change of rules."""
+        for n in range(3):
+            self.built.power(self.built.specimens["Binse"], 600 + 5 * n, 0.34)
+            self.built.power(self.built.reference, 602 + 5 * n, 0.4)
+        refresh(self.built.round.rules.get())
+        page = self.sign_in("host")
+        page.goto(self.in_round("verdict/"))
+        page.get_by_role("link", name="What if?").click()
+        expect(page.get_by_text("These are the rules as they are")).to_be_visible()
+        slider = page.get_by_role("slider", name="Weight of Power test")
+        slider.focus()
+        page.keyboard.press("End")
+        expect(page.get_by_text("The first place goes from Amsel to")).to_be_visible()
+        expect(page.locator(".told li").first).to_contain_text("carried by Power test")
+        expect(page.locator(".slopes path.up").first).to_be_attached()
+        expect(page.get_by_label("Power test", exact=False).nth(1)).not_to_have_value("1")
+        self.assertIn("w_power", page.url)
+        page.reload()  # the address is what is seen
+        expect(page.get_by_text("The first place goes from Amsel to")).to_be_visible()
+        page.get_by_label("or keep it as").fill("Power rules")
+        page.get_by_role("button", name="Keep").click()
+        expect(page.get_by_role("link", name="Power rules")).to_be_visible()
+        field = page.locator("#w-air")
+        field.fill("much")
+        field.blur()
+        expect(page.get_by_text("The weight of “Air test”")).to_be_visible()
+        page.get_by_role("link", name="Power rules").click()
+        page.get_by_role("link", name="Propose it").click()
+        expect(page.get_by_text("stand as you wondered")).to_be_visible()
+        page.get_by_label("Why do the rules change?").fill("Power matters.")
+        page.get_by_role("button", name="See what it would do").click()
+        expect(page.get_by_text("What this would do")).to_be_visible()
+        expect(page.locator("em.close-call")).to_contain_text("rank")
+
+    def test_what_would_settle_it_goes_to_the_bench(self):
+        page = self.sign_in("host")
+        page.goto(self.in_round("verdict/"))
+        page.get_by_role("link", name="What would settle it?").click()
+        page.get_by_label("First place with").select_option("0.99")
+        page.get_by_role("button", name="Work it out").click()
+        expect(page.get_by_text("It is being worked out")).to_be_visible()
+        work_out(Settling.objects.get().pk)
+        expect(page.locator("#settling .lead")).to_contain_text("is first with")
 
     def test_publishing_opens_it_to_viewers(self):
         viewer = self.sign_in("viewer", self.new_page())

@@ -55,6 +55,12 @@ class RankPointTests(unittest.TestCase):
         self.assertEqual(out.standing.rank.tolist(), [1, 1, 3])
         self.assertTrue(math.isnan(out.ground))
 
+    def test_points_of_a_single_entry_are_no_score(self):
+        out = judged("rank_points", [AIR, NOISE], [compared([0.2]), compared([1.0])])
+        self.assertIsNone(out.score)
+        self.assertEqual(out.standing.rank.tolist(), [1])
+        self.assertIsNotNone(judged("sum", [AIR, NOISE], [compared([0.2]), compared([1.0])]).score)
+
     def test_equal_figures_share_their_points(self):
         out = judged(
             "rank_points", [AIR, NOISE], [compared([0.1, 0.1, 0.0]), compared([0.0, -1.0, -2.0])]

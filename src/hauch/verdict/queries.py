@@ -57,6 +57,9 @@ def scale_of(
 
 MOST_BESIDE_A_WIDE_SCORE = 4
 
+MOST_COLUMNS = 7
+"""More tests than this stand in lines under each entry instead of in columns."""
+
 
 def place_of_reference(rules: RuleVersion, rows: list[StandingRow], ground: float | None) -> int:
     """Index of the row before which the reference stands: by its score, after all ranked entries

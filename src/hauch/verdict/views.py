@@ -108,6 +108,7 @@ def _table(
         "page": page,
         "table": table,
         "columns": [(test, headings[test.key]) for test in tests],
+        "many": len(tests) > queries.MOST_COLUMNS,
         "reference_name": queries.reference_name(tests),
         "reference_at": at,
         "scale": queries.scale_of(rows, stored.ground, band, len(tests)),

@@ -61,7 +61,7 @@ class Outcome:
     """What a scheme makes of the entries that have all figures; E entries.
 
     ``score``, its standard uncertainty ``u`` and the half-width ``expanded`` of its 95 % interval
-    (all empty for fronts), ``ground`` the reference's own score, ``kept`` probability that an entry
+    (all empty for fronts, and for rank points of a single entry), ``ground`` the reference's own score, ``kept`` probability that an entry
     keeps all limits, ``breaks`` which limits it breaks by value, shape (E, limits).
     """
 
@@ -171,7 +171,8 @@ def judge_rules(
     zero = float(goodness([np.zeros(1) for _ in terms])[0])
     sign = -1.0 if scheme == SUM else 1.0
     score = u = half = None
-    if scheme != FRONT:
+    alone = scheme == RANK_POINTS and complete.size == 1  # points of one entry say nothing
+    if scheme != FRONT and not alone:
         score = sign * nominal
         u, half = (_half_width(drawn, ends) for ends in (ONE_SIGMA, (TAIL, 1 - TAIL)))
     ground = float("nan") if scheme in {FRONT, RANK_POINTS} else sign * zero
@@ -238,7 +239,13 @@ def parts_of(scheme: str, terms: Sequence[Term]) -> Callable[[Deltas], list[np.n
                 for t, d in zip(terms, deltas, strict=True)
             ]
 
-    return {RANK_POINTS: points, SUM: figures}.get(scheme, percent)
+    return {
+        WEIGHTED: percent,
+        SINGLE: percent,
+        CONSTRAINT: percent,
+        RANK_POINTS: points,
+        SUM: figures,
+    }[scheme]
 
 
 def front_numbers(gains: np.ndarray) -> np.ndarray:
