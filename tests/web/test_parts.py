@@ -125,6 +125,17 @@ class ChartTests(SimpleTestCase):
                 {"f": 1258.9, "v": 0.1, "low": -0.3, "high": 0.5, "clear": False},
             ]
         },
+        "bracket": {
+            "kind": "length",
+            "name": "slot width",
+            "unit": "%",
+            "points": [
+                {"size": 0.0011, "value": -1.0, "half": 0.6, "label": "v1"},
+                {"size": 0.0016, "value": 2.0, "half": 0.5, "label": "v2"},
+            ],
+            "next": 0.0018,
+            "best": None,
+        },
         "repeats": {
             "kind": "volume_flow",
             "points": [

@@ -80,13 +80,7 @@ def measured_tests(
     )
     for test_id, *row in rows:
         stored[test_id].append(_measured(*row))
-    assigned: dict[int, list[int]] = defaultdict(list)
-    for test_id, specimen in (
-        TestReference.objects.filter(test__in=tests)
-        .order_by("since", "id")
-        .values_list("test_id", "specimen_id")
-    ):
-        assigned[test_id].append(specimen)
+    assigned = _assigned(tests)
     made = []
     for source in sources:
         test, old = source.test, source.runs_of
@@ -98,12 +92,73 @@ def measured_tests(
             history = scatter_of(its[-1].rig, test.how)
         order = assigned[old.pk] if old is not None else []
         made.append(MeasuredTest(source.key, test.label, test.how, its, order, history))
+    return made, _names(made)
+
+
+def versions_of(
+    round: Round, tests: Sequence[Test], only: Entry | None = None
+) -> tuple[list[MeasuredTest], dict[int, tuple[str, str]], list[int]]:
+    """Tests with the valid runs of every version, each version a subject of its own; with the names
+    of the reference's specimens, and the versions in order.
+
+    Parameters
+    ----------
+    only : an entry whose versions alone are read; else those of all, which tell more of how a run
+        scatters
+    """
+    chosen = Q(reference__isnull=False) | (
+        Q(specimen__version__entry__round=round)
+        if only is None
+        else Q(specimen__version__entry=only)
+    )
+    rows = (
+        counting()
+        .filter(chosen, test__in=tests, state=Run.State.VALID, result__value__isnull=False)
+        .order_by("started_at", "uid")
+        .values_list(
+            "test_id",
+            "id",
+            "started_at",
+            "specimen__version_id",
+            "reference_id",
+            "result__value",
+            "result__parts",
+            "rig_id",
+            "specimen_id",
+        )
+    )
+    stored: dict[int, list[MeasuredRun]] = defaultdict(list)
+    for test_id, *row in rows:
+        stored[test_id].append(_measured(*row))
+    assigned = _assigned(tests)
+    made = []
+    for test in tests:
+        its = stored[test.pk]
+        history = scatter_of(its[-1].rig, test.how) if its and not any_repeat(its) else None
+        made.append(MeasuredTest(test.key, test.label, test.how, its, assigned[test.pk], history))
+    found = {run.entry for test in made for run in test.runs if run.entry is not None}
+    return made, _names(made), sorted(found)
+
+
+def _assigned(tests: Sequence[Test]) -> dict[int, list[int]]:
+    """Specimens of the reference in the order in which they were in use, by test."""
+    assigned: dict[int, list[int]] = defaultdict(list)
+    for test_id, specimen in (
+        TestReference.objects.filter(test__in=tests)
+        .order_by("since", "id")
+        .values_list("test_id", "specimen_id")
+    ):
+        assigned[test_id].append(specimen)
+    return assigned
+
+
+def _names(made: Sequence[MeasuredTest]) -> dict[int, tuple[str, str]]:
+    """Names of the reference's specimens that were run: (serial, name)."""
     seen = {run.reference for test in made for run in test.runs if run.reference is not None}
-    names = {
+    return {
         specimen.pk: (specimen.serial, str(specimen))
         for specimen in ReferenceSpecimen.objects.filter(pk__in=seen).select_related("type")
     }
-    return made, names
 
 
 def _measured(

@@ -8,8 +8,8 @@ from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
-from hauch.entries.models import Entry
-from hauch.rounds.models import Round, RuleVersion
+from hauch.entries.models import Entry, Version
+from hauch.rounds.models import Round, RuleVersion, Test
 
 
 class StandingQuerySet(models.QuerySet):
@@ -153,6 +153,68 @@ class Settling(models.Model):
     def current(self) -> bool:
         """Whether it is of the runs that the standing shows."""
         return self.judged == self.standing.judged
+
+
+class Criterion(models.Model):
+    """What a new version of a part must keep: a limit set beforehand, against the reference or the
+    version before.
+    """
+
+    class Against(models.TextChoices):
+        REFERENCE = "reference", "the reference"
+        BEFORE = "before", "the version before"
+
+    round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="criteria")
+    test = models.ForeignKey(Test, on_delete=models.CASCADE, related_name="criteria")
+    against = models.CharField(max_length=9, choices=Against.choices)
+    most = models.FloatField(
+        help_text=(
+            "loss that is allowed, % or the figure's unit; 0 a gain that can be told, below 0 a gain"
+            " of so much"
+        )
+    )
+    set_at = models.DateTimeField(default=timezone.now)
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+
+    class Meta:
+        ordering = ["test__order", "-against"]
+        verbose_name_plural = "criteria"
+        constraints = [models.UniqueConstraint(fields=["test", "against"], name="criterion_once")]
+
+    def __str__(self) -> str:
+        return f"{self.test}, {self.get_against_display()}: {self.most:g}"
+
+
+class Decision(models.Model):
+    """What a person decided of a version, with what the figures said then; the last one stands."""
+
+    class Word(models.TextChoices):
+        ACCEPTED = "accepted", "accepted"
+        REJECTED = "rejected", "rejected"
+
+    version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="decisions")
+    word = models.CharField(max_length=8, choices=Word.choices)
+    reason = models.CharField(max_length=500)
+    said = models.TextField(blank=True, help_text="what the criteria said then, in a sentence")
+    by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["-at", "-pk"]
+        constraints = [
+            models.CheckConstraint(
+                condition=~Q(reason=""),
+                name="decision_has_a_reason",
+                violation_error_message="Say why in a few words.",
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.version} {self.get_word_display()}"
 
 
 class Scenario(models.Model):

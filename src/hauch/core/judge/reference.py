@@ -132,6 +132,17 @@ class Comparison:
             return np.where(scatter > 0, self.dof * (total / scatter) ** 2, np.inf)
 
 
+def between(c: Comparison, one: int, other: int) -> tuple[float, float, float]:
+    """Difference of two subjects of a comparison in y, its standard uncertainty and degrees of
+    freedom: causes that both share cancel.
+    """
+    shared = c.shared[one] - c.shared[other]
+    scatter = c.own_u[one] ** 2 + c.own_u[other] ** 2 + float(np.sum(shared[c.reference_sd] ** 2))
+    u = float(np.sqrt(c.own_u[one] ** 2 + c.own_u[other] ** 2 + np.sum(shared**2)))
+    dof = c.dof * (u**2 / scatter) ** 2 if scatter > 0 else np.inf
+    return float(c.delta[one] - c.delta[other]), u, float(dof)
+
+
 BRACKET_GAP = 4 * 3600.0
 """Reference runs further apart than this [s] are two brackets: the bench may have changed in
 between.

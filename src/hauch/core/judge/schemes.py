@@ -61,8 +61,9 @@ class Outcome:
     """What a scheme makes of the entries that have all figures; E entries.
 
     ``score``, its standard uncertainty ``u`` and the half-width ``expanded`` of its 95 % interval
-    (all empty for fronts, and for rank points of a single entry), ``ground`` the reference's own score, ``kept`` probability that an entry
-    keeps all limits, ``breaks`` which limits it breaks by value, shape (E, limits).
+    (all empty for fronts, and for rank points of a single entry), ``ground`` the reference's own
+    score, ``kept`` probability that an entry keeps all limits, ``breaks`` which limits it breaks by
+    value, shape (E, limits).
     """
 
     complete: np.ndarray

@@ -7,7 +7,7 @@ from typing import Any
 
 from hauch.ui.charts import desk, sound
 from hauch.ui.charts.bench import repeats, sweep, trace
-from hauch.ui.charts.standing import gains, places
+from hauch.ui.charts.standing import bracket, gains, places
 from hauch.ui.charts.stores import control, profile, residuals
 from hauch.ui.charts.theme import Spec
 
@@ -17,6 +17,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "sweep": sweep,
     "gains": gains,
     "places": places,
+    "bracket": bracket,
     "control": control,
     "residuals": residuals,
     "profile": profile,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from hauch.core.quantity.units import KINDS, from_si
 from hauch.ui.charts.theme import AMBER, DANGER, HAIR, INK, PAPER, PETROL, Spec, chart, ground
 
 
@@ -136,3 +137,64 @@ def places(data: dict[str, Any], system: str) -> Spec:
         },
     ]
     return chart(layers, 30 * len(data["entries"]), data={"values": cells})
+
+
+def bracket(data: dict[str, Any], system: str) -> Spec:
+    """Change against the reference over a size that was tried, and the size to try next.
+
+    ``data``: kind, name, unit, points [{size [SI], value, half, label}], next, best [SI] or None.
+    """
+    unit = KINDS[data["kind"]].shown[system]
+    rows = [
+        {
+            "x": from_si(one["size"], unit, data["kind"]),
+            "y": one["value"],
+            "low": one["value"] - one["half"],
+            "high": one["value"] + one["half"],
+            "label": one["label"],
+        }
+        for one in data["points"]
+    ]
+    x = {
+        "type": "quantitative",
+        "title": f"{data['name']}, {unit}",
+        "scale": {"zero": False, "nice": True},
+        "axis": {"grid": False},
+    }
+    y = {"type": "quantitative", "title": f"against the reference, {data['unit']}"}
+    layers: list[Spec] = [
+        {
+            "data": {"values": [{"y": 0}]},
+            "mark": {"type": "rule", "color": INK, "strokeDash": [4, 3]},
+            "encoding": {"y": y | {"field": "y"}},
+        },
+        {
+            "data": {"values": [{"x": from_si(data["next"], unit, data["kind"])}]},
+            "mark": {"type": "rule", "color": AMBER, "strokeDash": [5, 4], "strokeWidth": 2},
+            "encoding": {"x": x | {"field": "x"}},
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "rule", "strokeWidth": 2, "color": PETROL},
+            "encoding": {
+                "x": x | {"field": "x"},
+                "y": y | {"field": "low"},
+                "y2": {"field": "high"},
+            },
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "point", "filled": True, "size": 60, "color": PETROL},
+            "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}},
+        },
+        {
+            "data": {"values": rows},
+            "mark": {"type": "text", "dx": 14, "align": "left", "color": INK},
+            "encoding": {
+                "x": x | {"field": "x"},
+                "y": y | {"field": "y"},
+                "text": {"field": "label"},
+            },
+        },
+    ]
+    return chart(layers, 220)
