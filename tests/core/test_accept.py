@@ -21,14 +21,14 @@ class FindingTests(unittest.TestCase):
                 math.log(0.938),
                 0.004,
                 "broken",
-                "Airflow fell by 6.2 ± 0.74 % against the reference where 3 % are allowed",
+                "Airflow fell by 6.2 ± 0.74 % against the reference where a loss of 3 % is allowed",
             ),
             (
                 AIR,
                 math.log(0.99),
                 0.004,
                 "kept",
-                "fell by 1 ± 0.78 % against the reference, 3 % are allowed",
+                "fell by 1 ± 0.78 % against the reference, a loss of 3 % is allowed",
             ),
             (AIR, math.log(0.97), 0.004, "open", "whether it keeps that cannot be told"),
             (

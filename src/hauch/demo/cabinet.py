@@ -22,7 +22,9 @@ from hauch.formats.logger_csv import Log
 from hauch.rounds.actions import remember_brief
 from hauch.rounds.models import Round, RuleTerm, RuleVersion, Setting, Test, TestReference
 from hauch.stores.models import ReferenceSpecimen
+from hauch.verdict.accepting import judgements
 from hauch.verdict.judging import refresh
+from hauch.verdict.models import Criterion, Decision
 from hauch.verdict.publishing import keep_publication
 from hauch.workshop.models import Specimen
 
@@ -86,7 +88,32 @@ class Cabinet:
             refresh(rules)
         published = self.round.published_at or timezone.now()
         keep_publication(self.round, self.people["runa"], published)
+        self._accepted()
         return self.round
+
+    def _accepted(self) -> None:
+        """Limits for new versions, set before the first run, and what was decided by them."""
+        runa = self.people["runa"]
+        for key, against, most in (("air", "before", 1.0), ("air", "reference", 3.0)):
+            Criterion.objects.create(
+                round=self.round,
+                test=self.tests[key],
+                against=against,
+                most=most,
+                set_at=START - timedelta(days=30),
+                by=runa,
+            )
+        entry = self.round.entries.get(name="Zaunkönig")
+        tests = list(self.tests.values())
+        second = judgements(entry, tests)[0]
+        Decision.objects.create(
+            version=second.version,
+            word=Decision.Word.ACCEPTED,
+            reason="The tone is spread, and the air that it costs is allowed.",
+            said=second.sentence,
+            by=runa,
+            at=self.round.published_at or timezone.now(),
+        )
 
     def _stores(self) -> None:
         self.rigs, self.references = make_stores(self.people["runa"])

@@ -307,7 +307,8 @@ def sizes_of(entry: Entry) -> dict[str, dict[int, float]]:
     for version, mass in entry.versions.filter(specimens__mass__isnull=False).values_list(
         "pk", "specimens__mass"
     ):
-        found.setdefault(MASS, {}).setdefault(version, []).append(mass)
+        if mass is not None:
+            found.setdefault(MASS, {}).setdefault(version, []).append(mass)
     return {
         kind: {version: float(np.mean(values)) for version, values in by_version.items()}
         for kind, by_version in found.items()

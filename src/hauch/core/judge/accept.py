@@ -89,7 +89,7 @@ class Finding:
         way = _way(self.change, one)
         found = f"{one.test} {way} by {size} against {one.against}"
         if one.most > 0:
-            asked = f"{one.most:g} {one.unit} are allowed"
+            asked = f"a loss of {one.most:g} {one.unit} is allowed"
             words = {
                 "kept": f"{asked}",
                 "broken": f"where {asked}",
