@@ -125,6 +125,15 @@ class ChartTests(SimpleTestCase):
                 {"f": 1258.9, "v": 0.1, "low": -0.3, "high": 0.5, "clear": False},
             ]
         },
+        "overlay": {
+            "x_label": "flow",
+            "x_kind": "volume_flow",
+            "y_label": "level",
+            "y_kind": "level",
+            "lines": [{"name": "Amsel v1", "mark": 9, "x": [0.02, 0.04], "y": [40.0, 55.0]}],
+            "reference": {"x": [0.02, 0.05], "y": [41, 57], "low": [40, 56], "high": [42, 58]},
+            "at": 0.03,
+        },
         "bracket": {
             "kind": "length",
             "name": "slot width",

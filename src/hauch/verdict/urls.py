@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.verdict import views, views_accepting, views_settling, views_what_if
+from hauch.verdict import views, views_accepting, views_beside, views_settling, views_what_if
 
 app_name = "verdict"
 urlpatterns = [
@@ -9,6 +9,7 @@ urlpatterns = [
     path("accept/<int:pk>/", views_accepting.accept, name="accept"),
     path("accept/<int:pk>/criteria/", views_accepting.criteria, name="criteria"),
     path("accept/<int:pk>/v<int:number>/", views_accepting.decide, name="decide"),
+    path("beside/", views_beside.beside, name="beside"),
     path("settle/", views_settling.settling, name="settling"),
     path("settle/ask/", views_settling.ask_for, name="ask"),
     path("settle/bench/", views_settling.to_bench, name="to_bench"),

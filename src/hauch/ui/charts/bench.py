@@ -5,7 +5,17 @@ from __future__ import annotations
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
-from hauch.ui.charts.theme import AMBER, DANGER, INK, PETROL, SECOND, Spec, chart, ground
+from hauch.ui.charts.theme import (
+    AMBER,
+    DANGER,
+    INK,
+    PETROL,
+    REFERENCE,
+    SECOND,
+    Spec,
+    chart,
+    ground,
+)
 
 
 def repeats(data: dict[str, Any], system: str) -> Spec:
@@ -264,3 +274,87 @@ def sweep(data: dict[str, Any], system: str) -> Spec:
             }
         )
     return chart(layers, 240)
+
+
+DASHES = ([1, 0], [7, 3], [2, 3], [9, 3, 2, 3])
+"""Lines of several parts are told apart by their dashes too."""
+
+
+def overlay(data: dict[str, Any], system: str) -> Spec:
+    """Mean curves of several parts over the band of the reference's.
+
+    ``data``: x_label, x_kind, y_label, y_kind, lines [{name, mark, x, y}], reference {x, y, low,
+    high} or None, at: x or None; all SI.
+    """
+    units = {axis: KINDS[data[f"{axis}_kind"]].shown[system] for axis in "xy"}
+
+    def to(axis: str, value: float) -> float:
+        return round(float(from_si(value, units[axis], data[f"{axis}_kind"])), 6)
+
+    x: dict[str, Any] = {
+        "type": "quantitative",
+        "title": f"{data['x_label']}, {units['x']}",
+        "axis": {"grid": False},
+        "scale": {"zero": False, "nice": True},
+    }
+    y: dict[str, Any] = {
+        "type": "quantitative",
+        "title": f"{data['y_label']}, {units['y']}",
+        "scale": {"zero": False, "nice": True},
+    }
+    layers: list[Spec] = []
+    if (band := data["reference"]) is not None:
+        rows = [
+            {"x": to("x", a), "y": to("y", b), "low": to("y", low), "high": to("y", high)}
+            for a, b, low, high in zip(band["x"], band["y"], band["low"], band["high"], strict=True)
+        ]
+        layers += [
+            {
+                "data": {"values": rows},
+                "mark": {"type": "area", "color": REFERENCE, "opacity": 0.4},
+                "encoding": {
+                    "x": x | {"field": "x"},
+                    "y": y | {"field": "low"},
+                    "y2": {"field": "high"},
+                },
+            },
+            {
+                "data": {"values": rows},
+                "mark": {"type": "line", "color": SECOND, "strokeWidth": 1.5},
+                "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}},
+            },
+        ]
+    ends = []
+    for line, dash in zip(data["lines"], DASHES, strict=False):
+        rows = [
+            {"x": to("x", a), "y": to("y", b)} for a, b in zip(line["x"], line["y"], strict=True)
+        ]
+        color = f"ink(m{line['mark'] % 8})"
+        layers.append(
+            {
+                "data": {"values": rows},
+                "mark": {"type": "line", "color": color, "strokeWidth": 2.2, "strokeDash": dash},
+                "encoding": {"x": x | {"field": "x"}, "y": y | {"field": "y"}},
+            }
+        )
+        ends.append(rows[-1] | {"name": line["name"]})
+    layers.append(
+        {
+            "data": {"values": ends},
+            "mark": {"type": "text", "align": "right", "dy": -8, "color": INK},
+            "encoding": {
+                "x": x | {"field": "x"},
+                "y": y | {"field": "y"},
+                "text": {"field": "name"},
+            },
+        }
+    )
+    if data["at"] is not None:
+        layers.append(
+            {
+                "data": {"values": [{"x": to("x", data["at"])}]},
+                "mark": {"type": "rule", "color": AMBER, "strokeDash": [5, 4], "strokeWidth": 2},
+                "encoding": {"x": x | {"field": "x"}},
+            }
+        )
+    return chart(layers, 260)

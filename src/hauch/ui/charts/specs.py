@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from hauch.ui.charts import desk, sound
-from hauch.ui.charts.bench import repeats, sweep, trace
+from hauch.ui.charts.bench import overlay, repeats, sweep, trace
 from hauch.ui.charts.standing import bracket, gains, places
 from hauch.ui.charts.stores import control, profile, residuals
 from hauch.ui.charts.theme import Spec
@@ -15,6 +15,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "repeats": repeats,
     "trace": trace,
     "sweep": sweep,
+    "overlay": overlay,
     "gains": gains,
     "places": places,
     "bracket": bracket,

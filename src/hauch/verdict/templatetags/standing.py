@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from django import template
@@ -12,6 +13,12 @@ from hauch.rounds.models import Test
 from hauch.ui.templatetags.figures import number, plain
 
 register = template.Library()
+
+
+@register.filter
+def at(rows: Sequence[Any], index: int) -> Any:
+    """One of several, by its number."""
+    return rows[index]
 
 
 @register.filter

@@ -1,0 +1,123 @@
+"""Two to four versions side by side."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db.models import prefetch_related_objects
+from django.http import Http404, HttpResponse
+from django.shortcuts import render
+
+from hauch.core.quantity.show import show
+from hauch.entries.models import Entry, Version
+from hauch.people.permissions import allowed
+from hauch.people.requests import Request, whole
+from hauch.rounds.models import Round
+from hauch.rounds.queries import round_for, round_tests
+from hauch.sound.queries import visible_to as sounds_visible_to
+from hauch.verdict.accepting import Measured
+from hauch.verdict.beside import (
+    MOST,
+    Curves,
+    curves_of,
+    facts_of,
+    figures_of,
+    measured_versions,
+    sentences,
+)
+
+
+def beside(request: Request, slug: str) -> HttpResponse:
+    """Figures, curves and facts of versions beside each other; which, the address says."""
+    round = round_for(request.user, slug)
+    if not allowed(request.user, "verdict.view_early", round):
+        raise Http404("The standing is not published yet.")
+    tests = round_tests(round)
+    offered = measured_versions(round)
+    chosen = _chosen(request, offered)
+    context: dict[str, Any] = {
+        "round": round,
+        "offered": offered,
+        "chosen": chosen,
+        "choosers": [chosen[i].pk if i < len(chosen) else None for i in range(MOST)],
+    }
+    if chosen:
+        prefetch_related_objects(chosen, "specimens", "bill", "material")
+        some: Entry = chosen[0].entry
+        some.round = round
+        measured = Measured.of(some, tests)
+        units = request.user.units
+        curves = curves_of(chosen, tests, request.GET, units)
+        context |= {
+            "figures": figures_of(chosen, tests, measured),
+            "curves": [
+                (one, _chart(one, chosen), sentences(one, chosen, _shower(one, units)))
+                for one in curves
+            ],
+            "facts": list(zip(chosen, facts_of(chosen), strict=True)),
+            "listens": _listens(request, round, chosen),
+        }
+    return render(request, "verdict/beside.html", context)
+
+
+def _chosen(request: Request, offered: list[Version]) -> list[Version]:
+    """What the address names, each once; else the first two entries."""
+    by_key = {version.pk: version for version in offered}
+    named = [by_key[key] for text in request.GET.getlist("v") if (key := whole(text)) in by_key]
+    named = list(dict.fromkeys(named))[:MOST]
+    if named:
+        return named
+    first = {version.entry_id: version for version in offered}
+    return list(first.values())[:2]
+
+
+def _shower(one: Curves, units: str) -> Any:
+    def told(value: float, axis: str) -> str:
+        shown = show(value, one.kinds[axis], units)
+        return f"{shown.number} {shown.unit}".strip()
+
+    return told
+
+
+def _chart(one: Curves, chosen: list[Version]) -> dict[str, Any]:
+    ground = one.reference
+    return {
+        "x_label": one.labels["x"],
+        "x_kind": one.kinds["x"],
+        "y_label": one.labels["y"],
+        "y_kind": one.kinds["y"],
+        "lines": [
+            {
+                "name": f"{version.entry.name} v{version.number}",
+                "mark": version.entry.mark,
+                "x": mine.x.tolist(),
+                "y": mine.y.tolist(),
+            }
+            for version, mine in zip(chosen, one.laid, strict=True)
+            if mine is not None
+        ],
+        "reference": None
+        if ground is None
+        else {
+            "x": ground.x.tolist(),
+            "y": ground.y.tolist(),
+            "low": ground.low.tolist(),
+            "high": ground.high.tolist(),
+        },
+        "at": one.at,
+    }
+
+
+def _listens(request: Request, round: Round, chosen: list[Version]) -> tuple[int, int] | None:
+    """The newest recordings of the first two that have one."""
+    found: dict[int, int] = {}
+    rows = (
+        sounds_visible_to(request.user, round)
+        .filter(specimen__version__in=chosen, state="done")
+        .order_by("recorded_at")
+        .values_list("specimen__version", "pk")
+    )
+    for version, pk in rows:
+        found[version] = pk
+    keys = [found[v.pk] for v in chosen if v.pk in found]
+    return (keys[0], keys[1]) if len(keys) > 1 else None

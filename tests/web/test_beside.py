@@ -1,0 +1,104 @@
+"""Versions side by side: figures, curves over each other, read at an equal value."""
+
+from django.test import TestCase
+from django.urls import reverse
+
+from hauch.bench.models import Result, Run
+from hauch.rounds.models import Test
+from tests.builder import build
+
+
+def curve(factor):
+    """A stored curve of flow over power."""
+    points = [[p, 0.02, factor * 0.02 * p ** (1 / 3), 0.0004] for p in (1.0, 2.0, 4.0, 8.0)]
+    return {
+        "x_label": "electrical power",
+        "x_kind": "power",
+        "y_label": "flow",
+        "y_kind": "volume_flow",
+        "points": points,
+        "line": [[p[0], p[2]] for p in points],
+        "system": [],
+        "at": None,
+    }
+
+
+class BesideTests(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build()
+        cls.built.measure_and_judge()
+        cls.at = reverse("verdict:beside", args=[cls.built.round.slug])
+        cls.versions = {n: s.version_id for n, s in cls.built.specimens.items()}
+
+    def sign_in(self, who="host"):
+        self.client.force_login(
+            self.built.people[who], backend="django.contrib.auth.backends.ModelBackend"
+        )
+
+    def curves(self):
+        """The air test becomes a sweep whose curves are there."""
+        Test.objects.filter(round=self.built.round, key="air").update(procedure="flow_at_power")
+        for run in Run.objects.filter(test__key="air").select_related("specimen__version__entry"):
+            name = run.specimen.version.entry.name if run.specimen else ""
+            Result.objects.filter(run=run).update(curve=curve({"Amsel": 1.1}.get(name, 1.0)))
+
+    def test_two_entries_and_what_lies_between_them(self):
+        self.sign_in()
+        self.assertContains(
+            self.client.get(reverse("verdict:standing", args=[self.built.round.slug])), self.at
+        )
+        page = self.client.get(self.at, {"v": [self.versions["Binse"], self.versions["Amsel"]]})
+        self.assertContains(page, "Amsel v1 against Binse v1")
+        air = page.context["figures"][0]
+        self.assertEqual(air.best, 1)
+        self.assertAlmostEqual(air.between.value, 100 * (4.405 / 4.107 - 1), delta=0.3)
+        ours, theirs = (cell[1] for cell in (air.cells[1], air.cells[0]))
+        self.assertLess(air.between.half, (ours.half**2 + theirs.half**2) ** 0.5)
+
+    def test_it_agrees_with_the_standing(self):
+        """One figure: the change here is that of the standing."""
+        self.sign_in()
+        page = self.client.get(self.at, {"v": list(self.versions.values())})
+        row = self.built.round.rules.get().standing.rows.get(entry__name="Amsel")
+        for one in page.context["figures"]:
+            change = one.cells[list(self.versions).index("Amsel")][1]
+            self.assertAlmostEqual(change.value, row.tests[one.test.key]["change"], places=3)
+            self.assertAlmostEqual(
+                change.half, row.tests[one.test.key]["change_expanded"], places=3
+            )
+
+    def test_curves_over_each_other_and_read_at_an_equal_value(self):
+        self.curves()
+        self.sign_in()
+        both = [self.versions["Amsel"], self.versions["Binse"]]
+        page = self.client.get(self.at, {"v": both, "at_air": "4 W"})
+        (one, data, said) = page.context["curves"][0]
+        self.assertEqual([line["name"] for line in data["lines"]], ["Amsel v1", "Binse v1"])
+        self.assertAlmostEqual(one.laws[0].exponent, 1 / 3, places=4)
+        self.assertIn("Amsel v1: +10.0 % at 1 W, +10.0 % at 8 W; the same everywhere.", said[0])
+        first, second, ground = one.read
+        self.assertAlmostEqual(first["change"], 10.0, places=6)
+        self.assertAlmostEqual(second["change"], 0.0, places=6)
+        self.assertAlmostEqual(ground["value"], 0.02 * 4 ** (1 / 3), places=3)
+        far = self.client.get(self.at, {"v": both, "at_air": "20 W"})
+        self.assertContains(far, "not measured there")
+        wrong = self.client.get(self.at, {"v": both, "at_air": "loud"})
+        self.assertContains(wrong, 'class="error"')
+
+    def test_odd_addresses(self):
+        self.sign_in()
+        for query in ("?v=x&v=-1&v=99999999999", "?v=", f"?v={self.versions['Amsel']}" * 2):
+            self.assertEqual(self.client.get(self.at + query).status_code, 200)
+        many = "&".join(f"v={pk}" for pk in list(self.versions.values()) * 3)
+        self.assertEqual(len(self.client.get(f"{self.at}?{many}").context["chosen"]), 3)
+
+    def test_who_may_see_it(self):
+        for who, code in (("operator", 200), ("designer", 404), ("viewer", 404)):
+            self.sign_in(who)
+            self.assertEqual(self.client.get(self.at).status_code, code)
+
+    def test_nothing_yet_and_only_the_reference(self):
+        Run.objects.filter(specimen__isnull=False).update(state=Run.State.VOID, reason="x")
+        self.sign_in()
+        self.assertContains(self.client.get(self.at), "Nothing was run beside the reference yet")
