@@ -10,7 +10,6 @@ Nothing is read outside of what was measured, see `hauch.core.measure.curves`.
 from __future__ import annotations
 
 import math
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
