@@ -80,7 +80,7 @@ class Pictures(StaticLiveServerTestCase):
             "workshop": "/rounds/packing-table-ring/workshop/",
             "run": f"{base}/bench/runs/{run.pk}/",
             "verdict": f"{base}/verdict/",
-            "desk_ring": Design.objects.get(name="Nebelring").get_absolute_url(),
+            "what_if": f"{base}/verdict/what-if/?w_noise=6",
             "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
             "sound": SoundRecording.objects.get(name="Farn.flac").get_absolute_url(),
         }
