@@ -15,6 +15,7 @@ from hauch.verdict.accepting import (
     bracketed,
     decide,
     judgements,
+    of_design,
     set_criteria,
     sizes_of,
 )
@@ -182,6 +183,33 @@ class AcceptingTests(TestCase):
         (one,) = judgements(other, self.tests)
         self.assertEqual(one.word, "open")
         self.assertIn("Power test against the reference has no figure yet", one.sentence)
+
+    def test_what_one_print_says_of_the_design(self):
+        """Prints of version 1 differ by a few percent: the change of the design is less sure."""
+        version = self.parts[0].version
+        at = reverse("verdict:design", args=[self.round.slug, self.entry.pk, 1])
+        self.sign_in()
+        self.assertContains(self.client.get(at), "one print says nothing of another")
+        for k in range(5):
+            other = Specimen.objects.create(version=version, code=f"P-{k}", state="ready")
+            for n in range(2):
+                speed = 4.02 * (1 + (0.03, -0.03, 0.02, -0.02, 0.0)[k]) + 0.004 * n
+                self.built.air(other, 200 + 10 * k + n, (speed, speed))
+        second = self.parts[1].version
+        (air,) = [
+            d for d in of_design(self.entry, second, self.tests) if d.change.test.key == "air"
+        ]
+        self.assertAlmostEqual(air.print_sd, 2.3, delta=0.7)
+        self.assertGreater(air.half, 2 * air.change.half)
+        (mean,) = [
+            d for d in of_design(self.entry, version, self.tests) if d.change.test.key == "air"
+        ]
+        self.assertAlmostEqual(mean.half, mean.change.half)  # six prints: it is in it already
+        page = self.client.get(reverse("verdict:design", args=[self.round.slug, self.entry.pk, 2]))
+        self.assertContains(page, "prints of one version differ by")
+        rig = self.client.get(reverse("rig_scatter", args=[self.built.tests["air"].rig_id]))
+        self.assertContains(rig, "from print to print of one version")
+        self.assertContains(rig, "from run to run")
 
     def test_a_size_is_bracketed(self):
         self.assertEqual(sizes_of(self.entry), {})

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.pages import entry, home, references, rules
+from hauch.pages import entry, home, references, rules, scatter
 
 urlpatterns = [
     path("", home.home, name="home"),
@@ -9,6 +9,7 @@ urlpatterns = [
     path("search/", home.search, name="search"),
     path("stores/references/<int:pk>/", references.specimen, name="reference"),
     path("rounds/<slug:slug>/brief/rules/", rules.change, name="change_rules"),
+    path("stores/rigs/<int:pk>/scatter/", scatter.rig_scatter, name="rig_scatter"),
     path("rounds/<slug:slug>/entries/<int:pk>/", entry.entry, name="entry"),
     path("rounds/<slug:slug>/entries/<int:pk>/report/", entry.report, name="entry_report"),
     path("rounds/<slug:slug>/verdict/reference/", references.care, name="care"),

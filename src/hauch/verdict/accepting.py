@@ -15,12 +15,14 @@ from django.db import transaction
 from django.utils import timezone
 
 from hauch.bench.models import Run
+from hauch.bench.scatter import components_of
 from hauch.core.judge.accept import Bracket, Finding, Tried, bracket, found, verdict
 from hauch.core.judge.accept import Criterion as Asked
+from hauch.core.judge.components import PRINT
 from hauch.core.judge.difference import NOT_REPEATED
 from hauch.core.judge.field import TestData, compared
 from hauch.core.judge.reference import between
-from hauch.core.quantity import expanded
+from hauch.core.quantity import effective_dof, expanded
 from hauch.core.quantity.typed import parse_number
 from hauch.entries.actions import may_name
 from hauch.entries.models import Entry, Version
@@ -212,6 +214,47 @@ def _hold(one: Judgement, measured: Measured, criteria: Sequence[Criterion]) -> 
         also = f" {one.sentence}" if one.word == "open" else ""
         one.word = "open"
         one.sentence = f"Cannot be decided yet: {'; '.join(one.untold)}.{also}"
+
+
+@dataclass(frozen=True, slots=True)
+class OfDesign:
+    """A change as it speaks of the design and not of the prints alone: with what prints of one version
+    differ by on this rig.
+    """
+
+    change: Change
+    half: float
+    print_sd: float
+    dof: float
+
+
+def of_design(entry: Entry, version: Version, tests: Sequence[Test]) -> list[OfDesign]:
+    """What a version's changes against the reference say of its design, for tests whose rig has
+    several prints of versions on record. Nothing is told where it has not: one print says nothing
+    of another.
+    """
+    measured = Measured.of(entry, tests)
+    out = []
+    for test in measured.tests:
+        difference, change = (
+            measured.difference(test, version.pk),
+            measured.change(test, version.pk),
+        )
+        if difference is None or change is None or change.half is None:
+            continue
+        parts = {one.name: one for one in components_of(test.rig, test.how)}
+        found = parts.get(PRINT)
+        if found is None:
+            continue
+        delta, u, dof = difference
+        slope = 100 * math.exp(delta) if test.how.log else 1.0
+        # Where several prints were run, what they differ by is in the doubt already.
+        more = found.sd / math.sqrt(change.prints) if change.prints == 1 else 0.0
+        whole = math.hypot(u, more)
+        freedom = effective_dof([(u, dof), (more, found.dof)]) if more else dof
+        half = slope * expanded(whole, freedom)
+        out.append(OfDesign(change, half, slope * found.sd, found.dof))
+    return out
 
 
 @transaction.atomic

@@ -8,6 +8,7 @@ urlpatterns = [
     path("publish/", views.publish, name="publish"),
     path("accept/<int:pk>/", views_accepting.accept, name="accept"),
     path("accept/<int:pk>/criteria/", views_accepting.criteria, name="criteria"),
+    path("accept/<int:pk>/v<int:number>/design/", views_accepting.design, name="design"),
     path("accept/<int:pk>/v<int:number>/", views_accepting.decide, name="decide"),
     path("beside/", views_beside.beside, name="beside"),
     path("settle/", views_settling.settling, name="settling"),

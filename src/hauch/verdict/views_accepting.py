@@ -7,7 +7,7 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from hauch.core.judge.accept import Bracket
@@ -124,6 +124,15 @@ def _chart(
         "next": found.next,
         "best": found.best,
     }
+
+
+def design(request: Request, slug: str, pk: int, number: int) -> HttpResponse:
+    """What a version's changes say of its design; a fragment, since it takes a moment."""
+    _, entry, tests = _entry(request, slug, pk)
+    version = get_object_or_404(entry.versions, number=number)
+    return render(
+        request, "verdict/_design.html", {"rows": accepting.of_design(entry, version, tests)}
+    )
 
 
 @require_POST
