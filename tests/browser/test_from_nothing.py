@@ -8,7 +8,8 @@ from playwright.sync_api import expect
 
 from hauch.bench.models import Run
 from hauch.people.models import User
-from hauch.verdict.models import Standing
+from hauch.verdict.models import Settling, Standing
+from hauch.verdict.settling import work_out
 from tests.browser.base import BrowserTests
 from tests.builder import PASSWORD
 from tests.web.test_people import code_of
@@ -79,6 +80,43 @@ class FromNothingTests(BrowserTests):
                 page.get_by_label(label).fill(value)
         page.locator("#accept").click()
 
+    def nothing_to_decide_yet(self):
+        """What the verdict offers, before an entry was run."""
+        page = self.page
+        page.get_by_role("link", name="What if?").click()
+        expect(page.get_by_text("Nobody is ranked by this")).to_be_visible()
+        page.keyboard.press("5")
+        page.get_by_role("link", name="Side by side").click()
+        expect(page.get_by_text("Nothing was run beside the reference yet")).to_be_visible()
+        page.keyboard.press("5")
+        page.get_by_role("link", name="What would settle it?").click()
+        page.get_by_role("button", name="Work it out").click()
+        work_out(Settling.objects.get().pk)
+        expect(page.get_by_text("Nobody can be ranked yet")).to_be_visible()
+
+    def one_entry_to_decide_on(self):
+        """And with one entry that was repeated."""
+        page = self.page
+        page.get_by_role("link", name="What if?").click()
+        expect(page.get_by_text("The first place stays with Amsel")).to_be_visible()
+        page.keyboard.press("5")
+        page.get_by_role("link", name="Side by side").click()
+        expect(page.get_by_role("cell", name="Air through the tunnel")).to_be_visible()
+        page.keyboard.press("2")
+        page.locator("main").get_by_role("link", name="Amsel").first.click()
+        page.get_by_role("link", name="Accept or reject").click()
+        expect(page.get_by_text("No limit is set yet")).to_be_visible()
+        page.get_by_label("against the reference").fill("3")
+        page.get_by_role("button", name="Set the limits").click()
+        expect(page.get_by_text("Accepted: Air through the tunnel rose by")).to_be_visible()
+        expect(page.get_by_text("after this version’s first run")).to_be_visible()
+        page.get_by_text("Decide", exact=True).click()
+        page.get_by_role("button", name="Keep the decision").click()
+        expect(page.get_by_text("Say why in a few words")).to_be_visible()
+        page.get_by_label("Why").fill("More air than the stock part.")
+        page.get_by_role("button", name="Keep the decision").click()
+        expect(page.get_by_text("Version 1 is accepted.", exact=True)).to_be_visible()
+
     def test_the_first_run_is_the_references_and_nothing_is_lost(self):
         page = self.sign_in_by_hand("host")
         expect(page.get_by_role("heading", name="What do you want to compare?")).to_be_visible()
@@ -132,6 +170,7 @@ class FromNothingTests(BrowserTests):
         page.keyboard.press("5")
         expect(page.get_by_text("No entry can be ranked yet")).to_be_visible()
         expect(page.get_by_text("Not complete: air through the tunnel missing.")).to_be_visible()
+        self.nothing_to_decide_yet()
         page.keyboard.press("4")
         page.get_by_role("link", name="Take by hand").first.click()
         self.read("15.6", "15.8")
@@ -147,6 +186,7 @@ class FromNothingTests(BrowserTests):
         page.keyboard.press("Escape")  # out of the field
         page.keyboard.press("5")
         expect(page.get_by_text("Amsel is the only entry with all figures")).to_be_visible()
+        self.one_entry_to_decide_on()
         self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))
 
     def test_the_first_person_turns_a_second_factor_on_and_signs_in_with_it(self):

@@ -160,6 +160,8 @@ class AcceptingTests(TestCase):
             ({"word": "perhaps", "reason": "x"}, "Accept it or reject it"),
         ):
             self.assertContains(self.client.post(at, data), words, status_code=422)
+        again = self.client.post(at, {"word": "perhaps", "reason": "too loud for us"})
+        self.assertContains(again, 'value="too loud for us"', status_code=422)
         far = reverse("verdict:decide", args=[self.round.slug, self.entry.pk, 9])
         answer = self.client.post(far, {"word": "accepted", "reason": "x"})
         self.assertContains(answer, "There is no such version", status_code=422)

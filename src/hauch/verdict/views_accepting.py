@@ -41,6 +41,7 @@ def _page(
     entry: Entry,
     tests: list[Test],
     problems: list[str] | None = None,
+    deciding: int | None = None,
 ) -> HttpResponse:
     known = {(c.test_id, c.against): c for c in Criterion.objects.filter(test__in=tests)}
     typed = request.POST if problems and "criteria" in request.path else {}
@@ -74,6 +75,8 @@ def _page(
         ],
         "any_criterion": bool(known),
         "problems": problems or [],
+        "deciding": deciding,
+        "typed": request.POST if deciding is not None else {},
         **_bracket(request, entry, tests),
     }
     return render(request, "verdict/accept.html", context, status=422 if problems else 200)
@@ -162,6 +165,6 @@ def decide(request: Request, slug: str, pk: int, number: int) -> HttpResponse:
             said,
         )
     except ValidationError as problem:
-        return _page(request, round, entry, tests, problem.messages)
+        return _page(request, round, entry, tests, problem.messages, number)
     messages.success(request, f"Version {number} is {made.get_word_display()}.")
     return redirect("verdict:accept", slug, pk)
