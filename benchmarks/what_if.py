@@ -15,7 +15,7 @@ from hauch.core.judge.standing import Term
 from hauch.core.judge.what_if import Wish, ordered, reaches
 from hauch.entries.models import Entry
 from hauch.rounds.models import RuleTerm
-from hauch.verdict.models import Standing
+from hauch.verdict.models import Standing, StandingFigures
 from tests.builder import Built, build
 
 ENTRIES = 1000
@@ -52,16 +52,16 @@ def _standing(built: Built, random: np.random.Generator) -> None:
         Entry(round=built.round, name=f"Entry {n}", mark=n % 8) for n in range(ENTRIES)
     )
     keys = list(Entry.objects.order_by("pk").values_list("pk", flat=True))
-    Standing.objects.update_or_create(
-        rules=rules,
-        defaults={
-            "computed_at": timezone.now(),
-            "deltas": {
-                "entries": keys,
-                "tests": {
-                    key: {"ground": 50.0, "delta": random.normal(0, 0.1, len(keys)).tolist()}
-                    for key in KINDS
-                },
+    standing, _ = Standing.objects.update_or_create(
+        rules=rules, defaults={"computed_at": timezone.now()}
+    )
+    StandingFigures.objects.create(
+        standing=standing,
+        deltas={
+            "entries": keys,
+            "tests": {
+                key: {"ground": 50.0, "delta": random.normal(0, 0.1, len(keys)).tolist()}
+                for key in KINDS
             },
         },
     )

@@ -83,6 +83,13 @@ class BesideTests(TestCase):
         self.assertAlmostEqual(ground["value"], 0.02 * 4 ** (1 / 3), places=3)
         far = self.client.get(self.at, {"v": both, "at_air": "20 W"})
         self.assertContains(far, "not measured there")
+        Result.objects.filter(curve__isnull=False).update(
+            curve=curve(1.0) | {"x_kind": "rotational_speed", "y_kind": "power"}
+        )
+        far = self.client.get(self.at, {"v": both, "at_air": "20"})
+        self.assertContains(far, "forecast by its law, beyond what was measured")
+        first = far.context["curves"][0][0].read[0]
+        self.assertAlmostEqual(first["value"], 0.02 * 20 ** (1 / 3), places=6)
         wrong = self.client.get(self.at, {"v": both, "at_air": "loud"})
         self.assertContains(wrong, 'class="error"')
 

@@ -8,7 +8,7 @@ from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleVersion
 from hauch.rounds.queries import round_tests
 from hauch.verdict.judging import refresh
-from hauch.verdict.models import Standing, StandingRow
+from hauch.verdict.models import StandingFigures, StandingRow
 from hauch.verdict.what_if import Figures, Wondered, drop, keep, kept_as, told
 from tests.builder import build
 
@@ -48,8 +48,7 @@ class FigureTests(WhatIfCase):
         self.assertFalse(found["moved"])
 
     def test_a_standing_that_keeps_no_differences_yet(self):
-        Standing.objects.update(deltas={})
-        self.standing.refresh_from_db()
+        StandingFigures.objects.all().delete()
         tests = round_tests(self.round, self.rules)
         figures = Figures.of(self.standing, tests)
         self.assertEqual(len(figures.tests), len(tests))

@@ -99,9 +99,15 @@ class Curves:
     laws: list[Law | None]
     reference: Laid | None
     over: list[Over | None]
+    ground_law: Law | None = None
     asked: str = ""
     at: float | None = None
     problem: str = ""
+
+    @property
+    def forecasts(self) -> bool:
+        """Whether its law may be read beyond what was measured: over speed, where fan laws hold."""
+        return self.kinds["x"] == "rotational_speed" and (self.at or 0.0) > 0
 
     @property
     def read(self) -> list[dict[str, Any]]:
@@ -115,13 +121,19 @@ class Curves:
             except OutsideRange:
                 ground = None
         rows = []
-        for one in [*self.laid, self.reference]:
+        laws = [*(self.laws or [None] * len(self.laid)), self.ground_law]
+        if ground is None and self.forecasts and self.ground_law is not None:
+            ground = self.ground_law.forecast(self.at)
+        for one, law in zip([*self.laid, self.reference], laws, strict=True):
             row: dict[str, Any] = {"value": None, "half": None, "change": None, "why": ""}
             if one is not None:
                 try:
                     row["value"], row["half"] = one.at(self.at)
                 except OutsideRange:
                     row["why"] = "not measured there"
+                    if self.forecasts and law is not None:
+                        row["value"], row["half"] = law.forecast(self.at)
+                        row["why"] = "forecast by its law, beyond what was measured"
             if row["value"] is not None and ground is not None and one is not self.reference:
                 ratio = self.kinds["y"] != "level" and ground[0] > 0
                 row["change"] = (
@@ -158,6 +170,7 @@ def curves_of(
             else [],
             ground,
             [over(m, ground, log) if m and ground else None for m in mine],
+            law_of(points.get(None, [])) if log and kinds["x"] != "level" else None,
             asked.get(f"at_{test.key}", "")[:40],
         )
         if one.asked.strip():

@@ -13,7 +13,7 @@ from hauch.core import CORE_VERSION
 from hauch.core.judge.round import Judged
 from hauch.rounds.models import RuleVersion
 from hauch.verdict.compute import judge
-from hauch.verdict.models import Standing, StandingRow
+from hauch.verdict.models import Standing, StandingFigures, StandingRow
 
 MOST_PASSES = 10
 """Changes that arrive while a round is judged are judged right after it, this often at most; what
@@ -44,8 +44,8 @@ def _store(pk: int, judged: Judged, changes: int) -> Standing:
     standing.computed_at, standing.core_version = timezone.now(), CORE_VERSION
     standing.reference, standing.notes = judged.reference, judged.notes
     standing.ground, standing.ground_expanded = judged.ground, judged.ground_expanded
-    standing.deltas = judged.deltas
     standing.save()
+    StandingFigures.objects.update_or_create(standing=standing, defaults={"deltas": judged.deltas})
     return standing
 
 

@@ -51,11 +51,6 @@ class Standing(models.Model):
         help_text="half-width of the 95 % interval that the reference's repeats leave about it",
     )
 
-    deltas = models.JSONField(
-        default=dict,
-        help_text="entries; by test the reference's figure and each entry's difference in y",
-    )
-
     objects = StandingQuerySet.as_manager()
 
     @property
@@ -65,6 +60,23 @@ class Standing(models.Model):
 
     def __str__(self) -> str:
         return f"standing under {self.rules}"
+
+
+class StandingFigures(models.Model):
+    """The differences that a standing is made of, for whoever wonders about other rules. On their own,
+    since a round of a thousand entries has many of them and most pages need none.
+    """
+
+    standing = models.OneToOneField(Standing, on_delete=models.CASCADE, related_name="figures")
+    deltas = models.JSONField(
+        help_text="entries; by test the reference's figure and each entry's difference in y"
+    )
+
+    class Meta:
+        verbose_name_plural = "standing figures"
+
+    def __str__(self) -> str:
+        return f"figures of {self.standing}"
 
 
 class StandingRow(models.Model):

@@ -184,7 +184,9 @@ def take_off_bench(user: User, round: Round) -> int:
 def still_asked(round: Round, tests: list[Test]) -> list[dict[str, Any]]:
     """Repeats that are asked for beyond the rules and are not in yet."""
     plan = plan_of(round)
-    rows = AskedRepeats.objects.filter(test__in=tests).select_related("entry", "test")
+    rows = AskedRepeats.objects.filter(test__in=tests, entry__state=Entry.State.IN).select_related(
+        "entry", "test"
+    )
     return [
         {"entry": row.entry, "test": row.test, "left": left}
         for row in rows.order_by("test__order", "entry__name")

@@ -55,6 +55,7 @@ def what_if(request: Request, slug: str) -> HttpResponse:
         "may_change": allowed(request.user, "rules.change", round),
         "scenarios": [(one, urlencode(kept_as(one).asked(tests))) for one in round.scenarios.all()],
         "none": standing is None or standing.computed_at is None,
+        "stale": standing is not None and standing.stale,
     }
     if standing is not None and standing.computed_at is not None:
         standing.rules = rules

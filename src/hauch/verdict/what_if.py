@@ -24,7 +24,7 @@ from hauch.people.permissions import require
 from hauch.rounds.drafts import RuleDraft
 from hauch.rounds.models import Round, RuleVersion, Test
 from hauch.verdict.compute import judge
-from hauch.verdict.models import Scenario, Standing
+from hauch.verdict.models import Scenario, Standing, StandingFigures
 
 MOST_WEIGHT = 1e6
 MOST_SCENARIOS = 50
@@ -127,7 +127,8 @@ class Figures:
     @classmethod
     def of(cls, standing: Standing, tests: Sequence[Test]) -> Figures:
         """As they stand with a standing; made anew where an earlier version kept none."""
-        kept = standing.deltas or judge(standing.rules).deltas
+        there = StandingFigures.objects.filter(standing=standing).first()
+        kept = there.deltas if there is not None else judge(standing.rules).deltas
         known = [test for test in tests if test.key in kept["tests"]]
         return cls(
             kept["entries"],

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from hauch.core.measure.curves import OutsideRange
+from hauch.core.quantity import expanded
 
 GRID = 41
 """Places at which curves are held against each other."""
@@ -148,10 +149,33 @@ def _rising(y: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @dataclass(frozen=True, slots=True)
 class Law:
-    """y = c x^k through points: the exponent and its standard error."""
+    """y = c x^k through points.
 
+    Parameters
+    ----------
+    factor, exponent : c and k
+    u : standard error of the exponent
+    points : how many
+    middle, spread : mean of ln x, and the sum of squares about it
+    scatter : relative standard deviation of the points about the law
+    """
+
+    factor: float
     exponent: float
     u: float
+    points: int
+    middle: float
+    spread: float
+    scatter: float
+
+    def forecast(self, x: float) -> tuple[float, float]:
+        """y at a place, also beyond what was measured, with its half-width at 95 %: s sqrt(1/n + (ln
+        x - mean)^2 / S_xx) by Student's t (JCGM 100:2008, H.3.5). What the law itself does not hold
+        for, such as a stall, is not in it.
+        """
+        y = self.factor * x**self.exponent
+        share = math.sqrt(1 / self.points + (math.log(x) - self.middle) ** 2 / self.spread)
+        return y, y * expanded(self.scatter * share, self.points - 2)
 
 
 def law_of(runs: Sequence[Sequence[Point]]) -> Law | None:
@@ -164,7 +188,10 @@ def law_of(runs: Sequence[Sequence[Point]]) -> Law | None:
     if np.any(points[:, 0] <= 0) or np.any(points[:, 2] <= 0):
         return None
     x, y = np.log(points[:, 0]), np.log(points[:, 2])
-    spread = float(np.sum((x - x.mean()) ** 2))
-    k = float(np.sum((x - x.mean()) * (y - y.mean())) / spread)
-    off = y - y.mean() - k * (x - x.mean())
-    return Law(k, math.sqrt(float(np.sum(off**2)) / max(x.size - 2, 1) / spread))
+    middle = float(x.mean())
+    spread = float(np.sum((x - middle) ** 2))
+    k = float(np.sum((x - middle) * (y - y.mean())) / spread)
+    off = y - y.mean() - k * (x - middle)
+    scatter = math.sqrt(float(np.sum(off**2)) / (x.size - 2))
+    factor = math.exp(float(y.mean()) - k * middle)
+    return Law(factor, k, scatter / math.sqrt(spread), x.size, middle, spread, scatter)
