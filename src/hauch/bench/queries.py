@@ -268,16 +268,26 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     out: set[int] = set()
     referenced: set[int] = set()
     versions: dict[int, int] = {}
+    asked: dict[tuple[int, int], int] = {}
+    beyond = AskedRepeats.objects.filter(test=OuterRef("test"), entry=OuterRef("entry"))
     progress = Progress.objects.filter(test__in=tests).values_list(
-        "test_id", "entry_id", "version_id", "counted", "dnf", "missing"
+        "test_id",
+        "entry_id",
+        "version_id",
+        "counted",
+        "dnf",
+        "missing",
+        Subquery(beyond.values("repeats")),  # whoever is asked for more was run already
     )
     without_result = 0
-    for test_pk, entry, version, counted, dnf, no_result in progress:
+    for test_pk, entry, version, counted, dnf, no_result, more in progress:
         without_result += no_result
         if entry is None:
             referenced |= {test_pk} if counted else set()
             continue
         counts[test_pk, entry], versions[entry] = counted, version
+        if more is not None:
+            asked[test_pk, entry] = more
         if dnf:
             out.add(entry)
     prints = _prints_of(round, tests, counts, versions, out)
@@ -288,7 +298,6 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     )
     references = {row.test_id: row.specimen for row in assigned if not row.bridging}
     beside = list({row.specimen_id: row.specimen for row in assigned if row.bridging}.values())
-    asked = asked_repeats(tests)
     lacking = {test.pk: _lacking(test, prints.next, counts, prints.afresh, asked) for test in tests}
     again = brackets_due(
         [t for t in tests if lacking[t.pk] and t.pk in references and t.pk in referenced]
@@ -344,18 +353,13 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
     )
 
 
-def asked_repeats(tests: Sequence[Test]) -> dict[tuple[int, int], int]:
-    """Repeats that are asked for beyond the rules, by test and entry."""
-    rows = AskedRepeats.objects.filter(test__in=tests)
-    return {(test, entry): n for test, entry, n in rows.values_list("test", "entry", "repeats")}
-
-
 def wanted_repeats(test: Test, specimen: Specimen | None) -> int:
     """Repeats that are wanted of a print in a test; of the reference where there is none."""
     if specimen is None:
         return test.repeats
     entry = specimen.version.entry_id
-    return max(test.repeats, asked_repeats([test]).get((test.pk, entry), 0))
+    asked = AskedRepeats.objects.filter(test=test, entry=entry).values_list("repeats", flat=True)
+    return max(test.repeats, asked.first() or 0)
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from hauch.core.measure.channels import SPEEDS
 from hauch.core.measure.seek import Stepper, Turn
 from hauch.core.quantity import expanded
 from hauch.core.sound.level import energy_mean
-from hauch.core.trace.marks import STALL_SHARE
+from hauch.core.trace.marks import STALL_SHARE, Mark
 from hauch.core.trace.reduce import mark_sentence
 from hauch.core.trace.settle import Settling
 from hauch.core.trace.source import EDGE, Seconds, Stretch
@@ -104,6 +104,7 @@ class Session:
     stale_minutes: set[int] = field(default_factory=set)
     """Minutes that are to be kept by the second, or kept anew, from what is stored."""
     events: deque[str] = field(default_factory=lambda: deque(maxlen=12))
+    told: dict[tuple[str, str], tuple[str, int]] = field(default_factory=dict)
     announced: set[tuple[str, str, int]] = field(default_factory=set)
     still_since: float = math.nan
     was_running: bool = False
@@ -417,6 +418,20 @@ class Session:
                 self.resolution,
             )
 
+    def _tell(self, mark: Mark) -> None:
+        """Tell a fault; one that comes again takes the place of what was said of it before, so that a
+        meter that loses samples all the time does not push everything else out.
+        """
+        again = (mark.channel, mark.kind)
+        before, times = self.told.get(again, ("", 0))
+        if before in self.events:
+            self.events.remove(before)
+        text = mark_sentence(mark)
+        if times:
+            text += f" Seen {times + 1} times so far."
+        self.told[again] = text, times + 1
+        self.events.append(text)
+
     def take(self, found: Assessed) -> None:
         """Take over what a snapshot came to; each fault is told once."""
         since = found.forecast.since if found.forecast is not None else -math.inf
@@ -442,7 +457,7 @@ class Session:
             key = (mark.channel, mark.kind, STUCK_NOW if lasts else round(mark.from_s))
             if key not in self.announced:
                 self.announced.add(key)
-                self.events.append(mark_sentence(mark))
+                self._tell(mark)
         if found.rows >= LEAST_ROWS:
             last = {(mark.channel, mark.kind) for mark in found.marks}
             self.announced = {

@@ -7,6 +7,7 @@ from django.views.generic import RedirectView
 
 from hauch.site import health, keeper
 from hauch.verdict.views import published
+from hauch.verdict.views_guessing import take_guess
 
 handler500 = "hauch.site.trace.server_error"
 urlpatterns = [
@@ -28,6 +29,7 @@ urlpatterns = [
     path("", include("hauch.sound.urls")),
     path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
     path("published/<slug:slug>/", published, name="published"),
+    path("guess/<str:secret>/", take_guess, name="guess"),
     path("", include("hauch.exchange.urls")),
     path(
         "admin/login/",

@@ -250,6 +250,52 @@ class Scenario(models.Model):
         return self.name
 
 
+class Guessing(models.Model):
+    """Guesses of a round's order, or of its values in a test, by one link; sealed with the first run of
+    an entry.
+    """
+
+    round = models.OneToOneField(Round, on_delete=models.CASCADE, related_name="guessing")
+    test = models.ForeignKey(
+        Test,
+        null=True,
+        blank=True,
+        on_delete=models.PROTECT,
+        related_name="+",
+        help_text="whose values are guessed; empty: the order",
+    )
+    secret = models.CharField(
+        max_length=43, unique=True, help_text="of the link; opens nothing else"
+    )
+    opened_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    opened_at = models.DateTimeField(default=timezone.now)
+
+    def __str__(self) -> str:
+        return f"guesses of {self.round}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("verdict:guesses", args=[self.round.slug])
+
+
+class Guess(models.Model):
+    """What somebody guessed."""
+
+    guessing = models.ForeignKey(Guessing, on_delete=models.CASCADE, related_name="guesses")
+    name = models.CharField(max_length=60)
+    given = models.JSONField(help_text="entry -> place from 1, or value in SI")
+    at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["pk"]
+        verbose_name_plural = "guesses"
+        constraints = [models.UniqueConstraint(fields=["guessing", "name"], name="guess_once")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Publication(models.Model):
     """A standing as it was published: plain values that no later run changes. The newest one is the
     round's public page.

@@ -1,6 +1,13 @@
 from django.urls import path
 
-from hauch.verdict import views, views_accepting, views_beside, views_settling, views_what_if
+from hauch.verdict import (
+    views,
+    views_accepting,
+    views_beside,
+    views_guessing,
+    views_settling,
+    views_what_if,
+)
 
 app_name = "verdict"
 urlpatterns = [
@@ -11,6 +18,8 @@ urlpatterns = [
     path("accept/<int:pk>/v<int:number>/design/", views_accepting.design, name="design"),
     path("accept/<int:pk>/v<int:number>/", views_accepting.decide, name="decide"),
     path("beside/", views_beside.beside, name="beside"),
+    path("guesses/", views_guessing.guesses, name="guesses"),
+    path("guesses/open/", views_guessing.open_guesses, name="open_guesses"),
     path("settle/", views_settling.settling, name="settling"),
     path("settle/ask/", views_settling.ask_for, name="ask"),
     path("settle/bench/", views_settling.to_bench, name="to_bench"),
