@@ -83,6 +83,7 @@ class AccessibleTests(BrowserTests):
             reverse("verdict:what_if", args=[slug]) + "?scheme=rank_points",
             reverse("verdict:settling", args=[slug]),
             reverse("verdict:beside", args=[slug]),
+            reverse("verdict:guesses", args=[slug]),
             reverse("verdict:accept", args=[slug, entry.pk]),
             reverse("care", args=[slug]),
             self.built.reference.get_absolute_url(),

@@ -324,6 +324,7 @@ class FuzzTests(TestCase):
             reverse("verdict:standing", args=[slug]),
             reverse("verdict:what_if", args=[slug]),
             reverse("verdict:settling", args=[slug]),
+            reverse("verdict:guesses", args=[slug]),
             reverse("verdict:beside", args=[slug]) + "?at_air=4",
             reverse("verdict:accept", args=[slug, entry]),
             reverse("verdict:design", args=[slug, entry, 1]),
