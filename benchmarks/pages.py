@@ -35,8 +35,10 @@ from hauch.verdict.judging import refresh
 from hauch.workshop.models import Specimen
 
 REQUESTS = 40
-MOST_QUERIES = {"run": 14}
-"""A run is held against the reference, earlier versions, other settings and the rig's history."""
+MOST_QUERIES = {"run": 14, "side by side": 16, "accept": 18}
+"""A run is held against the reference, earlier versions, other settings and the rig's history; versions
+against each other, with their prints, bills, checks and recordings, or limits and decisions.
+"""
 LARGE_ROUNDS, ENTRIES, REPEATS = 4, 1000, 5  # 4 x 1,000 x 5 tests x 5 repeats = 100,000 runs
 
 

@@ -83,7 +83,7 @@ class AcceptingTests(TestCase):
 
     def test_what_both_versions_share_cancels(self):
         """Against the version before the doubt is smaller than the two against the reference."""
-        measured = Measured.of(self.entry, self.tests)
+        measured = Measured.of([self.entry], self.tests)
         air = next(t for t in self.tests if t.key == "air")
         old, new = (part.version_id for part in self.parts)
         _, u, _ = measured.difference(air, new, old)

@@ -1,5 +1,7 @@
 """Versions side by side: figures, curves over each other, read at an equal value."""
 
+from unittest import mock
+
 from django.test import TestCase
 from django.urls import reverse
 
@@ -99,6 +101,22 @@ class BesideTests(TestCase):
             self.assertEqual(self.client.get(self.at + query).status_code, 200)
         many = "&".join(f"v={pk}" for pk in list(self.versions.values()) * 3)
         self.assertEqual(len(self.client.get(f"{self.at}?{many}").context["chosen"]), 3)
+
+    def test_names_may_be_typed_and_wrong_ones_are_told(self):
+        self.sign_in()
+        page = self.client.get(self.at, {"v": ["Binse v1", " Amsel  v1 ", "Nobody v9", ""]})
+        self.assertEqual([str(v) for v in page.context["chosen"]], ["Binse v1", "Amsel v1"])
+        self.assertContains(page, "There is no measured version “Nobody v9”")
+
+    def test_a_large_round_reads_those_that_are_chosen_alone(self):
+        self.sign_in()
+        both = {"v": [self.versions["Binse"], self.versions["Amsel"]]}
+        small = self.client.get(self.at, both).context["figures"]
+        with mock.patch("hauch.verdict.accepting.AT_ONCE_UP_TO", 3):
+            large = self.client.get(self.at, both).context["figures"]
+        for one, other in zip(small, large, strict=True):
+            for a, b in zip(one.cells, other.cells, strict=True):
+                self.assertAlmostEqual(a[1].value, b[1].value)
 
     def test_who_may_see_it(self):
         for who, code in (("operator", 200), ("designer", 404), ("viewer", 404)):

@@ -105,11 +105,14 @@ class Measured:
     position: Mapping[int, int]
 
     @classmethod
-    def of(cls, entry: Entry, tests: Sequence[Test]) -> Measured:
-        """What was measured, from the database."""
-        round = entry.round
+    def of(cls, entries: Sequence[Entry], tests: Sequence[Test]) -> Measured:
+        """What was measured, from the database: of a small round all, since that tells more of how a
+        run scatters; of a large one these entries alone.
+        """
+        round = entries[0].round
         runs = Run.objects.filter(test__in=tests)[: AT_ONCE_UP_TO + 1].count()
-        measured, names, order = versions_of(round, tests, entry if runs > AT_ONCE_UP_TO else None)
+        only = entries if runs > AT_ONCE_UP_TO else None
+        measured, names, order = versions_of(round, tests, only)
         position = {version: index for index, version in enumerate(order)}
         data = {one.key: compared(one, position, names) for one in measured}
         return cls([t for t in tests if data[t.key].comparison is not None], data, position)
@@ -147,7 +150,7 @@ class Measured:
 
 def judgements(entry: Entry, tests: Sequence[Test]) -> list[Judgement]:
     """Every measured version of an entry, the newest first."""
-    measured = Measured.of(entry, tests)
+    measured = Measured.of([entry], tests)
     versions = [
         v
         for v in entry.versions.order_by("number").prefetch_related("decisions__by")
@@ -233,7 +236,7 @@ def of_design(entry: Entry, version: Version, tests: Sequence[Test]) -> list[OfD
     several prints of versions on record. Nothing is told where it has not: one print says nothing
     of another.
     """
-    measured = Measured.of(entry, tests)
+    measured = Measured.of([entry], tests)
     out = []
     for test in measured.tests:
         difference, change = (
@@ -365,7 +368,7 @@ def bracketed(
     """Between which sizes the best one lies by a test, and the tries themselves; None where fewer
     than two sizes have a figure with a doubt.
     """
-    measured = Measured.of(entry, [test])
+    measured = Measured.of([entry], [test])
     numbers = dict(entry.versions.values_list("pk", "number"))
     tried, rows = [], []
     for version, size in sorted(sizes.items(), key=lambda one: one[1]):

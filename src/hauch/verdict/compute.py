@@ -96,20 +96,20 @@ def measured_tests(
 
 
 def versions_of(
-    round: Round, tests: Sequence[Test], only: Entry | None = None
+    round: Round, tests: Sequence[Test], only: Sequence[Entry] | None = None
 ) -> tuple[list[MeasuredTest], dict[int, tuple[str, str]], list[int]]:
     """Tests with the valid runs of every version, each version a subject of its own; with the names
     of the reference's specimens, and the versions in order.
 
     Parameters
     ----------
-    only : an entry whose versions alone are read; else those of all, which tell more of how a run
+    only : entries whose versions alone are read; else those of all, which tell more of how a run
         scatters
     """
     chosen = Q(reference__isnull=False) | (
         Q(specimen__version__entry__round=round)
         if only is None
-        else Q(specimen__version__entry=only)
+        else Q(specimen__version__entry__in=[entry.pk for entry in only])
     )
     rows = (
         counting()

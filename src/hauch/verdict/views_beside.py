@@ -9,9 +9,9 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import render
 
 from hauch.core.quantity.show import show
-from hauch.entries.models import Entry, Version
+from hauch.entries.models import Version
 from hauch.people.permissions import allowed
-from hauch.people.requests import Request, whole
+from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for, round_tests
 from hauch.sound.queries import visible_to as sounds_visible_to
@@ -39,13 +39,15 @@ def beside(request: Request, slug: str) -> HttpResponse:
         "round": round,
         "offered": offered,
         "chosen": chosen,
-        "choosers": [chosen[i].pk if i < len(chosen) else None for i in range(MOST)],
+        "choosers": [str(chosen[i]) if i < len(chosen) else "" for i in range(MOST)],
+        "unknown": [text for text in _asked(request) if text not in _by_name(offered)],
     }
     if chosen:
         prefetch_related_objects(chosen, "specimens", "bill", "material")
-        some: Entry = chosen[0].entry
-        some.round = round
-        measured = Measured.of(some, tests)
+        entries = list({version.entry_id: version.entry for version in chosen}.values())
+        for entry in entries:
+            entry.round = round
+        measured = Measured.of(entries, tests)
         units = request.user.units
         curves = curves_of(chosen, tests, request.GET, units)
         context |= {
@@ -62,13 +64,23 @@ def beside(request: Request, slug: str) -> HttpResponse:
 
 def _chosen(request: Request, offered: list[Version]) -> list[Version]:
     """What the address names, each once; else the first two entries."""
-    by_key = {version.pk: version for version in offered}
-    named = [by_key[key] for text in request.GET.getlist("v") if (key := whole(text)) in by_key]
+    by_name = _by_name(offered)
+    named = [by_name[text] for text in _asked(request) if text in by_name]
     named = list(dict.fromkeys(named))[:MOST]
     if named:
         return named
     first = {version.entry_id: version for version in offered}
     return list(first.values())[:2]
+
+
+def _asked(request: Request) -> list[str]:
+    """Versions that the address asks for, as they were typed."""
+    return [text for one in request.GET.getlist("v")[:20] if (text := " ".join(one.split())[:120])]
+
+
+def _by_name(offered: list[Version]) -> dict[str, Version]:
+    """Versions by what may be typed for them: their name, or their number in links."""
+    return {str(v): v for v in offered} | {str(v.pk): v for v in offered}
 
 
 def _shower(one: Curves, units: str) -> Any:
