@@ -128,7 +128,8 @@ class BracketTests(unittest.TestCase):
             [Tried(0.02, -0.03, 0.004), Tried(0.05, 0.0, 0.004), Tried(0.08, -0.04, 0.004)]
         )
         self.assertEqual((found.low, found.high), (0.02, 0.08))
-        self.assertAlmostEqual(found.best, 0.0487, delta=0.001)
+        # Vertex of the parabola: 0.05 + 0.03 (-0.03 + 0.04) / (2 (-0.03 - 0.04)).
+        self.assertAlmostEqual(found.best, 0.05 - 0.03 * 0.01 / 0.14, places=6)
         self.assertLess(found.half, 0.01)
         self.assertTrue(0.02 < found.next < 0.08)
         self.assertEqual(len(found.line), 41)

@@ -354,9 +354,14 @@ class ReductionTests(unittest.TestCase):
         figure = tunnel.noise_at_flow(quiet)
         self.assertAlmostEqual(figure.value, 44.0, places=4)
         self.assertIn(
-            "4 points; 50 dB for ten times the flow, 15.1 dB for twice", str(figure.working)
+            "4 points; 50 ± 0 dB for ten times the flow, 15.1 dB for twice", str(figure.working)
         )
         self.assertAlmostEqual(tunnel.level_curve(quiet).at[1], 44.0, places=4)
+        # By hand: 0, 52, 100 dB over three decades lie off 50 lg x + 2/3 by -2/3, 4/3, -2/3.
+        self.assertAlmostEqual(
+            curves.level_slope_doubt([1, 10, 100], [0, 52, 100]), math.sqrt(8 / 3 / 2)
+        )
+        self.assertEqual(curves.level_slope_doubt([1, 10], [0, 50]), 0.0)
         far = replace(quiet, rig=noisy.rig | {"agreed_flow": (5 * flow, 0.0)})
         with self.assertRaisesRegex(NoResult, "The agreed flow of .* was not reached"):
             tunnel.noise_at_flow(far)

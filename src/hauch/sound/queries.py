@@ -11,7 +11,7 @@ from django.db.models import Q, QuerySet
 
 from hauch.core.sound.analysis import Analysis
 from hauch.core.sound.compare import Comparison, compare
-from hauch.core.sound.doubt import METER_DOUBT, TONE_DOUBT, Change, change
+from hauch.core.sound.doubt import CALIBRATOR_DOUBT, METER_DOUBT, Change, change
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round
@@ -273,7 +273,7 @@ def apart(one: RecordingSession, other: RecordingSession) -> float:
     if one.pk == other.pk:
         return 0.0
     doubts = [
-        TONE_DOUBT if session.calibration == Calibration.TONE else METER_DOUBT
+        CALIBRATOR_DOUBT if session.calibration == Calibration.TONE else METER_DOUBT
         for session in (one, other)
     ]
     return math.hypot(*doubts)

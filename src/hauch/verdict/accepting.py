@@ -222,13 +222,15 @@ def _hold(one: Judgement, measured: Measured, criteria: Sequence[Criterion]) -> 
 @dataclass(frozen=True, slots=True)
 class OfDesign:
     """A change as it speaks of the design and not of the prints alone: with what prints of one version
-    differ by on this rig.
+    differ by on this rig; ``found`` is False where that could not be told from nothing, and what
+    could hide is taken instead.
     """
 
     change: Change
     half: float
     print_sd: float
     dof: float
+    found: bool
 
 
 def of_design(entry: Entry, version: Version, tests: Sequence[Test]) -> list[OfDesign]:
@@ -246,17 +248,18 @@ def of_design(entry: Entry, version: Version, tests: Sequence[Test]) -> list[OfD
         if difference is None or change is None or change.half is None:
             continue
         parts = {one.name: one for one in components_of(test.rig, test.how)}
-        found = parts.get(PRINT)
-        if found is None:
+        prints = parts.get(PRINT)
+        if prints is None:
             continue
         delta, u, dof = difference
         slope = 100 * math.exp(delta) if test.how.log else 1.0
+        told = prints.sd > 0
+        sd, of_it = (prints.sd, prints.dof) if told else (prints.high, math.inf)
         # Where several prints were run, what they differ by is in the doubt already.
-        more = found.sd / math.sqrt(change.prints) if change.prints == 1 else 0.0
-        whole = math.hypot(u, more)
-        freedom = effective_dof([(u, dof), (more, found.dof)]) if more else dof
-        half = slope * expanded(whole, freedom)
-        out.append(OfDesign(change, half, slope * found.sd, found.dof))
+        more = sd if change.prints == 1 else 0.0
+        freedom = effective_dof([(u, dof), (more, of_it)]) if more else dof
+        half = slope * expanded(math.hypot(u, more), freedom)
+        out.append(OfDesign(change, half, slope * sd, prints.dof, told))
     return out
 
 

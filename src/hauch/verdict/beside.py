@@ -13,6 +13,7 @@ from hauch.bench.queries import counting
 from hauch.core.judge.field import mean_value
 from hauch.core.judge.overlay import Laid, Law, Over, laid, law_of, over
 from hauch.core.measure.curves import OutsideRange
+from hauch.core.quantity.show import Shown, show_plain
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
 from hauch.entries.models import Entry, PartFile, Version
@@ -55,7 +56,7 @@ class Figures:
 
     @property
     def best(self) -> int | None:
-        """Index of the best by its change, where all can be told apart from the reference or not."""
+        """Index of the best by its figure, whether or not it can be told from the others."""
         known = [(i, cell[1]) for i, cell in enumerate(self.cells) if cell is not None]
         if len(known) < 2:
             return None
@@ -203,7 +204,7 @@ def _stored(test: Test, versions: Sequence[Version]) -> dict[int | None, list[di
 
 
 def facts_of(versions: Sequence[Version]) -> list[dict[str, Any]]:
-    """What versions are: mass of their prints, cost, blades as checked, picture of the part."""
+    """What versions are: mass of their prints, cost, material, blades as checked."""
     files: dict[int, PartFile] = {}
     for file in (
         PartFile.objects.filter(version__in=versions).select_related("newest_check").order_by("-pk")
@@ -221,8 +222,6 @@ def facts_of(versions: Sequence[Version]) -> list[dict[str, Any]]:
                 "cost": version.cost,
                 "material": version.material,
                 "blades": (check.data.get("blades") or {}).get("count") if check else None,
-                "changed": version.changed,
-                "prints": len(version.specimens.all()),
             }
         )
     return out
@@ -244,7 +243,11 @@ def sentences(one: Curves, versions: Sequence[Version], show: Any) -> list[str]:
         at = " and ".join(show(place, "x") for place in held.crossings[:3])
         way = WAYS[held.course].format(high=high, at=at)
         out.append(
-            f"{version.entry.name} v{version.number}: {held.change[0]:+.1f} {unit} at {low},"
-            f" {held.change[-1]:+.1f} {unit} at {high}; {way}."
+            f"{version}: {_words(show_plain(held.change[0], unit, sign=True))} at {low},"
+            f" {_words(show_plain(held.change[-1], unit, sign=True))} at {high}; {way}."
         )
     return out
+
+
+def _words(shown: Shown) -> str:
+    return f"{shown.number} {shown.unit}".strip()

@@ -63,7 +63,7 @@ def _page(
                         "label": label,
                         "value": typed.get(
                             f"{against}_{test.key}",
-                            f"{known[test.pk, against].most:g}"
+                            f"{known[test.pk, against].most:.12g}"
                             if (test.pk, against) in known
                             else "",
                         ),

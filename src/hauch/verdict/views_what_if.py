@@ -91,9 +91,9 @@ def _sliders(
         found.append(
             {
                 "test": test,
-                "weight": f"{weight:g}",
+                "weight": f"{weight:.12g}",
                 "was": now.weights.get(test.key),
-                "limit": "" if test.key not in then.limits else f"{then.limits[test.key]:g}",
+                "limit": "" if test.key not in then.limits else f"{then.limits[test.key]:.12g}",
                 "share": weight / whole if whole else 0.0,
                 "most": f"{most:g}",
                 "step": f"{most / 100:g}",

@@ -98,9 +98,9 @@ class Wondered:
         """What an address asks for to have it."""
         given = {"scheme": self.scheme, "noise": self.noise}
         for test in tests:
-            given[f"w_{test.key}"] = f"{self.weights.get(test.key, 0):g}"
+            given[f"w_{test.key}"] = f"{self.weights.get(test.key, 0):.12g}"
             if test.key in self.limits:
-                given[f"l_{test.key}"] = f"{self.limits[test.key]:g}"
+                given[f"l_{test.key}"] = f"{self.limits[test.key]:.12g}"
         return given
 
     def into(self, draft: RuleDraft) -> RuleDraft:

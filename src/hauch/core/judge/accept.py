@@ -18,7 +18,7 @@ from typing import Literal
 import numpy as np
 import scipy
 
-from hauch.core.judge.difference import LEVEL, MOST_REPEATS
+from hauch.core.judge.difference import LEVEL, repeats_to_call
 from hauch.core.quantity import expanded
 
 Held = Literal["kept", "broken", "open"]
@@ -142,21 +142,12 @@ def found(
     else:
         probability = float(scipy.special.stdtr(min(dof, 1e9), room / u))
     held: Held = "kept" if probability >= SURE else "broken" if probability <= 1 - SURE else "open"
-    repeats = 0 if held != "open" else _repeats(abs(room), u, dof, repeat_sd, count)
+    repeats = 0 if held != "open" else repeats_to_call(abs(room), u, dof, repeat_sd, count)
     change = criterion.told(delta)
     half = expanded(u, dof)
     if criterion.log:
         half = 100 * math.exp(delta) * half
     return Finding(criterion, change, half, probability, held, repeats)
-
-
-def _repeats(room: float, u: float, dof: float, repeat_sd: float, count: int) -> int | None:
-    rest = max(u * u - repeat_sd**2 / count, 0.0)
-    for further in range(1, MOST_REPEATS + 1):
-        then = math.sqrt(rest + repeat_sd**2 / (count + further))
-        if room > expanded(then, dof + further):
-            return further
-    return None
 
 
 Verdict = Literal["accepted", "rejected", "open"]

@@ -75,11 +75,11 @@ def judge_difference(
     if probability <= 1 - bound:
         return Difference("worse", probability, 0)
     return Difference(
-        "too close to call", probability, _repeats_to_call(abs(gain), u, dof, repeat_sd, count)
+        "too close to call", probability, repeats_to_call(abs(gain), u, dof, repeat_sd, count)
     )
 
 
-def _repeats_to_call(size: float, u: float, dof: float, repeat_sd: float, count: int) -> int | None:
+def repeats_to_call(size: float, u: float, dof: float, repeat_sd: float, count: int) -> int | None:
     """Further repeats after which a difference of this size would stand out, all else unchanged."""
     rest = max(u * u - repeat_sd**2 / count, 0.0)
     for further in range(1, MOST_REPEATS + 1):

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hauch.core.measure.curves import OutsideRange
+from hauch.core.measure.curves import OutsideRange, law_doubt, misfit, power_law
 from hauch.core.quantity import expanded
 
 GRID = 41
@@ -149,33 +149,20 @@ def _rising(y: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @dataclass(frozen=True, slots=True)
 class Law:
-    """y = c x^k through points.
+    """y = c x^k through points: the exponent, its standard error, and the points themselves."""
 
-    Parameters
-    ----------
-    factor, exponent : c and k
-    u : standard error of the exponent
-    points : how many
-    middle, spread : mean of ln x, and the sum of squares about it
-    scatter : relative standard deviation of the points about the law
-    """
-
-    factor: float
     exponent: float
     u: float
-    points: int
-    middle: float
-    spread: float
-    scatter: float
+    x: tuple[float, ...]
+    y: tuple[float, ...]
 
-    def forecast(self, x: float) -> tuple[float, float]:
-        """y at a place, also beyond what was measured, with its half-width at 95 %: s sqrt(1/n + (ln
-        x - mean)^2 / S_xx) by Student's t (JCGM 100:2008, H.3.5). What the law itself does not hold
-        for, such as a stall, is not in it.
+    def forecast(self, wanted: float) -> tuple[float, float]:
+        """y at a place, also beyond what was measured, with its half-width at 95 % from the points'
+        scatter. What the law itself does not hold for, such as a stall, is not in it.
         """
-        y = self.factor * x**self.exponent
-        share = math.sqrt(1 / self.points + (math.log(x) - self.middle) ** 2 / self.spread)
-        return y, y * expanded(self.scatter * share, self.points - 2)
+        factor, exponent = power_law(self.x, self.y)
+        value = factor * wanted**exponent
+        return value, value * expanded(law_doubt(self.x, self.y, wanted), len(self.x) - 2)
 
 
 def law_of(runs: Sequence[Sequence[Point]]) -> Law | None:
@@ -185,13 +172,11 @@ def law_of(runs: Sequence[Sequence[Point]]) -> Law | None:
     points = np.array([p for run in runs for p in run], float)
     if not points.size or np.unique(points[:, 0]).size < 3:
         return None
-    if np.any(points[:, 0] <= 0) or np.any(points[:, 2] <= 0):
+    x, y = points[:, 0].tolist(), points[:, 2].tolist()
+    try:
+        _, exponent = power_law(x, y)
+    except ValueError:
         return None
-    x, y = np.log(points[:, 0]), np.log(points[:, 2])
-    middle = float(x.mean())
-    spread = float(np.sum((x - middle) ** 2))
-    k = float(np.sum((x - middle) * (y - y.mean())) / spread)
-    off = y - y.mean() - k * (x - middle)
-    scatter = math.sqrt(float(np.sum(off**2)) / (x.size - 2))
-    factor = math.exp(float(y.mean()) - k * middle)
-    return Law(factor, k, scatter / math.sqrt(spread), x.size, middle, spread, scatter)
+    at = np.log(points[:, 0])
+    u = misfit(x, y) / math.sqrt(float(np.sum((at - at.mean()) ** 2)))
+    return Law(exponent, u, tuple(x), tuple(y))

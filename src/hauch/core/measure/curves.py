@@ -84,6 +84,18 @@ def level_law(x: Sequence[float], level: Sequence[float]) -> tuple[float, float]
     return float(start), float(slope)
 
 
+def level_slope_doubt(x: Sequence[float], level: Sequence[float]) -> float:
+    """Standard error of the slope of `level_law` [dB per decade], from the points' scatter about it (JCGM
+    100:2008, H.3.2); 0 for two points.
+    """
+    start, slope = level_law(x, level)
+    at = np.log10(np.asarray(x, dtype=float))
+    off = np.asarray(level, dtype=float) - start - slope * at
+    if off.size < 3:
+        return 0.0
+    return float(np.sqrt(np.sum(off**2) / (off.size - 2) / np.sum((at - at.mean()) ** 2)))
+
+
 def _ordered(x: Sequence[float], y: Sequence[float]) -> tuple[np.ndarray, np.ndarray]:
     """Points in order of x; points at one x are taken together."""
     a, b = np.asarray(x, dtype=float), np.asarray(y, dtype=float)

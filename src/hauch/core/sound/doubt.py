@@ -14,8 +14,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
+from hauch.core.quantity import effective_dof, expanded
 from hauch.core.sound.bands import Array
 
 BATCHES, LEAST_BATCHES, LEAST_BATCH = 20, 5, 0.25
@@ -26,8 +26,10 @@ of the lowest bands are over by then.
 DECIBEL = 10 / math.log(10)
 """A relative change of a power of 1 in decibels, for a small one."""
 
-TONE_DOUBT = 0.4 / math.sqrt(3)
-"""Standard uncertainty of a calibration by a class 1 calibrator [dB]."""
+CALIBRATOR_DOUBT = 0.4 / math.sqrt(3)
+"""Standard uncertainty of a calibration by a class 1 calibrator [dB]: 0.25 dB of its level and 0.15 dB of
+the laboratory, rectangular.
+"""
 
 METER_DOUBT = 1.0 / math.sqrt(3)
 """Standard uncertainty of what a class 2 meter reads [dB]."""
@@ -147,10 +149,5 @@ def change(
 
 def _half(parts: Sequence[tuple[float, float]], apart: float) -> float:
     """Half-width at 95 % of variances with their degrees of freedom, and a doubt that is known."""
-    whole = sum(variance for variance, _ in parts) + apart**2
-    if whole <= 0:
-        return 0.0
-    below = sum(variance**2 / freedom for variance, freedom in parts)
-    freedom = whole**2 / below if below > 0 else math.inf
-    factor = scipy.stats.t.ppf(0.975, freedom) if math.isfinite(freedom) else 1.959964
-    return float(factor * math.sqrt(whole))
+    known = [*((math.sqrt(variance), freedom) for variance, freedom in parts), (apart, math.inf)]
+    return expanded(math.hypot(*(u for u, _ in known)), effective_dof(known))

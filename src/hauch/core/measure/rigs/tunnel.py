@@ -27,7 +27,7 @@ from hauch.core.measure.sweeps import (
     pairs,
 )
 from hauch.core.measure.tunnel import pitot_speed, round_area, traverse_mean
-from hauch.core.quantity import Quantity, derive, exact
+from hauch.core.quantity import Quantity, derive, exact, expanded
 from hauch.core.sound.level import BackgroundTooLoud
 
 
@@ -342,9 +342,9 @@ def noise_at_flow(run: RunInput) -> Quantity:
     of the level over the flow stands in its working.
     """
     level, flow, agreed = _quiet_at(run)
-    _, slope = curves.level_law(
-        [q.value for q in flow.values()], [one.value for one in level.values()]
-    )
+    q, values = [a.value for a in flow.values()], [b.value for b in level.values()]
+    _, slope = curves.level_law(q, values)
+    half = expanded(curves.level_slope_doubt(q, values), max(len(q) - 2, 1))
     return figure_from(
         "Level at the agreed flow",
         "L over lg Q between neighbours",
@@ -352,7 +352,7 @@ def noise_at_flow(run: RunInput) -> Quantity:
         {**level, **flow, "Q": exact(agreed, "m3/s")},
         "dB(A)",
         "interpolation inside the measured range only",
-        f"{len(level)} points; {slope:.0f} dB for ten times the flow,"
+        f"{len(level)} points; {slope:.0f} ± {half:.0f} dB for ten times the flow,"
         f" {slope * math.log10(2):.1f} dB for twice of it",
     )
 
