@@ -16,9 +16,10 @@ from django.test import Client
 from django.urls import reverse
 
 from benchmarks.harness import Row, row, seconds
-from hauch.core.sound.analysis import Analysis, Given, analyse
+from hauch.core.sound.analysis import Given, analyse
 from hauch.core.sound.bands import band_numbers, mid_band
 from hauch.core.sound.spectrum import spectrum
+from hauch.core.sound.told import Analysis
 from hauch.core.sound.tones import Tone, tones
 from hauch.sound.blind import open_listening
 from hauch.sound.models import Answer, Calibration, Listening, SoundRecording

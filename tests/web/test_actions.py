@@ -12,7 +12,8 @@ from django.test import TestCase
 from hauch.bench.files import file_place, keep_file
 from hauch.bench.logs import NewRecording, import_log
 from hauch.bench.models import Chunk, Reading, Recording, Result, Run
-from hauch.bench.queries import plan_of, runs
+from hauch.bench.plan import plan_of
+from hauch.bench.queries import runs
 from hauch.bench.results import recompute
 from hauch.bench.runs import NewRun, Room, Subject, Typed, record_dnf, record_run, void_run
 from hauch.entries import actions as entry_actions

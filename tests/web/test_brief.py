@@ -14,7 +14,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from hauch.bench.models import Run
-from hauch.bench.queries import plan_of
+from hauch.bench.plan import plan_of
 from hauch.bench.results import runs_by_test
 from hauch.bench.runs import Subject, record_dnf
 from hauch.entries.actions import add_entry

@@ -15,7 +15,8 @@ from django.test import TestCase, override_settings
 from django.urls import reverse
 
 from hauch.bench.models import Result, Run
-from hauch.bench.queries import plan_of, runs
+from hauch.bench.plan import plan_of
+from hauch.bench.queries import runs
 from hauch.bench.results import recompute
 from hauch.core.geometry.fit import misfits
 from hauch.core.measure.procedures import PROCEDURES

@@ -21,7 +21,7 @@ from hauch.bench import exclusions, steady
 from hauch.bench.compare import comparisons, orientation_sentence, siblings_of
 from hauch.bench.models import Exclusion, Live, Observation, Piece, Recording, Run
 from hauch.bench.observations import observe
-from hauch.bench.queries import bracket_due, plan_of
+from hauch.bench.plan import bracket_due, plan_of
 from hauch.bench.runs import Room, Subject
 from hauch.core.rig.live import LiveRig
 from hauch.entries.models import Prediction, Version

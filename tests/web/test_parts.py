@@ -13,8 +13,8 @@ from django.urls import reverse
 
 from hauch.bench.forms import subject_of, typed_readings
 from hauch.bench.models import Progress
+from hauch.bench.plan import plan_of
 from hauch.bench.progress import rebuild
-from hauch.bench.queries import plan_of
 from hauch.bench.runs import NewRun, Subject, Typed, record_dnf, record_run, void_run
 from hauch.core.quantity.typed import parse_number
 from hauch.entries import actions as entry_actions
@@ -443,7 +443,7 @@ class LineTests(TestCase):
         )
 
 
-@mock.patch("hauch.bench.queries.MOST_CHOICES", 2)
+@mock.patch("hauch.bench.plan.MOST_CHOICES", 2)
 @mock.patch("hauch.workshop.forms.MOST_CHOICES", 2)
 class ManyEntriesTests(TestCase):
     """A round with more entries than a list can offer asks for codes and names."""

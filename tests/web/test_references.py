@@ -7,7 +7,7 @@ from django.test import TestCase
 from django.urls import reverse
 
 from hauch.bench.forms import subject_choices, subject_of
-from hauch.bench.queries import plan_of
+from hauch.bench.plan import plan_of
 from hauch.bench.runs import Subject
 from hauch.pages.reference_health import alarms, care_of, series_of
 from hauch.people.models import AuditEntry

@@ -6,7 +6,7 @@ from django.urls import reverse
 
 from hauch.bench.durations import run_minutes
 from hauch.bench.models import AskedRepeats
-from hauch.bench.queries import plan_of, wanted_repeats
+from hauch.bench.plan import plan_of, wanted_repeats
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleVersion, Test
 from hauch.verdict.judging import refresh

@@ -9,7 +9,7 @@ from django.test import SimpleTestCase, TestCase
 from django.utils import timezone
 
 from hauch.bench.models import Run
-from hauch.bench.queries import plan_of, why_nothing_due
+from hauch.bench.plan import plan_of, why_nothing_due
 from hauch.bench.runs import NewRun, Room, Subject, Typed, record_run
 from hauch.core.geometry.envelope import Envelope
 from hauch.core.geometry.kinds import PART_KINDS

@@ -10,8 +10,8 @@ from django.test import TestCase
 from django.urls import reverse
 
 from hauch.bench.models import Progress, Run
+from hauch.bench.plan import plan_of
 from hauch.bench.progress import rebuild
-from hauch.bench.queries import plan_of
 from hauch.bench.runs import Subject, record_dnf, void_run
 from hauch.bench.scatter import scatter_of
 from hauch.entries.actions import name_version, withdraw

@@ -11,7 +11,7 @@ from django.core.exceptions import ValidationError
 from django.http import QueryDict
 from django.utils import timezone
 
-from hauch.bench.queries import Plan
+from hauch.bench.plan import Plan
 from hauch.bench.runs import Room, Subject, Typed
 from hauch.core.measure.channels import AMBIENT, CHANNELS
 from hauch.core.quantity.typed import typed_figure

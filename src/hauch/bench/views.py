@@ -18,15 +18,8 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm, room_initial, subject_choices, subject_of, typed_readings
 from hauch.bench.models import Reading, Run
-from hauch.bench.queries import (
-    Plan,
-    counting,
-    lives_of,
-    plan_of,
-    repeats_chart,
-    runs,
-    why_nothing_due,
-)
+from hauch.bench.plan import Plan, plan_of, why_nothing_due
+from hauch.bench.queries import counting, lives_of, repeats_chart, runs
 from hauch.bench.reduction import channels_taken, places_of
 from hauch.bench.runs import NewRun, Room, Subject, record_dnf, record_run
 from hauch.bench.views_soak import soak_channel

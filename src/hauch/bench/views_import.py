@@ -37,7 +37,7 @@ from hauch.bench.importing import (
 from hauch.bench.imports import ask_import, stop_import
 from hauch.bench.logs import imported_before, may_feed
 from hauch.bench.models import LogImport, LogMapping, Recording, SourceFile
-from hauch.bench.queries import plan_of
+from hauch.bench.plan import plan_of
 from hauch.bench.runs import Subject
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.measure.channels import CHANNELS

@@ -8,7 +8,7 @@ from itertools import groupby
 import numpy as np
 
 from hauch.bench.models import Live, Run
-from hauch.bench.queries import wanted_repeats
+from hauch.bench.plan import wanted_repeats
 from hauch.bench.reduction import places_of
 from hauch.bench.runs import Subject
 from hauch.bench.traces import trace_of

@@ -15,7 +15,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm, room_initial, subject_of
 from hauch.bench.models import Live, Observation
-from hauch.bench.queries import bracket_due, plan_of
+from hauch.bench.plan import bracket_due, plan_of
 from hauch.bench.runs import Room, Subject, next_replicate
 from hauch.bench.views import last_room
 from hauch.core.measure.channels import AMBIENT, CHANNELS

@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm
 from hauch.bench.models import Live, Run
-from hauch.bench.queries import plan_of, wanted_repeats
+from hauch.bench.plan import plan_of, wanted_repeats
 from hauch.bench.runs import Subject
 from hauch.bench.views import capture_url
 from hauch.core.measure.channels import CHANNELS

@@ -11,7 +11,8 @@ from django.http import HttpResponse
 from django.shortcuts import render
 
 from hauch.bench.models import Live, Result, Run
-from hauch.bench.queries import lives_of, plan_of, runs, why_nothing_due
+from hauch.bench.plan import plan_of, why_nothing_due
+from hauch.bench.queries import lives_of, runs
 from hauch.bench.traces import trace_of
 from hauch.core.geometry.kinds import PART_KINDS
 from hauch.core.measure.channels import CHANNELS

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hauch.bench.queries import Plan
+from hauch.bench.plan import Plan
 from hauch.bench.runs import Subject
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round

@@ -18,7 +18,7 @@ from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from hauch.bench.forms import RoomForm, room_initial
-from hauch.bench.queries import plan_of
+from hauch.bench.plan import plan_of
 from hauch.bench.reduction import places_of
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.quantity.typed import parse_number

@@ -20,8 +20,9 @@ from hauch.bench.models import Run
 from hauch.bench.reduction import run_input
 from hauch.core.measure.run import NoResult
 from hauch.core.sound import VERSION
-from hauch.core.sound.analysis import FULL_SCALE, Analysis, Given
+from hauch.core.sound.analysis import FULL_SCALE, Given
 from hauch.core.sound.naming import Sources, Turning
+from hauch.core.sound.told import Analysis
 from hauch.entries.models import PartCheck
 from hauch.formats.apart import Broke, Died, Made, Refused, Stopped, apart
 from hauch.people.keep import keep

@@ -9,9 +9,9 @@ from datetime import timedelta
 import numpy as np
 from django.db.models import Q, QuerySet
 
-from hauch.core.sound.analysis import Analysis
 from hauch.core.sound.compare import Comparison, compare
 from hauch.core.sound.doubt import CALIBRATOR_DOUBT, METER_DOUBT, Change, change
+from hauch.core.sound.told import Analysis
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.rounds.models import Round

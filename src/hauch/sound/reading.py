@@ -12,8 +12,9 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from hauch.core.sound.analysis import Given, NothingToHear, Pictures, analyse
+from hauch.core.sound.analysis import Given, NothingToHear, analyse
 from hauch.core.sound.spectrum import Grid
+from hauch.core.sound.told import Pictures
 from hauch.formats import apart
 from hauch.formats.sound import flac_bytes
 from hauch.formats.sound_in import glance, read_channel

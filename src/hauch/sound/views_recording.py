@@ -21,12 +21,13 @@ from hauch.bench.runs import Room
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.quantity.typed import parse_number, typed_figure
 from hauch.core.quantity.units import KINDS
-from hauch.core.sound.analysis import PERCENTS, Analysis, Pictures
+from hauch.core.sound.analysis import PERCENTS
 from hauch.core.sound.bands import mid_band
 from hauch.core.sound.compare import Comparison, hertz, sentence
 from hauch.core.sound.level import at_distance
 from hauch.core.sound.naming import Kind, Named, quarter_wave
 from hauch.core.sound.spectrum import HIGHEST, LOWEST, ROWS
+from hauch.core.sound.told import Analysis, Pictures
 from hauch.people.keep import place_of
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request, whole

@@ -12,7 +12,7 @@ from procrastinate.contrib.django import app
 
 from hauch.bench.durations import run_minutes
 from hauch.bench.models import AskedRepeats
-from hauch.bench.queries import plan_of
+from hauch.bench.plan import plan_of
 from hauch.core.judge.field import compared
 from hauch.core.judge.round import terms_of
 from hauch.core.judge.settle import Question, settle

@@ -9,11 +9,12 @@ import soundfile
 
 from hauch.core.rig import Bench
 from hauch.core.rig.sound import Recorder, Voice
-from hauch.core.sound.analysis import Analysis, Given, analyse
+from hauch.core.sound.analysis import Given, analyse
 from hauch.core.sound.compare import compare, hertz, sentence
 from hauch.core.sound.faults import Fault
 from hauch.core.sound.naming import Kind, Sources, Turning
 from hauch.core.sound.spectrum import ROWS, grid
+from hauch.core.sound.told import Analysis
 from tests.core.sound.made import RATE, noise, pascals, sine
 
 DATA = Path(__file__).parents[2] / "data/sound"

@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from hauch.core.sound.analysis import Analysis, Band
 from hauch.core.sound.doubt import Change, Level, change
 from hauch.core.sound.naming import Kind, Named
+from hauch.core.sound.told import Analysis, Band
 
 SAME = 0.02
 """Two tones without a source are one when their frequencies differ by less than this share."""

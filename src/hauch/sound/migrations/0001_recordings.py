@@ -145,7 +145,7 @@ class Migration(migrations.Migration):
             name='SoundAnalysis',
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('figures', models.JSONField(help_text='see hauch.core.sound.analysis.Analysis')),
+                ('figures', models.JSONField(help_text='see hauch.core.sound.told.Analysis')),
                 ('pascals', models.FloatField(help_text='of a full-scale sample; empty: not calibrated', null=True)),
                 ('level', models.FloatField(help_text='dB(A), without the background')),
                 ('loudness', models.FloatField(help_text='sone', null=True)),

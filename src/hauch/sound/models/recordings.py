@@ -15,8 +15,8 @@ from django.utils import timezone
 from hauch.bench.models import Run, SourceFile, Waveform
 from hauch.bench.runs import Subject
 from hauch.core.sound import VERSION
-from hauch.core.sound.analysis import Analysis
 from hauch.core.sound.doubt import Level
+from hauch.core.sound.told import Analysis
 from hauch.people.keep import KeptPath
 from hauch.rounds.models import Round
 from hauch.stores.models import Instrument, ReferenceSpecimen
@@ -257,7 +257,7 @@ class SoundAnalysis(models.Model):
     recording = models.OneToOneField(
         SoundRecording, on_delete=models.CASCADE, related_name="analysis"
     )
-    figures = models.JSONField(help_text="see hauch.core.sound.analysis.Analysis")
+    figures = models.JSONField(help_text="see hauch.core.sound.told.Analysis")
     pascals = models.FloatField(
         null=True, help_text="of a full-scale sample; empty: not calibrated"
     )
