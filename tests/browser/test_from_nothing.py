@@ -12,6 +12,7 @@ from hauch.verdict.models import Settling, Standing
 from hauch.verdict.settling import work_out
 from tests.browser.base import BrowserTests
 from tests.builder import PASSWORD
+from tests.sounds import SAMPLES, analyse_waiting
 from tests.web.test_people import code_of
 
 
@@ -117,6 +118,40 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("button", name="Keep the decision").click()
         expect(page.get_by_text("Version 1 is accepted.", exact=True)).to_be_visible()
 
+    def record_the_sound(self):
+        """The part before the calibrator's tone, as a newcomer would: it says what is missing, and is
+        analysed by itself once the tone is in.
+        """
+        page = self.page
+        page.keyboard.press("4")
+        page.get_by_role("link", name="Sound recordings").click()
+        page.get_by_role("link", name="Begin a session").click()
+        page.get_by_label("Distance from the part").fill("1 m")
+        page.get_by_label("Room").fill("loft")
+        page.get_by_label("Calibrated by").select_option("tone")
+        page.get_by_label("Level of the calibrator").fill("94")
+        page.get_by_role("button", name="Begin").click()
+        page.set_input_files("#sound", [SAMPLES / "fan.flac"])
+        page.get_by_role("button", name="Hand in").click()
+        row = page.locator("tr", has_text="fan.flac")
+        row.get_by_label(re.compile("^Part")).fill("Amsel, specimen D-01")
+        page.get_by_role("button", name="Confirm, and analyse").click()
+        expect(page.get_by_text("waiting for the worker").first).to_be_visible()
+        analyse_waiting()
+        page.locator("tr", has_text="fan.flac").get_by_role("link", name="Amsel").click()
+        expect(page.get_by_text("tone is in yet")).to_be_visible()
+        page.get_by_role("link", name="its session").click()
+        page.set_input_files("#sound", [SAMPLES / "calibrator.flac", SAMPLES / "background.flac"])
+        page.get_by_role("button", name="Hand in").click()
+        page.get_by_role("button", name="Confirm, and analyse").click()
+        expect(page.get_by_text("waiting for the worker").first).to_be_visible()
+        analyse_waiting()
+        row = page.locator("tr", has_text="fan.flac")
+        expect(row).to_contain_text("dB")
+        row.get_by_role("link", name="Amsel").click()
+        expect(page.get_by_role("heading", name="Amsel, sound")).to_be_visible()
+        expect(page.get_by_role("row", name="Without the background")).to_contain_text("51.7")
+
     def test_the_first_run_is_the_references_and_nothing_is_lost(self):
         page = self.sign_in_by_hand("host")
         expect(page.get_by_role("heading", name="What do you want to compare?")).to_be_visible()
@@ -187,6 +222,7 @@ class FromNothingTests(BrowserTests):
         page.keyboard.press("5")
         expect(page.get_by_text("Amsel is the only entry with all figures")).to_be_visible()
         self.one_entry_to_decide_on()
+        self.record_the_sound()
         self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))
 
     def test_the_first_person_turns_a_second_factor_on_and_signs_in_with_it(self):
