@@ -5,14 +5,16 @@ from django.test import TestCase
 from django.urls import reverse
 
 from hauch.bench.durations import run_minutes
-from hauch.bench.models import AskedRepeats
+from hauch.bench.models import AskedRepeats, Run
 from hauch.bench.plan import plan_of, wanted_repeats
+from hauch.bench.runs import Subject, record_dnf, void_run
+from hauch.pages.line import stations
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import RuleVersion, Test
 from hauch.verdict.judging import refresh
 from hauch.verdict.models import Settling
 from hauch.verdict.settling import ask, put_on_bench, take_off_bench, work_out
-from tests.builder import build
+from tests.builder import START, build
 
 
 class SettlingTests(TestCase):
@@ -86,20 +88,48 @@ class SettlingTests(TestCase):
         self.assertEqual(AuditEntry.objects.filter(action__startswith="settling.").count(), 2)
 
     def test_a_run_makes_it_old(self):
-        row = self.worked()
+        self.worked()
         self.built.air(self.built.specimens["Amsel"], 200, (4.13, 4.12))
         refresh(self.rules)
-        self.standing.refresh_from_db()
         row = Settling.objects.get()
-        if not row.current:
-            with self.assertRaisesMessage(ValidationError, "Runs have come in since"):
-                put_on_bench(self.built.host, row)
-            self.sign_in()
-            page = self.client.get(self.at)
-            self.assertContains(page, "Have it worked out again")
-            self.assertNotContains(page, "Put it on the bench")
-        else:
-            self.fail("a new run left it current")
+        self.assertFalse(row.current)
+        with self.assertRaisesMessage(ValidationError, "Runs have come in since"):
+            put_on_bench(self.built.host, row)
+        self.sign_in()
+        page = self.client.get(self.at)
+        self.assertContains(page, "Have it worked out again")
+        self.assertNotContains(page, "Put it on the bench")
+
+    def bench(self):
+        """What the line tells of the bench."""
+        return next(s.text for s in stations(self.round, self.built.host) if s.key == "bench")
+
+    def test_the_line_tells_what_is_asked_for_and_a_later_answer_takes_its_place(self):
+        self.assertEqual(self.bench(), "9 of 9 runs")
+        row = self.worked()
+        air, binse = self.built.tests["air"], self.built.entries["Binse"]
+        AskedRepeats.objects.create(test=air, entry=self.built.entries["Kiebitz"], repeats=9)
+        self.assertEqual(self.bench(), "9 of 9 runs, 6 more asked for")
+        asked = put_on_bench(self.built.host, row)
+        self.assertEqual(self.bench(), f"9 of 9 runs, {asked} more asked for")
+        self.sign_in()
+        page = self.client.get(self.at)
+        self.assertContains(page, "To the bench")
+        self.assertNotContains(page, "Put it on the bench")
+        AskedRepeats.objects.exclude(entry=binse).delete()
+        AskedRepeats.objects.update(repeats=5)
+        self.assertContains(self.client.get(self.at), "Put it on the bench")
+        self.built.air(self.built.specimens["Binse"], 200, (4.13, 4.12))
+        self.assertEqual(self.bench(), "9 of 9 runs, 1 more asked for")
+        subject = Subject(specimen=self.built.specimens["Binse"])
+        record_dnf(self.built.operator, air, subject, "rubs", START)
+        self.assertEqual(self.bench(), "6 of 6 runs")
+        self.assertNotContains(self.client.get(self.at), "Asked for at the bench")
+
+    def test_more_runs_of_one_entry_stand_for_none_of_anothers(self):
+        self.built.air(self.built.specimens["Amsel"], 200, (4.13, 4.12))
+        void_run(self.built.operator, Run.objects.filter(specimen__code="R-3").first(), "rubs")
+        self.assertEqual(self.bench(), "8 of 9 runs")
 
     def test_who_may_do_what(self):
         for who, code in (("operator", 200), ("viewer", 404), ("designer", 404)):

@@ -9,11 +9,22 @@ from functools import cache
 from typing import Any
 
 from django.db import connection
-from django.db.models import Count, Exists, F, JSONField, OuterRef, Q, QuerySet, Subquery, Sum
-from django.db.models.functions import Coalesce, JSONObject
+from django.db.models import (
+    Count,
+    Exists,
+    F,
+    IntegerField,
+    JSONField,
+    OuterRef,
+    Q,
+    QuerySet,
+    Subquery,
+    Sum,
+)
+from django.db.models.functions import Coalesce, JSONObject, Least
 from django.urls import reverse
 
-from hauch.bench.models import Progress
+from hauch.bench.models import AskedRepeats, Progress
 from hauch.entries.models import Entry, PartCheck, Version
 from hauch.people.clock import house_day
 from hauch.people.permissions import allowed
@@ -52,6 +63,7 @@ KEYS = (
     "broken",
     "asked",
     "done",
+    "more",
     "dnf",
     "no_result",
     "stale",
@@ -134,9 +146,16 @@ def _counts(round_pk: int, today: date) -> QuerySet:
             of_steps=_counted(
                 steps,
                 "test__round",
-                done=Sum("counted", filter=in_),
+                done=Sum(
+                    Least("counted", "test__repeats", output_field=IntegerField()), filter=in_
+                ),
                 dnf=Count("entry", distinct=True, filter=in_ & Q(dnf__gt=0)),
                 no_result=Sum("missing"),
+            ),
+            of_more=_counted(
+                AskedRepeats.objects.filter(test__round=OuterRef("pk")).open(),
+                "test__round",
+                more=Sum("left"),
             ),
             of_standings=_counted(stale, "rules__round", stale=Count("pk")),
         )
@@ -148,6 +167,7 @@ def _counts(round_pk: int, today: date) -> QuerySet:
             "of_prints",
             "of_tests",
             "of_steps",
+            "of_more",
             "of_standings",
         )
     )
@@ -169,6 +189,8 @@ def _stations(round: Round, user, n: dict[str, int]) -> list[Station]:
     wanted = racing * n["asked"]
     done = min(n["done"], wanted)
     bench = f"{done:,} of {wanted:,} runs" if wanted else "no entries yet"
+    if n["more"]:
+        bench += f", {n['more']} more asked for"
     if n["no_result"]:
         bench += f", {n['no_result']} without result"
     entries = (

@@ -20,7 +20,7 @@ from hauch.entries.models import Entry
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
-from hauch.rounds.models import Round, RuleVersion, Test
+from hauch.rounds.models import Round, RuleVersion
 from hauch.rounds.queries import round_tests
 from hauch.verdict.compute import field_of, rules_of, sources_of
 from hauch.verdict.models import Settling, Standing
@@ -149,26 +149,41 @@ def put_on_bench(user: User, settling: Settling) -> int:
     steps = settling.result.get("steps", [])
     if not steps:
         raise ValidationError("There are no repeats to put on the bench.")
+    rows = _wanted(settling)
+    if len(rows) < len(steps):
+        raise ValidationError("The rules have changed since. Have it worked out again.")
+    AskedRepeats.objects.filter(test__round=round).delete()  # of what was worked out before
+    for row in rows:
+        row.by = user
+    AskedRepeats.objects.bulk_create(rows)
+    asked = sum(step["repeats"] for step in steps)
+    record(user, "settling.bench", settling.standing, round, repeats=asked)
+    return asked
+
+
+def _wanted(settling: Settling) -> list[AskedRepeats]:
+    """What would be asked for at the bench, not saved; without steps of what is there no more."""
+    round, steps = settling.standing.rules.round, settling.result.get("steps", [])
     tests = {test.key: test for test in round_tests(round)}
     entries = Entry.objects.in_bulk([step["entry"] for step in steps])
     counts = plan_of(round).counts
-    asked = 0
-    for step in steps:
-        test, entry = tests.get(step["test"]), entries.get(step["entry"])
-        if test is None or entry is None:
-            raise ValidationError("The rules have changed since. Have it worked out again.")
-        AskedRepeats.objects.update_or_create(
-            test=test,
-            entry=entry,
-            defaults={
-                "repeats": counts.get((test.pk, entry.pk), 0) + step["repeats"],
-                "by": user,
-                "at": timezone.now(),
-            },
+    return [
+        AskedRepeats(
+            test=tests[step["test"]],
+            entry=entries[step["entry"]],
+            repeats=counts.get((tests[step["test"]].pk, step["entry"]), 0) + step["repeats"],
         )
-        asked += step["repeats"]
-    record(user, "settling.bench", settling.standing, round, repeats=asked)
-    return asked
+        for step in steps
+        if step["test"] in tests and step["entry"] in entries
+    ]
+
+
+def is_on_bench(settling: Settling) -> bool:
+    """Whether just these repeats are asked for at the bench."""
+    asked = AskedRepeats.objects.filter(test__round=settling.standing.rules.round)
+    return {(row.test_id, row.entry_id, row.repeats) for row in _wanted(settling)} == set(
+        asked.values_list("test", "entry", "repeats")
+    )
 
 
 @transaction.atomic
@@ -179,16 +194,3 @@ def take_off_bench(user: User, round: Round) -> int:
     if count:
         record(user, "settling.off", round, round, asked=count)
     return count
-
-
-def still_asked(round: Round, tests: list[Test]) -> list[dict[str, Any]]:
-    """Repeats that are asked for beyond the rules and are not in yet."""
-    plan = plan_of(round)
-    rows = AskedRepeats.objects.filter(test__in=tests, entry__state=Entry.State.IN).select_related(
-        "entry", "test"
-    )
-    return [
-        {"entry": row.entry, "test": row.test, "left": left}
-        for row in rows.order_by("test__order", "entry__name")
-        if (left := row.repeats - plan.counts.get((row.test_id, row.entry_id), 0)) > 0
-    ]

@@ -10,6 +10,7 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
+from hauch.bench.models import AskedRepeats
 from hauch.entries.models import Entry
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
@@ -18,7 +19,7 @@ from hauch.rounds.queries import current_rules, round_for, round_tests
 from hauch.ui.worker import worker_away
 from hauch.verdict.models import Settling, Standing
 from hauch.verdict.queries import standing_of
-from hauch.verdict.settling import CHOICES, ask, put_on_bench, still_asked, take_off_bench
+from hauch.verdict.settling import CHOICES, ask, is_on_bench, put_on_bench, take_off_bench
 
 
 def _standing(request: Request, slug: str) -> tuple[Round, Standing | None, list[Test]]:
@@ -49,7 +50,10 @@ def settling(request: Request, slug: str) -> HttpResponse:
         "choices": CHOICES,
         "asked": row.asked if row else 0.95,
         "may_change": allowed(request.user, "rules.change", round),
-        "on_bench": still_asked(round, tests),
+        "on_bench": AskedRepeats.objects.filter(test__round=round)
+        .open()
+        .select_related("entry", "test")
+        .order_by("test__order", "entry__name"),
     }
     if row is not None and row.state == Settling.State.DONE:
         context |= _found(row, tests)
@@ -79,6 +83,7 @@ def _found(row: Settling, tests: list[Test]) -> dict[str, Any]:
         "steps": steps,
         "repeats": sum(step["repeats"] for step in steps),
         "hours": result.get("minutes", 0.0) / 60,
+        "put": bool(steps) and row.current and is_on_bench(row),
     }
 
 

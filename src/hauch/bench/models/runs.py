@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from django.conf import settings
 from django.db import models
-from django.db.models import Q
+from django.db.models import Exists, F, OuterRef, Q, Subquery
+from django.db.models.functions import Coalesce, Greatest
 from django.urls import reverse
 from django.utils import timezone
 
@@ -293,6 +294,26 @@ class Progress(models.Model):
         return f"{self.entry}, {self.test}: {self.counted}"
 
 
+class AskedRepeatsQuerySet(models.QuerySet["AskedRepeats"]):
+    """What is asked for beyond the rules."""
+
+    def open(self):
+        """Those that are not in yet, with how many are ``left``; none of an entry that withdrew or
+        did not finish.
+        """
+        steps = Progress.objects.filter(entry=OuterRef("entry"))
+        gave_up = steps.filter(dnf__gt=0, test__successor__isnull=True, test__dropped=False)
+        counted = Coalesce(Subquery(steps.filter(test=OuterRef("test")).values("counted")), 0)
+        reached = Greatest(counted, F("test__repeats"), output_field=models.IntegerField())
+        return self.filter(
+            ~Exists(gave_up),
+            entry__state=Entry.State.IN,
+            test__successor__isnull=True,
+            test__dropped=False,
+            repeats__gt=reached,
+        ).annotate(left=F("repeats") - reached)
+
+
 class AskedRepeats(models.Model):
     """So many repeats are asked for of an entry in a test, more than the rules ask of all: what would
     settle the first place.
@@ -305,6 +326,8 @@ class AskedRepeats(models.Model):
         settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+"
     )
     at = models.DateTimeField(default=timezone.now)
+
+    objects = AskedRepeatsQuerySet.as_manager()
 
     class Meta:
         verbose_name_plural = "asked repeats"
