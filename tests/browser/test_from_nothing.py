@@ -2,7 +2,10 @@
 workshop, bench, verdict. The reference goes first.
 """
 
+import os
 import re
+import tempfile
+from pathlib import Path
 
 from playwright.sync_api import expect
 
@@ -118,6 +121,16 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("button", name="Keep the decision").click()
         expect(page.get_by_text("Version 1 is accepted.", exact=True)).to_be_visible()
 
+    def changed_while_the_reference_ran(self, name):
+        """A sample whose time speaks for a run of another part than the one that is named."""
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name) / name
+        path.write_bytes((SAMPLES / name).read_bytes())
+        when = Run.objects.filter(reference__isnull=False).latest("started_at").started_at
+        os.utime(path, (when.timestamp(), when.timestamp()))
+        return path
+
     def record_the_sound(self):
         """The part before the calibrator's tone, as a newcomer would: it says what is missing, and is
         analysed by itself once the tone is in.
@@ -131,9 +144,10 @@ class FromNothingTests(BrowserTests):
         page.get_by_label("Calibrated by").select_option("tone")
         page.get_by_label("Level of the calibrator").fill("94")
         page.get_by_role("button", name="Begin").click()
-        page.set_input_files("#sound", [SAMPLES / "fan.flac"])
+        page.set_input_files("#sound", [self.changed_while_the_reference_ran("fan.flac")])
         page.get_by_role("button", name="Hand in").click()
         row = page.locator("tr", has_text="fan.flac")
+        expect(row.get_by_label(re.compile("^Part"))).to_have_value(re.compile("Loft-140"))
         row.get_by_label(re.compile("^Part")).fill("Amsel, specimen D-01")
         page.get_by_role("button", name="Confirm, and analyse").click()
         expect(page.get_by_text("waiting for the worker").first).to_be_visible()

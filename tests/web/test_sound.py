@@ -177,6 +177,24 @@ class HandInTests(SoundCase):
         row.refresh_from_db()
         self.assertEqual((row.run, row.specimen, row.channel), (run, self.binse, 1))
 
+    def test_a_run_guessed_by_time_gives_way_to_the_part_that_is_named(self):
+        self.sign_in()
+        session = session_of(self.built)
+        run = self.built.air(self.built.reference, 1, (4.0, 4.1))
+        row = hand_in(self.built, session, "fan.flac", minutes=1)
+        self.assertEqual(row.run, run)
+        data = {f"kind-{row.pk}": "part", f"part-{row.pk}": "R-2", f"run-{row.pk}": str(run.pk)}
+        self.client.post(self.at("confirm", session.pk), data)
+        row.refresh_from_db()
+        self.assertEqual((row.specimen, row.run), (self.binse, None))
+        own = self.built.air(self.binse, 2, (4.0, 4.1))
+        again = hand_in(self.built, session, "whistle.flac", minutes=1)
+        self.assertEqual(again.run, run)
+        data = {k.replace(str(row.pk), str(again.pk)): v for k, v in data.items()}
+        self.client.post(self.at("confirm", session.pk), data)
+        again.refresh_from_db()
+        self.assertEqual((again.specimen, again.run), (self.binse, own))
+
     def test_taken_out_before_it_is_confirmed_and_handed_in_again(self):
         self.sign_in()
         session = session_of(self.built)

@@ -26,7 +26,7 @@ from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round
 from hauch.sound.analysing import ask
-from hauch.sound.matching import guess
+from hauch.sound.matching import guess, run_near
 from hauch.sound.models import Calibration, Mounting, RecordingSession, SoundRecording
 from hauch.sound.reading import GLANCE, look
 
@@ -273,6 +273,15 @@ def confirm(user: User, said: Sequence[tuple[SoundRecording, Confirmed]]) -> int
     return ask(SoundRecording.objects.filter(pk__in=[row.pk for row, _ in said]))
 
 
+def _only_guessed(row: SoundRecording, run: Run) -> bool:
+    """Whether a run stands in a new recording's row because of the file's time alone: it gives way
+    to a part that a person names.
+    """
+    if row.state != SoundRecording.State.NEW or row.run_id != run.pk:
+        return False
+    return guess(row.session.round, row.name, row.recorded_at).by == "time"
+
+
 def _confirm(row: SoundRecording, one: Confirmed) -> None:
     round = row.session.round
     if one.kind not in SoundRecording.Kind.values:
@@ -286,7 +295,9 @@ def _confirm(row: SoundRecording, one: Confirmed) -> None:
             if run.test.round_id != round.pk:
                 raise ValidationError(f"Run {run.pk} is of another round.")
             heard = Subject(run.specimen, run.reference)
-            if subject is not None and subject != heard:
+            if subject is not None and subject != heard and _only_guessed(row, run):
+                run, heard = run_near(round, row.recorded_at, subject), subject
+            if subject is not None and subject != heard and run is not None:
                 raise ValidationError(
                     f"Run {run.pk} is of {run.subject}, and that is not what is named as heard. Change"
                     " one of them."

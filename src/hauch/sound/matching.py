@@ -12,6 +12,7 @@ from django.db.models import Q
 
 from hauch.bench.models import Run
 from hauch.bench.queries import runs
+from hauch.bench.runs import Subject
 from hauch.entries.models import Entry
 from hauch.rounds.models import Round
 from hauch.sound.models import SoundRecording
@@ -62,23 +63,25 @@ def guess(round: Round, name: str, recorded_at: datetime) -> Guess:
     numbered = re.search(r"\brun (\d{1,12})\b", words)
     if numbered and (run := known.filter(pk=int(numbered[1])).first()) is not None:
         return of_run(run, "name")
-    near = known.filter(started_at__gte=recorded_at - NEAR, started_at__lte=recorded_at + NEAR)
-    if specimen is not None:
-        return Guess(
-            SoundRecording.Kind.PART,
-            specimen=specimen,
-            run=_nearest(near.filter(specimen=specimen), recorded_at),
-            by="name",
-        )
-    if (reference := _named_reference(round, words)) is not None:
-        return Guess(
-            SoundRecording.Kind.PART,
-            reference=reference,
-            run=_nearest(near.filter(reference=reference), recorded_at),
-            by="name",
-        )
-    run = _nearest(near, recorded_at)
+    reference = None if specimen is not None else _named_reference(round, words)
+    if specimen is not None or reference is not None:
+        run = run_near(round, recorded_at, Subject(specimen, reference))
+        return Guess(SoundRecording.Kind.PART, specimen, reference, run, by="name")
+    run = run_near(round, recorded_at)
     return of_run(run, "time") if run is not None else Guess(SoundRecording.Kind.PART)
+
+
+def run_near(round: Round, recorded_at: datetime, subject: Subject | None = None) -> Run | None:
+    """The run that began nearest to a recording, within `NEAR`: of one part, or of any."""
+    near = (
+        runs()
+        .filter(test__round=round)
+        .filter(started_at__gte=recorded_at - NEAR, started_at__lte=recorded_at + NEAR)
+        .with_names()
+    )
+    if subject is not None:
+        near = near.filter(specimen=subject.specimen, reference=subject.reference)
+    return _nearest(near, recorded_at)
 
 
 def _begins(words: str, known: tuple[str, ...]) -> bool:
