@@ -396,7 +396,9 @@ class FuzzTests(TestCase):
             order=9,
         )
         samples = [Subject(specimen=s) for s in cls.built.specimens.values()]
-        sitting, links = open_sitting(cls.built.host, looks, samples, ["Ilse", "Jost"], ["surface"])
+        sitting, links = open_sitting(
+            cls.built.host, looks, samples, ["Ilse", "Jost"], [("surface", 1)]
+        )
         return sitting, next(iter(links.values()))
 
     def setUp(self):

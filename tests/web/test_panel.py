@@ -40,7 +40,8 @@ class PanelCase(TestCase):
         samples = [f"s{s.pk}" for s in self.built.specimens.values()]
         data = {
             "judge": ["Ilse", "Jost"],
-            "criteria": "overhang, surface",
+            "criterion": ["overhang", "surface", ""],
+            "weight": ["1", "", "1"],
             "sample": [f"r{self.built.reference.pk}", *samples],
         }
         at = reverse("panel:begin", args=[self.slug, self.test.pk])
@@ -74,8 +75,14 @@ class OpenTests(PanelCase):
         for changed, words in (
             ({"judge": ["Ilse", ""]}, "has 2 judges, and 1 is named"),
             ({"judge": ["Ilse", " ilse "]}, "Two judges have the same name"),
-            ({"criteria": "fit, Fit"}, "Two criteria have the same name"),
-            ({"criteria": ",".join("abcdefghi")}, "8 criteria"),
+            ({"criterion": ["fit", "Fit"]}, "Two criteria have the same name"),
+            ({"criterion": list("abcdefghi"), "weight": ["1"] * 9}, "8 criteria"),
+            ({"weight": ["two", "1"]}, "overhang: “two” is not a number"),
+            ({"weight": ["0", "0"]}, "one at least more than nothing"),
+            ({"weight": ["-1", "1"]}, "counts between 0 and 10"),
+            ({"weight": ["1", "nan"]}, "surface:"),
+            ({"faces": "front"}, "has 2 faces or angles, and 1 is named"),
+            ({"faces": "front, Front"}, "Two faces or angles have the same name"),
             ({"sample": []}, "Tick at least one sample"),
             ({"sample": ["s999999", "r0", "'"]}, "Tick at least one sample"),
         ):
@@ -192,6 +199,11 @@ class JudgeTests(PanelCase):
         self.assertContains(send("1", b"no picture"), "picture")
         self.assertEqual(FacePicture.objects.count(), 1)
 
+    def test_judges_stand_in_the_order_in_which_they_were_named(self):
+        Judge.objects.filter(name="Ilse").update(done_at=self.sitting.opened_at)  # moves its row
+        page = self.client.get(self.sitting.get_absolute_url())
+        self.assertEqual([judge.name for judge, _ in page.context["judges"]], ["Ilse", "Jost"])
+
     def test_a_new_link_shuts_the_old_one(self):
         judge = Judge.objects.get(name="Ilse")
         self.client.post(reverse("panel:link", args=[self.slug, self.sitting.pk, judge.pk]))
@@ -254,3 +266,98 @@ class CloseTests(PanelCase):
         sample = self.sitting.samples.first()
         self.outside.post(self.links["Ilse"], {f"p-{sample.pk}-1-0": ""})
         self.assertContains(self.close(), "Ilse has not finished yet", status_code=422)
+
+
+class WeighedTests(PanelCase):
+    def test_points_by_weights_are_each_judges_own(self):
+        self.begin(weight=["1", "0.5", "1"], faces="front, 45°")
+        sitting = Sitting.objects.get()
+        page = self.client.get(sitting.get_absolute_url())
+        self.assertContains(page, "They count overhang × 1, surface × 0.5")
+        self.assertContains(page, "(front, 45°)")
+        for judge, more in zip(sitting.judges.all(), (0.0, 1.0), strict=True):
+            for sample in sitting.samples.all():
+                for face in (1, 2):
+                    for criterion, points in ((0, 4.0 + face), (1, 1.0)):
+                        judge.marks.create(
+                            sample=sample, face=face, criterion=criterion, points=points + more
+                        )
+            judge.done_at = sitting.opened_at
+            judge.save()
+        at = reverse("panel:close", args=[self.slug, sitting.pk])
+        self.client.post(at, ROOM | {"form_key": KEY})
+        run = Run.objects.first()
+        # (5 + 6 + 0.5 (1 + 1)) / 3 = 4, and one more of the second judge
+        self.assertEqual(sorted(r.value for r in run.readings.all()), [4.0, 5.0])
+        self.assertAlmostEqual(run.result.value, 4.5)
+        page = self.client.get(sitting.get_absolute_url())
+        self.assertContains(page, "Overhang, 45°")
+        self.assertContains(page, "The judges gave all samples alike")
+
+
+class PlacesTests(PanelCase):
+    def setUp(self):
+        Rig.objects.filter(name="Score sheets").update(
+            constants={"places": [2, 0.0], "faces": [1, 0.0], "top": [10, 0.0]}
+        )
+        Test.objects.filter(pk=self.test.pk).update(procedure="panel_places")
+        self.begin(criterion=["surface"], weight=["1"])
+        self.sitting = Sitting.objects.get()
+        links = self.client.session[f"panel-links-{self.sitting.pk}"]
+        self.links = {name: url.split("testserver")[1] for name, url in links.items()}
+        self.by_name = {s.short_name: s for s in self.sitting.samples.all()}
+        self.outside = Client()
+
+    def rank(self, name, finish=True, **places):
+        data = {f"p-{self.by_name[who].pk}-1-0": str(place) for who, place in places.items()}
+        if finish:
+            data["finish"] = "yes"
+        return self.outside.post(self.links[name], data, follow=True)
+
+    def test_what_cannot_be_a_place(self):
+        page = self.outside.get(self.links["Ilse"])
+        self.assertContains(page, "leave out what you cannot judge")
+        for place, words in (
+            ("0", "Places are whole numbers from 1 to 4; 0 cannot be"),
+            ("5", "5 cannot be"),
+            ("1.5", "1.5 cannot be"),
+            ("best", "not a number"),
+        ):
+            with self.subTest(place):
+                self.assertContains(self.rank("Ilse", Amsel=place), words, status_code=422)
+        self.assertFalse(Mark.objects.exists())
+        answer = self.rank("Ilse", Amsel=1)
+        self.assertContains(answer, "Surface: put at least two samples in places", status_code=422)
+
+    def test_missing_places_and_ties_become_runs(self):
+        self.assertContains(self.rank("Ilse", Amsel=1, Binse=2, Kiebitz=2), "you are done")
+        self.rank("Jost", Amsel=1, Binse=3)
+        page = self.client.get(self.sitting.get_absolute_url())
+        self.assertContains(page, "Over what they have in common all agree")
+        self.assertContains(page, "not judged")
+        at = reverse("panel:close", args=[self.slug, self.sitting.pk])
+        answer = self.client.post(at, ROOM | {"form_key": KEY}, follow=True)
+        self.assertContains(answer, "3 runs were recorded")
+        values = {
+            run.specimen.version.entry.name: sorted(r.value for r in run.readings.all())
+            for run in Run.objects.all()
+        }
+        # of three: the first 1/6, the two others share 2.5, so 2/3; of two: 1/4 and 3/4
+        for name, there in {
+            "Amsel": (16.67, 25.0),
+            "Binse": (66.67, 75.0),
+            "Kiebitz": (66.67,),
+        }.items():
+            for value, expected in zip(values[name], there, strict=True):
+                self.assertAlmostEqual(value, expected, places=2)
+        of_one = Run.objects.get(specimen__version__entry__name="Kiebitz").result
+        self.assertEqual((of_one.missing, of_one.u), ("", 30.0))
+        self.assertFalse(Run.objects.filter(reference__isnull=False).exists())
+
+    def test_nobody_ranked_and_one_sample_alone(self):
+        page = self.client.get(self.sitting.get_absolute_url())
+        self.assertNotContains(page, "What they gave")
+        alone = [f"s{self.built.specimens['Amsel'].pk}"]
+        self.assertContains(
+            self.begin(sample=alone), "Places need at least two samples", status_code=422
+        )

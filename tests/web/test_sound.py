@@ -177,6 +177,13 @@ class HandInTests(SoundCase):
         row.refresh_from_db()
         self.assertEqual((row.run, row.specimen, row.channel), (run, self.binse, 1))
 
+    def test_the_newest_session_is_first(self):
+        self.sign_in()
+        first, second = (session_of(self.built) for _ in range(2))
+        type(first).objects.filter(pk=first.pk).update(note="moves its row")
+        page = self.client.get(reverse("sound:overview", args=[self.built.round.slug]))
+        self.assertEqual(list(page.context["sessions"]), [second, first])
+
     def test_a_run_guessed_by_time_gives_way_to_the_part_that_is_named(self):
         self.sign_in()
         session = session_of(self.built)

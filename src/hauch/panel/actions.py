@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import random
 import secrets
+from collections import Counter
 from collections.abc import Iterable, Sequence
 
 from django.core.exceptions import ValidationError
@@ -16,17 +17,19 @@ from hauch.bench.models import Run
 from hauch.bench.reduction import places_of
 from hauch.bench.runs import NewRun, Room, Subject, Typed, record_run
 from hauch.core.measure.rigs import panel
-from hauch.panel.models import FacePicture, Judge, Mark, Sample, Sitting
+from hauch.panel.models import BY_PLACES, FacePicture, Judge, Mark, Sample, Sitting
+from hauch.panel.results import told
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Test
 from hauch.stores.pictures import keep_picture
 
-CHANNEL, UNIT = "panel_points", "points"
+POINTS, PLACES = ("panel_points", "points"), ("panel_place", "%")
+"""Channels with their units."""
 LETTERS = "ACDEFHJKLMNPRTUVWXY"
 """Letters of codes: none that looks like another or like a figure."""
-MOST_SAMPLES, MOST_CRITERIA = 200, 8
+MOST_SAMPLES, MOST_CRITERIA, MOST_WEIGHT = 200, 8, 10.0
 
 
 def is_panel(test: Test) -> bool:
@@ -60,9 +63,15 @@ def open_sitting(
     test: Test,
     subjects: Sequence[Subject],
     judges: Iterable[str],
-    criteria: Iterable[str],
+    criteria: Sequence[tuple[str, float]],
+    faces: Iterable[str] = (),
 ) -> tuple[Sitting, dict[str, str]]:
     """Open a sitting; gives it with the secret of each judge's link, which is shown once.
+
+    Parameters
+    ----------
+    criteria : names with what each counts; none for the result as a whole
+    faces : names of the faces or angles; none where numbers will do
 
     Raises
     ------
@@ -72,7 +81,9 @@ def open_sitting(
     require(user, "run.record", test.round)
     if not is_panel(test):
         raise ValidationError(f"{test} is not judged by a panel.")
-    names, asked = _names(judges, "judges", 60), _names(criteria, "criteria", 40) or ["Result"]
+    names = _names(judges, "judges", 60)
+    asked = _names((name for name, _ in criteria), "criteria", 40) or ["Result"]
+    weights = [weight for name, weight in criteria if name.split()] or [1.0]
     wanted = places_of(test)
     if len(names) != wanted:
         raise ValidationError(
@@ -85,14 +96,29 @@ def open_sitting(
         raise ValidationError(
             f"A sitting has at most {MOST_SAMPLES} samples and {MOST_CRITERIA} criteria."
         )
+    if any(not 0 <= one <= MOST_WEIGHT for one in weights) or not sum(weights):
+        raise ValidationError(
+            f"A criterion counts between 0 and {MOST_WEIGHT:g}, and one at least more than nothing."
+        )
     for subject in subjects:
         subject.check(test.round)
     constants = test.rig.pairs
+    count = int(constants.get("faces", (1.0, 0.0))[0])
+    angles = _names(faces, "faces or angles", 40)
+    if angles and len(angles) != count:
+        raise ValidationError(
+            f"The rig has {count} {'face or angle' if count == 1 else 'faces or angles'}, and"
+            f" {len(angles)} {'is' if len(angles) == 1 else 'are'} named. Name as many, or none."
+        )
+    if test.procedure == BY_PLACES and len(subjects) < 2:
+        raise ValidationError("Places need at least two samples. Tick another one.")
     sitting = Sitting.objects.create(
         round=test.round,
         test=test,
         criteria=asked,
-        faces=int(constants.get("faces", (1.0, 0.0))[0]),
+        weights=weights if len(set(weights)) > 1 else [],
+        faces=count,
+        face_names=angles,
         most=constants.get("top", (10.0, 0.0))[0],
         opened_by=user,
     )
@@ -150,7 +176,7 @@ def give(judge: Judge, points: dict[tuple[int, int, int], float | None]) -> int:
     ------
     ValidationError : closed, no such place, or points that cannot be
     """
-    sitting = Sitting.objects.select_for_update().get(pk=judge.sitting_id)
+    sitting = _locked(judge)
     _still_open(sitting)
     samples = set(sitting.samples.values_list("pk", flat=True))
     for (sample, face, criterion), value in points.items():
@@ -161,7 +187,11 @@ def give(judge: Judge, points: dict[tuple[int, int, int], float | None]) -> int:
             judge.marks.filter(sample=sample, face=face, criterion=criterion).delete()
             Judge.objects.filter(pk=judge.pk).update(done_at=None)
             continue
-        if not 0 <= value <= sitting.most:
+        if sitting.by_places and not (1 <= value <= len(samples) and value == int(value)):
+            raise ValidationError(
+                f"Places are whole numbers from 1 to {len(samples)}; {value:g} cannot be."
+            )
+        if not sitting.by_places and not 0 <= value <= sitting.most:
             raise ValidationError(f"Points go from 0 to {sitting.most:g}; {value:g} cannot be.")
         Mark.objects.update_or_create(
             judge=judge,
@@ -175,22 +205,45 @@ def give(judge: Judge, points: dict[tuple[int, int, int], float | None]) -> int:
 
 @transaction.atomic
 def finish(judge: Judge) -> None:
-    """The judge has given all points.
+    """The judge has given all points, or has put at least two samples in places for all that is
+    judged.
 
     Raises
     ------
     ValidationError : closed, or some are missing
     """
-    sitting = Sitting.objects.select_for_update().get(pk=judge.sitting_id)
+    sitting = _locked(judge)
     _still_open(sitting)
     missing = sitting.points_expected * sitting.samples.count() - judge.marks.count()
-    if missing:
+    if sitting.by_places:
+        _ranked_enough(judge, sitting)
+    elif missing:
         raise ValidationError(
             f"{missing} {'place has' if missing == 1 else 'places have'} no points yet. Give them, then"
             " finish."
         )
     judge.done_at = timezone.now()
     judge.save(update_fields=["done_at"])
+
+
+def _ranked_enough(judge: Judge, sitting: Sitting) -> None:
+    given = Counter(judge.marks.values_list("face", "criterion"))
+    for face in range(1, sitting.faces + 1):
+        for criterion in range(len(sitting.criteria)):
+            if given[(face, criterion)] < 2:
+                raise ValidationError(
+                    f"{sitting.item(face, criterion).capitalize()}: put at least two samples in places,"
+                    " then finish."
+                )
+
+
+def _locked(judge: Judge) -> Sitting:
+    """The sitting of a judge, held until the end of the transaction."""
+    return (
+        Sitting.objects.select_for_update(of=("self",))
+        .select_related("test")
+        .get(pk=judge.sitting_id)
+    )
 
 
 @transaction.atomic
@@ -233,24 +286,48 @@ def close(user: User, sitting: Sitting, room: Room) -> list[Run]:
         raise ValidationError(
             f"{', '.join(waiting)} {'has' if len(waiting) == 1 else 'have'} not finished yet."
         )
+    channel, _ = PLACES if sitting.by_places else POINTS
     made = []
     with many_runs():
-        for sample in sitting.samples.select_related("specimen__version__entry", "reference__type"):
-            readings = [
-                Typed(mark.points, f"{mark.points:g}", UNIT, place)
-                for place, judge in enumerate(judges, 1)
-                for mark in judge.marks.filter(sample=sample).order_by("face", "criterion")
-            ]
+        for sample, readings in _readings(sitting, judges).items():
+            if not readings:  # nobody put it in a place
+                continue
             new = NewRun(
                 sitting.test,
                 Subject(specimen=sample.specimen, reference=sample.reference),
                 room,
                 timezone.now(),
-                {CHANNEL: readings},
-                note=f"Sitting {sitting.pk}, code {sample.code}: {', '.join(sitting.criteria)}.",
+                {channel: readings},
+                note=f"Sitting {sitting.pk}, code {sample.code}: {sitting.criteria_told}.",
             )
             made.append(record_run(user, new))
     sitting.closed_at = timezone.now()
     sitting.save(update_fields=["closed_at"])
     record(user, "panel.close", sitting, sitting.round, runs=len(made))
     return made
+
+
+def _readings(sitting: Sitting, judges: Sequence[Judge]) -> dict[Sample, list[Typed]]:
+    """What the runs are read with, by sample: all points as they were given where all criteria count
+    alike, else what each judge's points, or places, come to.
+    """
+    samples = list(sitting.samples.select_related("specimen__version__entry", "reference__type"))
+    if not sitting.by_places and not sitting.weights:
+        return {
+            sample: [
+                Typed(mark.points, f"{mark.points:g}", POINTS[1], place)
+                for place, judge in enumerate(judges, 1)
+                for mark in judge.marks.filter(sample=sample).order_by("face", "criterion")
+            ]
+            for sample in samples
+        }
+    _, unit = PLACES if sitting.by_places else POINTS
+    totals = told(sitting).by_judge
+    return {
+        sample: [
+            Typed(totals[judge.pk][sample.pk], f"{totals[judge.pk][sample.pk]:.4g}", unit, place)
+            for place, judge in enumerate(judges, 1)
+            if sample.pk in totals[judge.pk]
+        ]
+        for sample in samples
+    }

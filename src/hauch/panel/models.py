@@ -1,4 +1,6 @@
-"""A sitting of a panel: samples under blind codes, judges with a link each, and the points they give."""
+"""A sitting of a panel: samples under blind codes, judges with a link each, and the points or places
+they give.
+"""
 
 from __future__ import annotations
 
@@ -14,14 +16,23 @@ from hauch.rounds.models import Round, Test
 from hauch.stores.models import Picture, ReferenceSpecimen
 from hauch.workshop.models import Specimen
 
+BY_PLACES = "panel_places"
+"""Procedure whose judges rank; those of the other one give points."""
+
 
 class Sitting(models.Model):
-    """Samples of one test that are judged together: faces by criteria, points up to the most."""
+    """Samples of one test that are judged together: faces by criteria, points up to the most, or
+    places.
+    """
 
     round = models.ForeignKey(Round, on_delete=models.CASCADE, related_name="sittings")
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="sittings")
     criteria = models.JSONField(help_text="names, such as overhang and bridging")
+    weights = models.JSONField(
+        default=list, help_text="of the criteria; empty where all count alike"
+    )
     faces = models.PositiveSmallIntegerField()
+    face_names = models.JSONField(default=list, help_text="of faces or angles; empty: by number")
     most = models.FloatField(help_text="points at most")
     opened_by = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"
@@ -47,6 +58,34 @@ class Sitting(models.Model):
     def points_expected(self) -> int:
         """Points that each judge is asked for on one sample."""
         return self.faces * len(self.criteria)
+
+    @property
+    def by_places(self) -> bool:
+        """Whether judges rank the samples, instead of giving points."""
+        return self.test.procedure == BY_PLACES
+
+    @property
+    def weighed(self) -> list[tuple[str, float]]:
+        """Criteria with what each counts."""
+        weights = self.weights or [1.0] * len(self.criteria)
+        return list(zip(self.criteria, weights, strict=True))
+
+    @property
+    def criteria_told(self) -> str:
+        """Criteria in words, with what each counts where they do not count alike."""
+        if not self.weights:
+            return ", ".join(self.criteria)
+        return ", ".join(f"{name} × {weight:g}" for name, weight in self.weighed)
+
+    def item(self, face: int, criterion: int) -> str:
+        """What is judged at a time: a criterion, at a face where there are several."""
+        if self.faces == 1:
+            return self.criteria[criterion]
+        return f"{self.criteria[criterion]}, {self.face(face)}"
+
+    def face(self, face: int) -> str:
+        """Name of a face or angle."""
+        return self.face_names[face - 1] if self.face_names else f"face {face}"
 
     @property
     def open(self) -> bool:
@@ -86,6 +125,13 @@ class Sample(models.Model):
         if self.specimen is not None:
             return f"{self.specimen.version.entry.name}, specimen {self.specimen.code}"
         return f"{self.reference}, reference"
+
+    @property
+    def short_name(self) -> str:
+        """The entry, or the reference."""
+        if self.specimen is not None:
+            return self.specimen.version.entry.name
+        return str(self.reference)
 
 
 class FacePicture(models.Model):
@@ -130,7 +176,7 @@ class Judge(models.Model):
 
 
 class Mark(models.Model):
-    """Points that a judge gave to one face of a sample for one criterion."""
+    """Points that a judge gave to one face of a sample for one criterion, or its place among all."""
 
     judge = models.ForeignKey(Judge, on_delete=models.CASCADE, related_name="marks")
     sample = models.ForeignKey(Sample, on_delete=models.CASCADE, related_name="marks")

@@ -23,8 +23,9 @@ from hauch.bench.reduction import places_of
 from hauch.bench.views import last_room, spread_errors
 from hauch.core.quantity.typed import parse_number
 from hauch.panel import actions
-from hauch.panel.models import FacePicture, Judge, Sample, Sitting
+from hauch.panel.models import BY_PLACES, FacePicture, Judge, Sample, Sitting
 from hauch.panel.queries import judgeable
+from hauch.panel.results import Told, rows, told
 from hauch.people.keep import read_kept
 from hauch.people.requests import Request, whole
 from hauch.rounds.models import Test
@@ -48,20 +49,31 @@ def begin(request: Request, slug: str, test_pk: int) -> HttpResponse:
         "subjects": subjects,
         "chosen": [key for key, _ in subjects],
         "judges": [""] * places,
-        "criteria": "",
+        "criteria": _criteria([]),
+        "faces": "",
+        "face_count": int(test.rig.pairs.get("faces", (1.0, 0.0))[0]),
+        "by_places": test.procedure == BY_PLACES,
         "sittings": test.sittings.select_related("round", "test"),
     }
     if request.method == "POST":
         chosen, judges = request.POST.getlist("sample"), request.POST.getlist("judge")
-        criteria = request.POST.get("criteria", "")
-        context |= {"chosen": chosen, "judges": judges[:places], "criteria": criteria}
+        typed = list(
+            zip(request.POST.getlist("criterion"), request.POST.getlist("weight"), strict=False)
+        )
+        context |= {
+            "chosen": chosen,
+            "judges": judges[:places],
+            "criteria": _criteria(typed),
+            "faces": request.POST.get("faces", ""),
+        }
         try:
             sitting, links = actions.open_sitting(
                 request.user,
                 test,
                 [offered[key][1] for key in chosen if key in offered],
                 judges,
-                re.split(r"[,;\n]", criteria),
+                [(name, _weight(name, text)) for name, text in typed],
+                re.split(r"[,;\n]", context["faces"]),
             )
         except ValidationError as problem:
             context["problems"] = problem.messages
@@ -72,6 +84,25 @@ def begin(request: Request, slug: str, test_pk: int) -> HttpResponse:
             return redirect(sitting)
     status = 422 if context.get("problems") else 200
     return render(request, "panel/begin.html", context, status=status)
+
+
+def _criteria(typed: list[tuple[str, str]]) -> list[tuple[int, str, str]]:
+    """Lines for criteria with what each counts, by number: those that are typed, and empty ones."""
+    rest = [("", "1")] * (actions.MOST_CRITERIA - len(typed))
+    return [
+        (n, name, weight)
+        for n, (name, weight) in enumerate([*typed, *rest][: actions.MOST_CRITERIA], 1)
+    ]
+
+
+def _weight(name: str, text: str) -> float:
+    """What a criterion counts; 1 where nothing is typed."""
+    if not text.strip() or not name.strip():
+        return 1.0
+    try:
+        return parse_number(text[:20])
+    except ValueError as problem:
+        raise ValidationError(f"{name.strip()}: {problem}") from problem
 
 
 def _links_key(sitting: Sitting) -> str:
@@ -104,22 +135,96 @@ def _sitting_page(
     problems: list[str] | None = None,
 ) -> HttpResponse:
     units = request.user.units
-    judges = found.judges.annotate(given=Count("marks"))
+    judges = list(found.judges.annotate(given=Count("marks")).order_by("pk"))
+    samples = found.samples.select_related(
+        "specimen__version__entry", "reference__type"
+    ).prefetch_related("pictures__picture")
+    results = _results(found, list(samples))
+    correlations = results.get("correlations", {})
     context = {
         "round": found.round,
         "sitting": found,
-        "judges": judges,
+        "judges": [(judge, correlations.get(judge.pk)) for judge in judges],
         "wanted": found.points_expected * found.samples.count(),
         "all_done": all(judge.done_at for judge in judges),
         "links": request.session.get(_links_key(found), {}),
-        "samples": found.samples.select_related(
-            "specimen__version__entry", "reference__type"
-        ).prefetch_related("pictures__picture"),
-        "faces": range(1, found.faces + 1),
+        "samples": samples,
+        "faces": [(n, found.face(n)) for n in range(1, found.faces + 1)],
+        **results,
         "form": form or RoomForm(units=units, initial=room_initial(last_room(found.round), units)),
         "problems": problems or [],
     }
     return render(request, "panel/sitting.html", context, status=422 if problems else 200)
+
+
+def _results(found: Sitting, samples: list[Sample]) -> dict[str, Any]:
+    """What the judges have given so far, as tables and as a chart."""
+    result = told(found)
+    if not result.total.means:
+        return {}
+    names = {one.pk: one for one in samples}
+    ordered = rows(result, samples, found.by_places)
+    columns = [result.total, *(result.criteria if len(result.criteria) > 1 else [])]
+    apart = next((judge for judge, one in result.judges if one.apart), None)
+    return {
+        "columns": columns,
+        "unit": "%" if found.by_places else "points",
+        "rows": [
+            {
+                "sample": one,
+                "cells": [(c.means.get(one.pk), c.u.get(one.pk)) for c in columns],
+                "judges": result.total.agreement.judges[one.pk],
+            }
+            for one in ordered
+        ],
+        "items": [(item, _order(item.agreement.places, names)) for item in result.items],
+        "agreement": result.total.agreement,
+        "correlations": {judge.pk: one.correlation for judge, one in result.judges},
+        "apart": apart,
+        "chart": _chart(found, result, ordered, apart),
+        "complete": len(names) == len(result.total.means),
+    }
+
+
+def _order(places: dict[int, float], names: dict[int, Sample]) -> str:
+    """Samples from the best on, by their codes; those of one place with an equals sign."""
+    found = sorted(places, key=lambda pk: (places[pk], names[pk].code))
+    words = ""
+    for before, pk in zip([None, *found], found, strict=False):
+        joint = "" if before is None else " = " if places[before] == places[pk] else ", "
+        words += f"{joint}{names[pk].code}"
+    return words
+
+
+def _chart(
+    found: Sitting, result: Told, ordered: list[Sample], apart: Judge | None
+) -> dict[str, Any]:
+    """What each judge gave each sample, and the mean."""
+    return {
+        "unit": "%" if found.by_places else "points",
+        "title": "mean place, 0 % the best end" if found.by_places else "points",
+        "most": 100 if found.by_places else found.most,
+        "samples": [
+            {
+                "name": f"{one.code} {one.short_name}",
+                "mean": result.total.means[one.pk],
+                "u": result.total.u[one.pk],
+            }
+            for one in ordered
+            if one.pk in result.total.means
+        ],
+        "points": [
+            {
+                "name": f"{one.code} {one.short_name}",
+                "value": result.by_judge[judge.pk][one.pk],
+                "judge": judge.name,
+                "apart": judge == apart,
+            }
+            for one in ordered
+            for judge, _ in result.judges
+            if one.pk in result.by_judge[judge.pk]
+        ],
+    }
 
 
 @require_POST
@@ -200,37 +305,61 @@ def judge(request: HttpRequest, secret: str) -> HttpResponse:
             problems = problem.messages
         if request.headers.get("HX-Request"):
             return _progress(request, found, problems)
-    given = {(m.sample_id, m.face, m.criterion): f"{m.points:g}" for m in found.marks.all()}
-    rows = [
-        {
-            "sample": sample,
-            "faces": [
-                {
-                    "face": face,
-                    "picture": next((p for p in sample.pictures.all() if p.face == face), None),
-                    "marks": [
-                        {
-                            "name": f"p-{sample.pk}-{face}-{n}",
-                            "criterion": criterion,
-                            "points": given.get((sample.pk, face, n), ""),
-                        }
-                        for n, criterion in enumerate(sitting.criteria)
-                    ],
-                }
-                for face in range(1, sitting.faces + 1)
-            ],
-        }
-        for sample in actions.in_own_order(found)
-    ]
     context = {
         "judge": found,
         "sitting": sitting,
-        "rows": rows,
+        "sections": _sections(found),
         "problems": problems,
         "secret": secret,
         **_counts(found),
     }
     return render(request, "panel/judge.html", context, status=422 if problems else 200)
+
+
+def _sections(found: Judge) -> list[dict[str, Any]]:
+    """What a judge fills in: sample by sample where points are given, else what is ranked one after
+    the other with all samples.
+    """
+    sitting, samples = found.sitting, actions.in_own_order(found)
+    given = {(m.sample_id, m.face, m.criterion): f"{m.points:g}" for m in found.marks.all()}
+
+    def field(sample: Sample, face: int, n: int, label: str, shown: bool) -> dict[str, Any]:
+        pictures = [p for p in sample.pictures.all() if p.face == face]
+        return {
+            "name": f"p-{sample.pk}-{face}-{n}",
+            "label": label,
+            "value": given.get((sample.pk, face, n), ""),
+            "picture": pictures[0] if pictures and shown else None,
+            "alt": f"{sitting.face(face).capitalize()} of sample {sample.code}",
+        }
+
+    faces, places = range(1, sitting.faces + 1), range(len(sitting.criteria))
+    if sitting.by_places:
+        return [
+            {
+                "heading": sitting.item(face, n).capitalize(),
+                "fields": [field(s, face, n, f"Sample {s.code}", True) for s in samples],
+            }
+            for n in places
+            for face in faces
+        ]
+    return [
+        {
+            "heading": f"Sample {sample.code}",
+            "fields": [
+                field(sample, face, n, _label(sitting, face, n), n == 0)
+                for face in faces
+                for n in places
+            ],
+        }
+        for sample in samples
+    ]
+
+
+def _label(sitting: Sitting, face: int, n: int) -> str:
+    """What one number is of, within a sample."""
+    criterion = sitting.criteria[n].lower()
+    return f"{sitting.face(face)}, {criterion}".capitalize() if sitting.faces > 1 else criterion
 
 
 def _counts(found: Judge) -> dict[str, int]:

@@ -14,7 +14,8 @@ from django.utils import timezone
 from hauch.bench.changes import many_runs
 from hauch.bench.models import Run
 from hauch.bench.runs import NewRun, Room, Typed, record_run
-from hauch.core.sound.blind import Agreement, agreement, guessed
+from hauch.core.judge.agreement import Agreement, agreement, places_given
+from hauch.core.sound.blind import guessed
 from hauch.people.audit import record
 from hauch.people.models import User
 from hauch.people.permissions import require
@@ -207,7 +208,7 @@ def heard(listening: Listening) -> Heard:
     return Heard(right, answers, guessed(right, answers) if answers else None, rows)
 
 
-def ranked(listening: Listening) -> Agreement:
+def ranked(listening: Listening) -> Agreement[str]:
     """Places so far, by code."""
     rankings = [
         {place.played.code: float(place.place) for place in listener.places.all()}
@@ -245,7 +246,7 @@ def _runs(user: User, listening: Listening, room: Room) -> list[Run]:
     places: dict[int, list[float]] = {}
     for listener in listening.listeners.prefetch_related("places__played"):
         given = {place.played.code: float(place.place) for place in listener.places.all()}
-        for code, share in agreement([given], list(given)).places.items():
+        for code, share in places_given(given).items():
             places.setdefault(listening.played.get(code=code).pk, []).append(100 * share)
     if not places:
         raise ValidationError("Nobody has ranked anything yet.")

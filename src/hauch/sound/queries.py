@@ -47,7 +47,8 @@ def visible_to(user: User, round: Round) -> QuerySet[SoundRecording]:
 
 def sessions_of(round: Round) -> QuerySet[RecordingSession]:
     """Sessions of a round, the newest first."""
-    return RecordingSession.objects.filter(round=round).select_related("microphone", "by")
+    rows = RecordingSession.objects.filter(round=round).select_related("microphone", "by")
+    return rows.order_by("-held_at", "-pk")
 
 
 @dataclass(frozen=True, slots=True)

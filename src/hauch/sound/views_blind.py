@@ -126,7 +126,7 @@ def _ranked(found: Listening, played: list[Any]) -> dict[str, Any]:
             "one": one,
             "place": 100 * told.places[one.code] if one.code in told.places else None,
             "u": 200 * told.u.get(one.code, 0.0),
-            "listeners": told.listeners[one.code],
+            "listeners": told.judges[one.code],
         }
         for one in played
     ]

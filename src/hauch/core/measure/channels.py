@@ -72,6 +72,7 @@ CHANNELS: dict[str, Channel] = {
         Channel("fill_time", "Time to fill the bag", "time", 0.05, 3600.0, ("fill",)),
         Channel("gap", "Hover gap", "length", 0.0, 0.2, ("gap", "spalt")),
         Channel("panel_points", "Points of the panel", "points", 0.0, 100.0, ("panel", "points", "punkte")),
+        Channel("panel_place", "Place by the panel", "percent", 0.0, 100.0, computed=True),
         Channel("print_time", "Print time", "duration", 1.0, 3.6e6, ("print time", "druckzeit")),
         Channel("cost", "Cost", "number", 0.0, 1e6, ("cost", "price", "kosten", "preis")),
         Channel("reading", "Reading", "number", -1e9, 1e9),

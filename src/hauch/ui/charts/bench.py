@@ -15,6 +15,7 @@ from hauch.ui.charts.theme import (
     Spec,
     chart,
     ground,
+    span,
 )
 
 
@@ -59,16 +60,7 @@ def repeats(data: dict[str, Any], system: str) -> Spec:
     if not rows:
         return chart(layers, 190)
     layers += [
-        {
-            "data": {"values": rows},
-            "mark": {"type": "rule", "strokeWidth": 2},
-            "encoding": {
-                "x": x,
-                "y": y | {"field": "low"},
-                "y2": {"field": "high"},
-                "color": colour,
-            },
-        },
+        span(rows, {"type": "rule", "strokeWidth": 2}, x, y, color=colour),
         {
             "data": {"values": rows},
             "mark": {"type": "point", "filled": True, "size": 80, "opacity": 1},
@@ -243,15 +235,7 @@ def sweep(data: dict[str, Any], system: str) -> Spec:
     if data["system"]:
         layers.append(along(data["system"], color=SECOND, strokeDash=[5, 4]))
     layers += [
-        {
-            "data": {"values": points},
-            "mark": {"type": "rule", "color": PETROL},
-            "encoding": {
-                "x": x | {"field": "x"},
-                "y": y | {"field": "low"},
-                "y2": {"field": "high"},
-            },
-        },
+        span(points, {"type": "rule", "color": PETROL}, x | {"field": "x"}, y),
         {
             "data": {"values": points},
             "mark": {"type": "point", "filled": True, "size": 50, "color": PETROL, "opacity": 1},
@@ -309,15 +293,7 @@ def overlay(data: dict[str, Any], system: str) -> Spec:
             for a, b, low, high in zip(band["x"], band["y"], band["low"], band["high"], strict=True)
         ]
         layers += [
-            {
-                "data": {"values": rows},
-                "mark": {"type": "area", "color": REFERENCE, "opacity": 0.4},
-                "encoding": {
-                    "x": x | {"field": "x"},
-                    "y": y | {"field": "low"},
-                    "y2": {"field": "high"},
-                },
-            },
+            span(rows, {"type": "area", "color": REFERENCE, "opacity": 0.4}, x | {"field": "x"}, y),
             {
                 "data": {"values": rows},
                 "mark": {"type": "line", "color": SECOND, "strokeWidth": 1.5},

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from hauch.ui.charts.theme import AMBER, INK, PETROL, REFERENCE, SECOND, Spec, chart
+from hauch.ui.charts.theme import AMBER, INK, PETROL, REFERENCE, SECOND, Spec, chart, span
 
 LEAST_SPAN = 8.0
 """A level over time is drawn over so much at least [dB]: a tenth is no drama."""
@@ -205,16 +205,7 @@ def changes(data: dict[str, Any], system: str) -> Spec:
             "mark": {"type": "rule", "color": INK, "strokeDash": [4, 3]},
             "encoding": {"y": y | {"field": "y"}},
         },
-        {
-            "data": {"values": rows},
-            "mark": {"type": "rule", "strokeWidth": 2},
-            "encoding": {
-                "x": x,
-                "y": y | {"field": "low"},
-                "y2": {"field": "high"},
-                "color": color,
-            },
-        },
+        span(rows, {"type": "rule", "strokeWidth": 2}, x, y, color=color),
         {
             "data": {"values": rows},
             "mark": {"type": "point", "filled": True, "size": 42},

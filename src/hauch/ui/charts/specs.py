@@ -7,7 +7,7 @@ from typing import Any
 
 from hauch.ui.charts import desk, sound
 from hauch.ui.charts.bench import overlay, repeats, sweep, trace
-from hauch.ui.charts.standing import bracket, gains, places
+from hauch.ui.charts.standing import bracket, gains, panel, places
 from hauch.ui.charts.stores import control, profile, residuals
 from hauch.ui.charts.theme import Spec
 
@@ -19,6 +19,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "gains": gains,
     "places": places,
     "bracket": bracket,
+    "panel": panel,
     "control": control,
     "residuals": residuals,
     "profile": profile,

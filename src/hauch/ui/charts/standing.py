@@ -1,11 +1,23 @@
-"""Charts of the standing: gains by test, probabilities of places."""
+"""Charts of the standing: gains by test, probabilities of places, sizes tried, a panel."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, from_si
-from hauch.ui.charts.theme import AMBER, DANGER, HAIR, INK, PAPER, PETROL, Spec, chart, ground
+from hauch.ui.charts.theme import (
+    AMBER,
+    DANGER,
+    HAIR,
+    INK,
+    PAPER,
+    PETROL,
+    SECOND,
+    Spec,
+    chart,
+    ground,
+    span,
+)
 
 
 def gains(data: list[dict[str, Any]], system: str) -> Spec:
@@ -53,16 +65,7 @@ def gains(data: list[dict[str, Any]], system: str) -> Spec:
     }
     layers: list[Spec] = [
         *ground(-half, 0.0, half, "x", "reference"),
-        {
-            "data": {"values": rows},
-            "mark": {"type": "rule", "strokeWidth": 2},
-            "encoding": {
-                "y": y,
-                "x": x | {"field": "low"},
-                "x2": {"field": "high"},
-                "color": colour,
-            },
-        },
+        span(rows, {"type": "rule", "strokeWidth": 2}, y, x, "x", color=colour),
         {
             "data": {"values": rows},
             "mark": {"type": "point", "size": 80, "opacity": 1, "strokeWidth": 2},
@@ -173,15 +176,7 @@ def bracket(data: dict[str, Any], system: str) -> Spec:
             "mark": {"type": "rule", "color": AMBER, "strokeDash": [5, 4], "strokeWidth": 2},
             "encoding": {"x": x | {"field": "x"}},
         },
-        {
-            "data": {"values": rows},
-            "mark": {"type": "rule", "strokeWidth": 2, "color": PETROL},
-            "encoding": {
-                "x": x | {"field": "x"},
-                "y": y | {"field": "low"},
-                "y2": {"field": "high"},
-            },
-        },
+        span(rows, {"type": "rule", "strokeWidth": 2, "color": PETROL}, x | {"field": "x"}, y),
         {
             "data": {"values": rows},
             "mark": {"type": "point", "filled": True, "size": 60, "color": PETROL},
@@ -198,3 +193,55 @@ def bracket(data: dict[str, Any], system: str) -> Spec:
         },
     ]
     return chart(layers, 220)
+
+
+def panel(data: dict[str, Any], system: str) -> Spec:
+    """What each judge gave each sample, and the mean of the judges with its standard uncertainty.
+
+    ``data``: unit, title, most, samples [{name, mean, u}] with the best first, points [{name, value,
+    judge, apart}].
+    """
+    means = [
+        one | {"low": one["mean"] - one["u"], "high": one["mean"] + one["u"]}
+        for one in data["samples"]
+    ]
+    y = {
+        "field": "name",
+        "type": "nominal",
+        "sort": None,
+        "title": None,
+        "scale": {"domain": [one["name"] for one in means]},
+        "axis": {"labelLimit": 220, "labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
+    x = {
+        "type": "quantitative",
+        "title": data["title"],
+        "scale": {"domain": [0, data["most"]]},
+        "axis": {"grid": True, "tickCount": 6},
+    }
+    layers: list[Spec] = [
+        {
+            "data": {"values": data["points"]},
+            "mark": {"type": "point", "size": 60, "opacity": 0.8, "strokeWidth": 1.5},
+            "encoding": {
+                "y": y,
+                "x": x | {"field": "value"},
+                "stroke": {"condition": {"test": "datum.apart", "value": AMBER}, "value": SECOND},
+                "shape": {
+                    "condition": {"test": "datum.apart", "value": "diamond"},
+                    "value": "circle",
+                },
+                "tooltip": [
+                    {"field": "judge", "title": "Judge"},
+                    {"field": "value", "title": data["unit"], "format": ",.3~g"},
+                ],
+            },
+        },
+        span(means, {"type": "rule", "strokeWidth": 2, "color": PETROL}, y, x, "x"),
+        {
+            "data": {"values": means},
+            "mark": {"type": "tick", "thickness": 3, "size": 18, "color": PETROL},
+            "encoding": {"y": y, "x": x | {"field": "mean"}},
+        },
+    ]
+    return chart(layers, 30 * max(len(means), 1))

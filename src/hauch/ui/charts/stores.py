@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from hauch.core.quantity.units import KINDS, factor_from_si, from_si
-from hauch.ui.charts.theme import AMBER, DANGER, INK, PETROL, SECOND, Spec, chart, ground
+from hauch.ui.charts.theme import AMBER, DANGER, INK, PETROL, SECOND, Spec, chart, ground, span
 
 
 def control(data: dict[str, Any], system: str) -> Spec:
@@ -25,17 +25,8 @@ def control(data: dict[str, Any], system: str) -> Spec:
     layers: list[Spec] = []
     if data["ready"]:
         layers += ground(-data["limit"], 0.0, data["limit"], "y", "limits of one run")
-        layers.append(
-            {
-                "data": {"values": points},
-                "mark": {"type": "area", "color": PETROL, "opacity": 0.15},
-                "encoding": {
-                    "x": x | {"field": "n"},
-                    "y": y | {"field": "low"},
-                    "y2": {"field": "high"},
-                },
-            }
-        )
+        band = {"type": "area", "color": PETROL, "opacity": 0.15}
+        layers.append(span(points, band, x | {"field": "n"}, y))
     colour = {
         "condition": [
             {"test": "datum.what == 'outside'", "value": DANGER},
@@ -100,15 +91,7 @@ def residuals(data: dict[str, Any], system: str) -> Spec:
     }
     y = {"type": "quantitative", "title": f"off the line, {unit}", "scale": {"nice": True}}
     layers: list[Spec] = [
-        {
-            "data": {"values": band},
-            "mark": {"type": "area", "color": PETROL, "opacity": 0.15},
-            "encoding": {
-                "x": x | {"field": "at"},
-                "y": y | {"field": "low"},
-                "y2": {"field": "high"},
-            },
-        },
+        span(band, {"type": "area", "color": PETROL, "opacity": 0.15}, x | {"field": "at"}, y),
         {
             "data": {"values": [{"zero": 0}]},
             "mark": {"type": "rule", "color": INK},

@@ -65,6 +65,25 @@ def chart(layers: list[dict[str, Any]], height: int, **more: Any) -> dict[str, A
     }
 
 
+def span(
+    rows: list[Spec], mark: Spec, across: Spec, along: Spec, axis: str = "y", **encoding: Any
+) -> Spec:
+    """A layer from ``low`` to ``high`` of each row along an axis: whiskers as a rule, a band as an
+    area.
+    """
+    other = "x" if axis == "y" else "y"
+    return {
+        "data": {"values": rows},
+        "mark": mark,
+        "encoding": {
+            other: across,
+            axis: along | {"field": "low"},
+            f"{axis}2": {"field": "high"},
+            **encoding,
+        },
+    }
+
+
 def ground(
     low: float, value: float, high: float, axis: str, label: str, labelled: bool = True
 ) -> list[dict[str, Any]]:

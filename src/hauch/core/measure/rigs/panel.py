@@ -9,6 +9,7 @@ import numpy as np
 from hauch.core.geometry.drawing import Note
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import Constant, RigKind, Sketch
+from hauch.core.measure.rigs.common import mean_place
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Influence, Quantity, Step, measured
 
@@ -29,8 +30,8 @@ RIG = RigKind(
     key="panel",
     label="Print panel",
     what=(
-        "Test prints made with a cooling duct, or dried leaves: faces and angles are given points"
-        " blind by several judges."
+        "Test prints made with a cooling duct, or dried leaves: faces and angles are given points,"
+        " or are ranked, blind by several judges."
     ),
     constants=(
         Constant("places", "Judges", "number", 1, 60, 5, needed=True, whole=True),
@@ -91,6 +92,18 @@ def panel_points(run: RunInput) -> Quantity:
     )
 
 
+def panel_places(run: RunInput) -> Quantity:
+    """Mean place that the judges gave blind [%], over criteria and faces by their weights: 0 the best
+    end, 100 the other.
+    """
+    return mean_place(
+        run,
+        "panel_place",
+        "judges",
+        "Nobody has ranked it. Open a sitting, and close it into runs.",
+    )
+
+
 PROCEDURES = (
     Procedure(
         rig=RIG.key,
@@ -107,5 +120,21 @@ PROCEDURES = (
         places=True,
         by_speed=False,
         reduce=panel_points,
+    ),
+    Procedure(
+        rig=RIG.key,
+        key="panel_places",
+        label="Places by a blind panel",
+        short="Panel places",
+        metric="place by judges",
+        kind="percent",
+        direction=-1,
+        log=False,
+        change_unit="%",
+        needs=(("panel_place",),),
+        optional=(),
+        places=True,
+        by_speed=False,
+        reduce=panel_places,
     ),
 )

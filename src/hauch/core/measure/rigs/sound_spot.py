@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedure import Procedure
 from hauch.core.measure.rigs.base import RigKind, Sketch, length
+from hauch.core.measure.rigs.common import mean_place
 from hauch.core.measure.run import NoResult, RunInput
 from hauch.core.quantity import Influence, Quantity, Step, derive, exact, measured
 from hauch.core.sound.level import (
@@ -110,12 +109,6 @@ assumption.
 """
 
 
-ONE_LISTENER = 30.0
-"""Standard uncertainty of a place that one listener alone gave [%]: places at random scatter by 100 /
-sqrt(12).
-"""
-
-
 def _of_recording(run: RunInput, channel: str) -> float:
     """What a recording of the run came to; of several the mean.
 
@@ -197,25 +190,11 @@ def listeners(run: RunInput) -> Quantity:
     """Mean place that blind listeners gave [%]: 0 the most pleasant end, 100 the other; doubt from how
     far they disagree.
     """
-    given = np.asarray(run.readings.get("listener_place", ()), float)
-    if not given.size:
-        raise NoResult("Nobody has ranked it. Open a blind ranking, and close it into runs.")
-    mean, count = float(given.mean()), given.size
-    cause = Influence(
-        f"run:{run.run}:listeners", "listeners disagree", "own", "A", max(count - 1.0, 1.0)
-    )
-    scatter = float(given.std(ddof=1)) / math.sqrt(count) if count > 1 else ONE_LISTENER
-    note = f"{count} listeners" if count > 1 else "one listener: others may think otherwise"
-    return measured(mean, "%", [(cause, scatter)]).with_step(
-        Step(
-            "Mean place by listeners",
-            "100/n Σ (r − ½) / k",
-            (("n", float(count), ""),),
-            mean,
-            "%",
-            "JCGM 100:2008, 4.2.1",
-            note,
-        )
+    return mean_place(
+        run,
+        "listener_place",
+        "listeners",
+        "Nobody has ranked it. Open a blind ranking, and close it into runs.",
     )
 
 

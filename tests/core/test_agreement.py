@@ -1,0 +1,139 @@
+"""Rankings of judges put together: mean places, Kendall's W, and who stands apart."""
+
+import unittest
+
+import numpy as np
+import scipy
+
+from hauch.core.judge.agreement import _of_pairs, agreement, alike
+
+
+class AgreementTests(unittest.TestCase):
+    def test_kendalls_example(self):
+        """Kendall and Gibbons 1990, 6.5: three observers rank six, W = 0.16 (s = 25.5)."""
+        ranks = ([5, 4, 1, 6, 3, 2], [2, 3, 1, 5, 6, 4], [4, 1, 6, 3, 2, 5])
+        names = list("abcdef")
+        told = agreement([dict(zip(names, row, strict=True)) for row in ranks], names)
+        self.assertAlmostEqual(told.w, 0.162, delta=0.001)
+        self.assertEqual(told.complete, 3)
+
+    def test_all_alike_and_ties(self):
+        same = agreement([{"a": 1, "b": 2, "c": 3}] * 4, list("abc"))
+        self.assertAlmostEqual(same.w, 1.0)
+        # 3! of the 3!^4 ways in which four judges may rank three; told from 999 draws
+        self.assertAlmostEqual(same.p, 6 / 6**4, delta=0.006)
+        self.assertAlmostEqual(same.places["a"], 1 / 6)
+        self.assertEqual(same.u["a"], 0.0)
+        tied = agreement([{"a": 1, "b": 1, "c": 3}] * 4, list("abc"))
+        self.assertAlmostEqual(tied.w, 1.0)
+        self.assertEqual(tied.places["a"], tied.places["b"])
+        same = agreement([{"a": 1, "b": 1, "c": 1}] * 2, list("abc"))
+        self.assertIsNone(same.w)
+
+    def test_missing_ones(self):
+        told = agreement([{"a": 1, "b": 2, "c": 3}, {"a": 2, "b": 1}, {}], list("abc"))
+        self.assertEqual(told.judges, {"a": 2, "b": 2, "c": 1})
+        self.assertAlmostEqual(told.places["a"], (1 / 6 + 3 / 4) / 2)
+        # the two have a and b in common, and put them the other way round: -1 + 2/2
+        self.assertEqual((told.complete, told.w, told.whole), (1, 0.0, False))
+        self.assertIsNone(agreement([{"a": 1, "b": 2}], list("ab")).w)
+        self.assertIsNone(agreement([], list("ab")).w)
+        self.assertIsNone(agreement([{"a": 1}, {"b": 1}], list("ab")).w)
+
+    def test_pairs_come_to_the_same_w_where_none_is_missing(self):
+        """Kendall and Gibbons 1990, 6.4: the mean of all pairs is (m W - 1) / (m - 1)."""
+        random, names = np.random.default_rng(5), list("abcdef")
+        ranks = np.array([random.permutation(6) + 1.0 for _ in range(5)])
+        told = agreement([dict(zip(names, row, strict=True)) for row in ranks], names)
+        pairs = [
+            scipy.stats.spearmanr(ranks[a], ranks[b]).statistic for a in range(5) for b in range(a)
+        ]
+        self.assertAlmostEqual((5 * told.w - 1) / 4, np.mean(pairs))
+        self.assertAlmostEqual(_of_pairs(ranks)[0], told.w)
+
+    def test_the_draws_come_to_what_friedmans_test_has(self):
+        """Nineteen judges are drawn for; the chi-squared distribution holds well for as many."""
+        random, names = np.random.default_rng(6), list("abcde")
+        ranks = [random.permutation(np.arange(5.0)) for _ in range(19)]
+        told = agreement([dict(zip(names, row, strict=True)) for row in ranks], names)
+        self.assertAlmostEqual(
+            told.p, scipy.stats.friedmanchisquare(*np.array(ranks).T).pvalue, delta=0.03
+        )
+
+    def test_without_preference_w_is_seldom_called_one(self):
+        """Eight listeners who rank five at random: p below 5 % in at most 7 % of 600."""
+        random, names = np.random.default_rng(2), list("abcde")
+        called = 0
+        for _ in range(600):
+            rankings = [
+                dict(zip(names, random.permutation(5) + 1.0, strict=True)) for _ in range(8)
+            ]
+            called += agreement(rankings, names).p < 0.05
+        self.assertLess(called / 600, 0.07)
+
+    def test_with_missing_ranks_it_is_as_seldom(self):
+        random, names, called = np.random.default_rng(3), list("abcde"), 0
+        for _ in range(300):
+            rankings = [
+                dict(zip(random.permutation(names)[:4], random.permutation(4) + 1.0, strict=True))
+                for _ in range(6)
+            ]
+            called += agreement(rankings, names).p < 0.05
+        self.assertLess(called / 300, 0.08)
+
+
+def panel(random, judges, samples, like, odd=None):
+    """Totals of judges whose thoughts correlate by ``like``; the first one thinks the opposite
+    (``odd`` -1) or anything (0).
+    """
+    thought = random.normal(size=samples)
+    totals = np.sqrt(like) * thought + np.sqrt(1 - like) * random.normal(size=(judges, samples))
+    if odd is not None:
+        totals[0] += np.sqrt(like) * (odd - 1) * thought
+    return [dict(enumerate(row)) for row in totals]
+
+
+class AlikeTests(unittest.TestCase):
+    def test_by_hand(self):
+        """The third: 1 - 6 (2^2 + 1 + 1) / (3 (3^2 - 1)) = -1/2 with the others; the first: the others
+        have 4, 3, 5 together, so 1 - 6 (1 + 1) / 24 = 1/2.
+        """
+        rows = alike([{"a": 1, "b": 2, "c": 3}] * 2 + [{"a": 3, "b": 1, "c": 2}], list("abc"))
+        for row, there in zip(rows, (0.5, 0.5, -0.5), strict=True):
+            self.assertAlmostEqual(row.correlation, there)
+        self.assertEqual([one.p is None for one in rows], [True, True, False])
+        self.assertFalse(rows[2].apart)  # three judges of three samples can tell nothing
+
+    def test_who_ranks_too_little_is_not_held(self):
+        rows = alike([{"a": 1, "b": 2, "c": 3}] * 3 + [{"a": 1, "b": 2}, {}], list("abc"))
+        self.assertEqual([one.correlation for one in rows[3:]], [None, None])
+        self.assertEqual(alike([], list("ab")), [])
+
+    def test_like_judges_are_seldom_called_apart(self):
+        """At most 5 % of panels, of three judges as of eight, alike or not; and with gaps."""
+        random = np.random.default_rng(7)
+        for judges, samples in ((3, 5), (4, 4), (5, 4), (5, 8), (8, 6)):
+            for like in (0.3, 0.8):
+                called = sum(
+                    any(
+                        one.apart
+                        for one in alike(panel(random, judges, samples, like), range(samples))
+                    )
+                    for _ in range(200)
+                )
+                with self.subTest(judges=judges, samples=samples, like=like):
+                    self.assertLess(called / 200, 0.08)  # 5 % and two of its standard errors
+        called = 0
+        for _ in range(40):
+            totals = panel(random, 5, 6, 0.6)
+            for row in totals:
+                row.pop(int(random.integers(6)))
+            called += any(one.apart for one in alike(totals, range(6)))
+        self.assertLess(called / 40, 0.12)
+
+    def test_who_judges_the_other_way_round_is_found(self):
+        random, found = np.random.default_rng(8), 0
+        for _ in range(100):
+            rows = alike(panel(random, 5, 8, 0.8, odd=-1), range(8))
+            found += rows[0].apart
+        self.assertGreater(found / 100, 0.9)
