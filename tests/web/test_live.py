@@ -42,6 +42,7 @@ from hauch.live.stream import changes
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Round, Setting, Test
 from hauch.rounds.queries import current_rules
+from hauch.rounds.references import take_out
 from hauch.stores.models import Instrument, Rig
 from hauch.workshop import actions as shop
 from hauch.workshop.models import Specimen
@@ -367,6 +368,15 @@ class BeginTests(LiveCase):
         with self.captureOnCommitCallbacks(execute=True):
             shop.add_step(self.built.operator, self.subject.specimen, "glue", "Glue the crack.")
         self.assertEqual(last_wish(Live.objects.get(pk=one.pk)), Cut())
+
+    def test_a_reference_that_goes_out_is_stopped(self):
+        one = self.begin(subject=Subject(reference=self.built.reference))
+        one = self.record(self.guarded(one), 30.0)
+        with self.captureOnCommitCallbacks(execute=True):
+            take_out(self.built.host, one.round, self.built.reference, "Cracked.", broken=True)
+        self.assertEqual(last_wish(Live.objects.get(pk=one.pk)), Cut())
+        with self.assertRaisesRegex(ValidationError, "is marked broken"):
+            live.set_throttle(self.built.operator, one, 20.0)
 
     def test_the_throttle_opens_only_behind_a_closed_guard(self):
         one = self.begin()

@@ -73,6 +73,12 @@ class Subject:
     reference: ReferenceSpecimen | None = None
 
     @property
+    def cap(self) -> float | None:
+        """What it must not be spun above [1/min]; None where nothing is said."""
+        part = self.specimen or self.reference
+        return part.cap if part is not None else None
+
+    @property
     def fields(self) -> dict[str, object]:
         """As fields of a run."""
         return {"specimen": self.specimen, "reference": self.reference}
@@ -232,7 +238,7 @@ def make_run(
 
 def _note_cap(run: Run, readings: Mapping[str, Sequence[Typed]]) -> None:
     """Say on the run that its part was spun above what the safety gate allows; what was read stays."""
-    cap = run.specimen.cap if run.specimen else None
+    cap = Subject(run.specimen, run.reference).cap
     fastest = max((r.value for r in readings.get("speed", ())), default=0.0)
     if cap is not None and fastest > cap:
         said = (

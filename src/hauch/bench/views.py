@@ -9,6 +9,7 @@ from typing import Any
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.core.paginator import Paginator
+from django.db.models import Count, F, Q
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -29,9 +30,9 @@ from hauch.core.quantity.show import show
 from hauch.core.quantity.units import KINDS, from_si
 from hauch.people.requests import Request, whole
 from hauch.rounds.actions import add_setting as add
-from hauch.rounds.models import Round, Setting, Test
+from hauch.rounds.models import Round, Setting, Test, TestReference
 from hauch.rounds.queries import round_for
-from hauch.stores.models import RigMeter
+from hauch.stores.models import ReferenceSpecimen, RigMeter
 from hauch.stores.pictures import keep_picture
 from hauch.workshop.models import Specimen
 
@@ -57,8 +58,28 @@ def overview(request: Request, slug: str) -> HttpResponse:
         "tests": plan.tests,
         "lined": lined_rigs([item.test.rig_id for item in plan.due]),
         "lives": lives_of([round]),
+        "beside": _run_in_turn(plan),
     }
     return render(request, "bench/overview.html", context)
+
+
+def _run_in_turn(plan: Plan) -> list[tuple[ReferenceSpecimen, Test, int]]:
+    """Second references with the tests in which they are run in turn with the one in use, and how often
+    they were.
+    """
+    if not plan.beside:
+        return []
+    valid = Q(specimen__runs__test=F("test"), specimen__runs__state=Run.State.VALID)
+    counted = Count("specimen__runs", filter=valid)
+    rows = TestReference.objects.filter(
+        test__in=plan.tests, specimen__in=plan.beside, until__isnull=True, bridging=True
+    )
+    tests = {test.pk: test for test in plan.tests}
+    specimens = {specimen.pk: specimen for specimen in plan.beside}
+    return [
+        (specimens[row.specimen_id], tests[row.test_id], row.runs)
+        for row in rows.annotate(runs=counted).order_by("specimen", "test__order", "pk")
+    ]
 
 
 def next_run(request: Request, slug: str, specimen_pk: int) -> HttpResponse:

@@ -64,7 +64,7 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
         "uid", "at", "standard", "standard_u", "points", "slope", "offset", "centre", "slope_u", "level_u", "dof", "replaces_limit", "note", "withdrawn",
     ),
     ReferenceType: ("uid", "name", "description"),
-    ReferenceSpecimen: ("uid", "serial", "state", "hours", "note"),
+    ReferenceSpecimen: ("uid", "serial", "state", "hours", "cap", "note"),
     Setting: ("label", "values"),
     Test: (
         "key", "label", "procedure", "own", "taking", "order", "repeats", "readings", "common_speed", "reporting_distance", "resolution", "soak", "soak_minutes", "baseline",

@@ -31,7 +31,7 @@ from hauch.formats.json_in import read_json
 T = TypeVar("T")
 
 SCHEMA = "hauch.round"
-SCHEMA_VERSION = 13
+SCHEMA_VERSION = 14
 MOST_MEMBERS = 20_000
 MOST_BYTES = 1_000_000_000
 MOST_ROUND = 300_000_000

@@ -248,6 +248,12 @@ def _from_version_12(content: dict[str, Any]) -> dict[str, Any]:
     return content | {"recordings": recordings, "sounds": []}
 
 
+def _from_version_13(content: dict[str, Any]) -> dict[str, Any]:
+    """Version 13 knew no reference that is a print, with a limit of speed."""
+    rows = [{"cap": None} | row for row in content.get("reference_specimens", [])]
+    return content | {"reference_specimens": rows}
+
+
 USUAL_STIFFNESS = 2.0e9
 """Young's modulus of most printed plastics [Pa]."""
 
@@ -264,5 +270,6 @@ STEPS = {
     10: _from_version_10,
     11: _from_version_11,
     12: _from_version_12,
+    13: _from_version_13,
 }
 """Version -> what makes its content one of the next version."""

@@ -269,9 +269,14 @@ def cut(user: User, live: Live) -> Live:
 
 
 @transaction.atomic
-def cut_where(specimen: int) -> None:
-    """Close the throttle wherever a specimen is on a bench: it may not turn any more."""
-    rows = Live.objects.select_for_update(of=("self",)).filter(ended_at=None, specimen=specimen)
+def cut_where(**part: int) -> None:
+    """Close the throttle wherever a specimen, or a reference, is on a bench: it may not turn any more.
+
+    Parameters
+    ----------
+    part : ``specimen`` or ``reference``, its key
+    """
+    rows = Live.objects.select_for_update(of=("self",)).filter(ended_at=None, **part)
     for live in rows.select_related("recording"):
         _wish(live, Cut())
 

@@ -183,8 +183,8 @@ def guard_text(live: Live) -> str:
     """The usual cautions at this step, with the speed limit."""
     caution = RIGS[live.test.rig.kind].caution
     limit = (
-        f" Not above {live.specimen.cap:,.0f} 1/min: the throttle closes by itself there."
-        if live.specimen and live.specimen.cap
+        f" Not above {live.cap:,.0f} 1/min: the throttle closes by itself there."
+        if live.cap
         else ""
     )
     return f"{caution}{limit}".strip() or "Close the guard and stand clear."

@@ -107,7 +107,7 @@ def take_up(live: Live) -> tuple[Held, int]:
         channels,
         rate,
         grid,
-        cap=live.specimen.cap if live.specimen else None,
+        cap=live.cap,
         resolution=live.test.resolution or 0.3,
         soaks="load_temperature" in channels,
         throttle=status.throttle,

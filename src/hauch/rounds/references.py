@@ -14,7 +14,7 @@ from hauch.people.clock import house_day
 from hauch.people.models import User
 from hauch.people.permissions import require
 from hauch.rounds.models import Round, Test, TestReference
-from hauch.rounds.signals import rules_changed
+from hauch.rounds.signals import reference_out, rules_changed
 from hauch.stores.models import ReferenceSpecimen
 
 
@@ -141,16 +141,7 @@ def take_out(
         raise ValidationError({"reason": "Say in a few words what happened to it."})
     specimen = ReferenceSpecimen.objects.select_for_update().get(pk=specimen.pk)
     _check_specimen(specimen)
-    specimen.state = ReferenceSpecimen.State.BROKEN if broken else ReferenceSpecimen.State.RETIRED
-    today = house_day().strftime("%d %b %Y")
-    specimen.note = f"{specimen.note} {specimen.get_state_display().capitalize()} on {today}: {reason.strip()}".strip()
-    specimen.save(update_fields=["state", "note"])
-    rows = TestReference.objects.filter(specimen=specimen, until__isnull=True).select_related(
-        "test__round"
-    )
-    touched = {row.test.round_id: row.test.round for row in rows}
-    rows.filter(since__lte=timezone.now()).update(until=timezone.now())
-    rows.filter(since__gt=timezone.now()).delete()
+    touched = withdraw(specimen, reason, broken=broken)
     record(
         user,
         "reference.broken" if broken else "reference.retire",
@@ -160,3 +151,19 @@ def take_out(
     )
     for one in {**touched, round.pk: round}.values():
         rules_changed.send(Round, round=one)
+
+
+def withdraw(specimen: ReferenceSpecimen, reason: str, *, broken: bool) -> dict[int, Round]:
+    """Mark a specimen as out, and end its use in all tests; the rounds of those, by key."""
+    specimen.state = ReferenceSpecimen.State.BROKEN if broken else ReferenceSpecimen.State.RETIRED
+    today = house_day().strftime("%d %b %Y")
+    specimen.note = f"{specimen.note} {specimen.get_state_display().capitalize()} on {today}: {reason.strip()}".strip()
+    specimen.save(update_fields=["state", "note"])
+    reference_out.send(ReferenceSpecimen, specimen=specimen)
+    rows = TestReference.objects.filter(specimen=specimen, until__isnull=True).select_related(
+        "test__round"
+    )
+    touched = {row.test.round_id: row.test.round for row in rows}
+    rows.filter(since__lte=timezone.now()).update(until=timezone.now())
+    rows.filter(since__gt=timezone.now()).delete()
+    return touched

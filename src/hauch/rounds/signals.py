@@ -11,3 +11,5 @@ gate_wanted = Signal()
 """Prints of a round went straight to the bench and now need the safety gate; sent inside the
 transaction, with ``user`` and ``round``.
 """
+reference_out = Signal()
+"""A reference specimen retired or broke; sent inside the transaction, with ``specimen``."""

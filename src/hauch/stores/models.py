@@ -358,6 +358,9 @@ class ReferenceSpecimen(models.Model):
     serial = models.CharField(max_length=40)
     state = models.CharField(max_length=10, choices=State.choices, default=State.NEW)
     hours = models.FloatField(default=0, help_text="hours before its first run here")
+    cap = models.FloatField(
+        null=True, blank=True, help_text="not to be spun above, 1/min; of a print that won a round"
+    )
     note = models.TextField(blank=True)
     picture = models.ForeignKey(
         Picture, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
@@ -375,6 +378,9 @@ class ReferenceSpecimen(models.Model):
                 condition=Q(hours__gte=0),
                 name="reference_hours_not_negative",
                 violation_error_message="Hours must be 0 or more.",
+            ),
+            models.CheckConstraint(
+                condition=Q(cap__isnull=True) | Q(cap__gt=0), name="reference_cap_sane"
             ),
         ]
 

@@ -112,6 +112,12 @@ class Live(models.Model):
         return reverse("live:page", args=[self.round.slug, self.pk])
 
     @property
+    def cap(self) -> float | None:
+        """What the part must not be spun above [1/min]; None where nothing is said."""
+        part = self.specimen or self.reference
+        return part.cap if part is not None else None
+
+    @property
     def subject(self) -> str:
         """What is on the rig."""
         return self.specimen.version.entry.name if self.specimen else str(self.reference)
