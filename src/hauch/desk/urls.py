@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.desk import views, views_handing, views_record, views_search
+from hauch.desk import views, views_handing, views_next, views_record, views_search
 
 app_name = "desk"
 urlpatterns = [
@@ -9,6 +9,8 @@ urlpatterns = [
     path("record/", views_record.record, name="record"),
     path("designers/<int:pk>/", views_record.designer, name="designer"),
     path("entries/<int:pk>/", views_record.entry, name="entry"),
+    path("entries/<int:pk>/next/", views_next.change, name="next"),
+    path("entries/<int:pk>/next/begin/", views_next.begin, name="begin_next"),
     path("measured/<int:pk>/withdraw/", views_handing.withdraw, name="withdraw_measured"),
     path("files/<int:pk>/", views_handing.part_file, name="part_file"),
     path("searches/<uuid:uid>/", views_search.search, name="search"),

@@ -7,6 +7,7 @@ from django.shortcuts import render
 from django.utils import timezone
 
 from hauch.bench.queries import observations_of, runs, was_run
+from hauch.desk.suggesting import may_ask
 from hauch.entries.actions import may_name
 from hauch.entries.queries import entry_for
 from hauch.pages.report import sections_of
@@ -37,6 +38,7 @@ def entry(request: Request, slug: str, pk: int) -> HttpResponse:
             (v for v in versions if v.named),
             next((v for v in reversed(versions) if v.was_run), None),
         ),
+        "may_ask_next": may_ask(request.user, found),
         "may_name": len(versions) > 1 and may_name(request.user, found),
         "runs": (
             runs()

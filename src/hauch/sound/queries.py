@@ -5,12 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from datetime import timedelta
+from urllib.parse import urlencode
 
 import numpy as np
 from django.db.models import Q, QuerySet
+from django.urls import reverse
 
 from hauch.core.sound.compare import Comparison, compare
 from hauch.core.sound.doubt import CALIBRATOR_DOUBT, METER_DOUBT, Change, change
+from hauch.core.sound.naming import Kind, Named, quarter_wave
 from hauch.core.sound.told import Analysis
 from hauch.people.models import User
 from hauch.people.permissions import allowed
@@ -278,3 +281,18 @@ def apart(one: RecordingSession, other: RecordingSession) -> float:
         for session in (one, other)
     ]
     return math.hypot(*doubts)
+
+
+SILENCED = (Kind.WHISTLE, Kind.HUM, Kind.BLADES, Kind.TWO_ROTORS)
+"""Tones that a silencer in the duct meets."""
+
+
+def silencer_for(one: Named) -> tuple[float, str]:
+    """Length of a silencer that meets a tone [m], and the Desk's address with it filled in; empty
+    where none meets it, or where the room has it.
+    """
+    length = quarter_wave(one.tone.frequency)
+    if one.kind not in SILENCED or one.in_background:
+        return length, ""
+    asked = urlencode({"whistle": f"{one.tone.frequency:.1f}", "length": f"{length:.4f}"})
+    return length, f"{reverse('desk:tool', args=['silencer'])}?{asked}"

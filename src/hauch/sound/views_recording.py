@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from typing import Any
-from urllib.parse import urlencode
 
 import numpy as np
 from django.contrib import messages
@@ -25,7 +24,7 @@ from hauch.core.sound.analysis import PERCENTS
 from hauch.core.sound.bands import mid_band
 from hauch.core.sound.compare import Comparison, hertz, sentence
 from hauch.core.sound.level import at_distance
-from hauch.core.sound.naming import Kind, Named, quarter_wave
+from hauch.core.sound.naming import Kind, Named
 from hauch.core.sound.spectrum import HIGHEST, LOWEST, ROWS
 from hauch.core.sound.told import Analysis, Pictures
 from hauch.people.keep import place_of
@@ -36,15 +35,12 @@ from hauch.rounds.queries import round_for, round_tests
 from hauch.sound import actions, counting
 from hauch.sound.forms import TurnsForm
 from hauch.sound.models import SoundAnalysis, SoundRecording
-from hauch.sound.queries import Beside, reference_for, visible_to
+from hauch.sound.queries import Beside, reference_for, silencer_for, visible_to
 from hauch.sound.reading import pictures_in
 from hauch.ui.worker import worker_away
 
 EXPOSURE = 85.0
 """From this level on hearing is to be protected [dB(A)] (directive 2003/10/EC, article 3)."""
-
-SILENCED = (Kind.WHISTLE, Kind.HUM, Kind.BLADES, Kind.TWO_ROTORS)
-"""Tones that a silencer in the duct meets."""
 
 DRAWN = 900
 """So many points of a spectrum are drawn at most."""
@@ -177,15 +173,13 @@ def _hours(told: Analysis) -> float | None:
 
 def _tone(round: Round, one: Named) -> dict[str, Any]:
     """A tone with the length of a silencer that meets it, and the way to the Desk."""
-    length = quarter_wave(one.tone.frequency)
-    meets = one.kind in SILENCED and not one.in_background
-    asked = urlencode({"whistle": f"{one.tone.frequency:.1f}", "length": f"{length:.4f}"})
+    length, address = silencer_for(one)
     return {
         "named": one,
         "tone": one.tone,
         "hertz": hertz(one.tone.frequency),
         "length": length,
-        "desk": f"{reverse('desk:tool', args=['silencer'])}?{asked}" if meets else "",
+        "desk": address,
     }
 
 
