@@ -212,6 +212,9 @@ class AcceptingTests(TestCase):
         rig = self.client.get(reverse("rig_scatter", args=[self.built.tests["air"].rig_id]))
         self.assertContains(rig, "from print to print of one version")
         self.assertContains(rig, "from run to run")
+        of_round = self.client.get(reverse("round_scatter", args=[self.round.slug]))
+        self.assertContains(of_round, "Air test")
+        self.assertContains(of_round, "from print to print of one version")
 
     def test_a_size_is_bracketed(self):
         self.assertEqual(sizes_of(self.entry), {})

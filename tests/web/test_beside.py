@@ -6,8 +6,10 @@ from django.test import TestCase
 from django.urls import reverse
 
 from hauch.bench.models import Result, Run
+from hauch.entries.models import PartCheck, PartFile
 from hauch.rounds.models import Test
 from tests.builder import build
+from tests.sounds import calibrated, confirm, hand_in
 
 
 def curve(factor):
@@ -57,6 +59,50 @@ class BesideTests(TestCase):
         self.assertAlmostEqual(air.between.value, 100 * (4.405 / 4.107 - 1), delta=0.3)
         ours, theirs = (cell[1] for cell in (air.cells[1], air.cells[0]))
         self.assertLess(air.between.half, (ours.half**2 + theirs.half**2) ** 0.5)
+
+    def checked(self, name, volume, **figures):
+        """A file of a version that was checked, with figures of its geometry."""
+        file = PartFile.objects.create(
+            version_id=self.versions[name], name=f"{name} {volume}.stl", sha256="0" * 64, size=1
+        )
+        rows = [("volume", "Mass", "Volume", "body_volume", volume)]
+        rows += [(key, "Passages", key.capitalize(), "area", v) for key, v in figures.items()]
+        check = PartCheck.objects.create(
+            file=file,
+            state="done",
+            verdict="ready",
+            figures=[
+                {"key": k, "group": g, "label": label, "kind": kind, "quantity": {"value": v}}
+                for k, g, label, kind, v in rows
+            ],
+        )
+        PartFile.objects.filter(pk=file.pk).update(newest_check=check)
+
+    def test_geometry_and_sound_beside_each_other(self):
+        self.checked("Amsel", 2e-5, neck=0.002)
+        self.checked("Amsel", 1e-6, neck=0.9)  # a small part besides the main one
+        self.checked("Binse", 3e-5, neck=0.0025, slot=0.0001)
+        session = calibrated(self.built)
+        confirm(
+            self.built,
+            hand_in(self.built, session, "whistle.flac"),
+            self.built.specimens["Binse"],
+            speed=1850.0,
+            blades=7,
+        )
+        self.sign_in()
+        page = self.client.get(self.at, {"v": [self.versions["Amsel"], self.versions["Binse"]]})
+        self.assertEqual(
+            page.context["geometry"],
+            [
+                ("Neck", "area", [(0.002, None), (0.0025, None)]),
+                ("Slot", "area", [None, (0.0001, None)]),
+            ],
+        )
+        self.assertContains(page, "cm²")
+        self.assertContains(page, "As it was recorded")
+        self.assertContains(page, "whistle at 2900 Hz")
+        self.assertEqual([one is None for one in page.context["sounds"]], [True, False])
 
     def test_it_agrees_with_the_standing(self):
         """One figure: the change here is that of the standing."""

@@ -41,6 +41,7 @@ from hauch.live import actions as live
 from hauch.panel.actions import open_sitting
 from hauch.rounds.invitations import invite
 from hauch.rounds.models import Round, Test
+from hauch.season import actions as seasons
 from hauch.setup.actions import begin as begin_set_up
 from hauch.sound.blind import open_listening
 from hauch.sound.models import Calibration, Listening
@@ -286,6 +287,8 @@ class FuzzTests(TestCase):
         keep_publication(round, built.host, timezone.now())
         subject = f"?subject=s{built.specimens['Amsel'].pk}"
         heard, played = cls.heard()
+        season = seasons.begin(built.host, "Loft year", None)
+        seasons.put_in(built.host, season, round)
         slug, entry = round.slug, built.entries["Amsel"].pk
         cls.begin = [
             "/",
@@ -329,6 +332,11 @@ class FuzzTests(TestCase):
             reverse("verdict:accept", args=[slug, entry]),
             reverse("verdict:design", args=[slug, entry, 1]),
             reverse("rig_scatter", args=[air.rig_id]),
+            reverse("round_scatter", args=[slug]),
+            reverse("verdict:with_without", args=[slug]),
+            reverse("desk:next", args=[entry]),
+            reverse("season:seasons"),
+            season.get_absolute_url(),
             reverse("published", args=[slug]),
             reverse("panel:begin", args=[slug, sitting.test_id]),
             sitting.get_absolute_url(),

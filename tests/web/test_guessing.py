@@ -12,6 +12,8 @@ from hauch.verdict.guessing import CROWD, DESIGNERS, guess, open_guessing, outco
 from hauch.verdict.models import Guess, Guessing
 from tests.builder import build
 
+NAMES = ("Amsel", "Binse", "Kiebitz")
+
 
 class GuessingTests(TestCase):
     @classmethod
@@ -86,6 +88,16 @@ class GuessingTests(TestCase):
         self.assertIsNone(by_name[CROWD])  # they cancel: all in the same place
         self.assertAlmostEqual(by_name[DESIGNERS], first)
         self.assertEqual(told.rows[0]["crowd"], 2.0)
+        # places by what designers foretold, the most air first; the middle half of 1 and 3 is 1.5 to 2.5
+        self.assertEqual(
+            told.said[DESIGNERS],
+            {self.keys[n]: p for n, p in zip(NAMES, (1.0, 2.0, 3.0), strict=True)},
+        )
+        self.assertEqual(told.middle[self.keys["Amsel"]], (1.5, 2.5))
+        self.sign_in()
+        chart = self.client.get(self.at).context["chart"]
+        self.assertEqual(chart["who"], ["measured", CROWD, DESIGNERS])
+        self.assertEqual(len(chart["points"]), 9)
 
     def test_values(self):
         found = self.opened(self.built.tests["air"])
@@ -106,7 +118,9 @@ class GuessingTests(TestCase):
         self.assertAlmostEqual(one.error, sum(off) / 3, places=3)
         self.assertIsNone(one.tau)  # all alike
         self.sign_in()
-        self.assertContains(self.client.get(self.at), "Off by")
+        page = self.client.get(self.at)
+        self.assertContains(page, "Off by")
+        self.assertContains(page, "Air test, m³/h")
 
     def test_bad_words(self):
         found = self.opened()

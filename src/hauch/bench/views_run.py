@@ -86,6 +86,8 @@ def run_page(request: Request, slug: str, pk: int) -> HttpResponse:
         "after": order[index + 1] if index + 1 < len(order) else None,
         "against": comparisons(run, siblings),
         "orientation": orientation_sentence(siblings),
+        "at_two_settings": allowed(request.user, "verdict.view_early", round)
+        and any(s.setting_id != run.setting_id for s in siblings),
         "seen": seen,
         "exclusions": left_out,
         "channels": [(key, CHANNELS[key].label) for key in channels_of(run.test.how)],

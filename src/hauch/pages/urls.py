@@ -9,6 +9,7 @@ urlpatterns = [
     path("search/", home.search, name="search"),
     path("stores/references/<int:pk>/", references.specimen, name="reference"),
     path("rounds/<slug:slug>/brief/rules/", rules.change, name="change_rules"),
+    path("rounds/<slug:slug>/scatter/", scatter.round_scatter, name="round_scatter"),
     path("stores/rigs/<int:pk>/scatter/", scatter.rig_scatter, name="rig_scatter"),
     path("rounds/<slug:slug>/entries/<int:pk>/", entry.entry, name="entry"),
     path("rounds/<slug:slug>/entries/<int:pk>/report/", entry.report, name="entry_report"),

@@ -13,10 +13,11 @@ from hauch.bench.queries import counting
 from hauch.core.judge.field import mean_value
 from hauch.core.judge.overlay import Laid, Law, Over, laid, law_of, over
 from hauch.core.measure.curves import OutsideRange
+from hauch.core.quantity import expanded
 from hauch.core.quantity.show import Shown, show_plain
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
-from hauch.entries.models import Entry, PartFile, Version
+from hauch.entries.models import Entry, PartCheck, PartFile, Version
 from hauch.rounds.models import Round, Test
 from hauch.verdict.accepting import Change, Measured
 
@@ -203,28 +204,83 @@ def _stored(test: Test, versions: Sequence[Version]) -> dict[int | None, list[di
     return found
 
 
-def facts_of(versions: Sequence[Version]) -> list[dict[str, Any]]:
-    """What versions are: mass of their prints, cost, material, blades as checked."""
-    files: dict[int, PartFile] = {}
-    for file in (
-        PartFile.objects.filter(version__in=versions).select_related("newest_check").order_by("-pk")
-    ):
-        if file.newest_check is not None and file.newest_check.data.get("blades"):
-            files.setdefault(file.version_id, file)
-    out = []
-    for version in versions:
-        masses = [s.mass for s in version.specimens.all() if s.mass]
-        part = files.get(version.pk)
-        check = part.newest_check if part is not None else None
-        out.append(
-            {
-                "mass": sum(masses) / len(masses) if masses else None,
-                "cost": version.cost,
-                "material": version.material,
-                "blades": (check.data.get("blades") or {}).get("count") if check else None,
-            }
+GEOMETRY = ("Size", "Walls", "Passages", "Spinning")
+"""Groups of a check's figures that are the part's geometry; a size along an axis of the file is none."""
+
+OF_THE_FILE = ("size_x", "size_y", "size_z")
+
+
+@dataclass(frozen=True)
+class Fact:
+    """What a version is: the mass of its prints, cost, material, and its main part as it was checked.
+
+    Parameters
+    ----------
+    part : the file with the most volume, None where none was checked
+    """
+
+    version: Version
+    mass: float | None
+    part: PartFile | None
+
+    @property
+    def figures(self) -> dict[str, dict[str, Any]]:
+        """Figures of its geometry, by key."""
+        check = self.part.newest_check if self.part is not None else None
+        return {
+            one["key"]: one
+            for one in (check.figures if check is not None else [])
+            if one["group"] in GEOMETRY and one["key"] not in OF_THE_FILE
+        }
+
+
+def facts_of(versions: Sequence[Version]) -> list[Fact]:
+    """What versions are."""
+    parts: dict[int, PartFile] = {}
+    for file in PartFile.objects.filter(
+        version__in=versions, newest_check__state=PartCheck.State.DONE
+    ).select_related("newest_check"):
+        before = parts.get(file.version_id)
+        if before is None or _volume(file) > _volume(before):
+            parts[file.version_id] = file
+    return [
+        Fact(version, sum(masses) / len(masses) if masses else None, parts.get(version.pk))
+        for version in versions
+        for masses in [[s.mass for s in version.specimens.all() if s.mass]]
+    ]
+
+
+def _volume(file: PartFile) -> float:
+    check = file.newest_check
+    return (check.value("volume") or 0.0) if check is not None else 0.0
+
+
+Size = tuple[float, float | None] | None
+"""A size with the half-width of its 95 % interval, None where nothing is told."""
+
+
+def geometry_of(facts: Sequence[Fact]) -> list[tuple[str, str, list[Size]]]:
+    """Label, kind and each version's figure, of what at least one was checked for."""
+    known: dict[str, tuple[str, str]] = {}
+    for fact in facts:
+        for key, one in fact.figures.items():
+            known.setdefault(key, (one["label"], one["kind"]))
+    return [
+        (
+            label,
+            kind,
+            [_size(fact.figures.get(key)) for fact in facts],
         )
-    return out
+        for key, (label, kind) in known.items()
+    ]
+
+
+def _size(figure: Mapping[str, Any] | None) -> Size:
+    if figure is None:
+        return None
+    told = figure["quantity"]
+    u = told.get("u") or 0.0
+    return told["value"], expanded(u, told.get("dof") or math.inf) if u > 0 else None
 
 
 def sentences(one: Curves, versions: Sequence[Version], show: Any) -> list[str]:

@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.utils import timezone
@@ -142,12 +143,15 @@ def guess(
 @dataclass(frozen=True)
 class Outcome:
     """Guesses against the result: all scored, the best first; those of everybody together, of the
-    designers and of the Desk by name; and by entry what each said beside the result.
+    designers and of the Desk by name; and by entry what each said beside the result: the order of
+    places where the order was guessed.
     """
 
     scored: list[Scored]
     sources: list[Scored]
     rows: list[dict[str, Any]]
+    said: dict[str, dict[int, float]]
+    middle: dict[int, tuple[float, float]]
 
 
 def outcome(guessing: Guessing) -> Outcome | None:
@@ -201,7 +205,33 @@ def outcome(guessing: Guessing) -> Outcome | None:
             for row in rows
             if row.entry_id in truth
         ],
+        {
+            name: given if values or not of_values else _as_places(given, places, sign)
+            for name, given, of_values in sources
+        },
+        _middle_half([given for _, given in guesses]),
     )
+
+
+def _as_places(
+    given: Mapping[int, float], places: Mapping[int, float], sign: int
+) -> dict[int, float]:
+    """Foretold values as places among the entries that have one."""
+    ranked = sorted((e for e in given if e in places), key=lambda e: -sign * given[e])
+    return {entry: float(place) for place, entry in enumerate(ranked, 1)}
+
+
+def _middle_half(guesses: list[dict[int, float]]) -> dict[int, tuple[float, float]]:
+    """Between what the middle half of all guesses of an entry lies."""
+    given: dict[int, list[float]] = {}
+    for one in guesses:
+        for entry, value in one.items():
+            given.setdefault(entry, []).append(value)
+    return {
+        entry: (float(low), float(high))
+        for entry, found in given.items()
+        for low, high in [np.percentile(found, [25, 75])]
+    }
 
 
 def _decides(round: Round) -> Test:

@@ -7,6 +7,7 @@ from hauch.verdict import (
     views_guessing,
     views_settling,
     views_what_if,
+    views_with_without,
 )
 
 app_name = "verdict"
@@ -18,6 +19,7 @@ urlpatterns = [
     path("accept/<int:pk>/v<int:number>/design/", views_accepting.design, name="design"),
     path("accept/<int:pk>/v<int:number>/", views_accepting.decide, name="decide"),
     path("beside/", views_beside.beside, name="beside"),
+    path("with-without/", views_with_without.with_without, name="with_without"),
     path("guesses/", views_guessing.guesses, name="guesses"),
     path("guesses/open/", views_guessing.open_guesses, name="open_guesses"),
     path("settle/", views_settling.settling, name="settling"),

@@ -8,12 +8,14 @@ from django.db.models import prefetch_related_objects
 from django.http import Http404, HttpResponse
 from django.shortcuts import render
 
+from hauch.core.quantity import expanded
 from hauch.core.quantity.show import show
 from hauch.entries.models import Version
 from hauch.people.permissions import allowed
 from hauch.people.requests import Request
 from hauch.rounds.models import Round
 from hauch.rounds.queries import round_for, round_tests
+from hauch.sound.models import SoundRecording
 from hauch.sound.queries import visible_to as sounds_visible_to
 from hauch.verdict.accepting import Measured
 from hauch.verdict.beside import (
@@ -22,6 +24,7 @@ from hauch.verdict.beside import (
     curves_of,
     facts_of,
     figures_of,
+    geometry_of,
     measured_versions,
     sentences,
 )
@@ -49,6 +52,8 @@ def beside(request: Request, slug: str) -> HttpResponse:
             entry.round = round
         measured = Measured.of(entries, tests)
         units = request.user.units
+        facts, sounds = facts_of(chosen), _sounds(request, round, chosen)
+        listens = [sounds[version.pk].pk for version in chosen if version.pk in sounds][:2]
         curves = curves_of(chosen, tests, request.GET, units)
         context |= {
             "figures": figures_of(chosen, tests, measured),
@@ -56,8 +61,15 @@ def beside(request: Request, slug: str) -> HttpResponse:
                 (one, _chart(one, chosen), sentences(one, chosen, _shower(one, units)))
                 for one in curves
             ],
-            "facts": list(zip(chosen, facts_of(chosen), strict=True)),
-            "listens": _listens(request, round, chosen),
+            "facts": facts,
+            "geometry": geometry_of(facts),
+            "pictured": any(fact.part is not None for fact in facts),
+            "sounds": [
+                _heard(sounds[version.pk]) if version.pk in sounds else None for version in chosen
+            ]
+            if sounds
+            else [],
+            "listens": listens if len(listens) > 1 else [],
         }
     return render(request, "verdict/beside.html", context)
 
@@ -120,16 +132,31 @@ def _chart(one: Curves, chosen: list[Version]) -> dict[str, Any]:
     }
 
 
-def _listens(request: Request, round: Round, chosen: list[Version]) -> tuple[int, int] | None:
-    """The newest recordings of the first two that have one."""
-    found: dict[int, int] = {}
+def _sounds(request: Request, round: Round, chosen: list[Version]) -> dict[int, SoundRecording]:
+    """The newest analysed recording of each version that the person may hear."""
     rows = (
         sounds_visible_to(request.user, round)
-        .filter(specimen__version__in=chosen, state="done")
-        .order_by("recorded_at")
-        .values_list("specimen__version", "pk")
+        .filter(specimen__version__in=chosen, state=SoundRecording.State.DONE)
+        .filter(analysis__isnull=False)
+        .select_related("analysis")
+        .order_by("recorded_at", "pk")
     )
-    for version, pk in rows:
-        found[version] = pk
-    keys = [found[v.pk] for v in chosen if v.pk in found]
-    return (keys[0], keys[1]) if len(keys) > 1 else None
+    return {
+        row.specimen.version_id: row
+        for row in rows
+        if row.specimen is not None and row.analysis.is_current
+    }
+
+
+def _heard(one: SoundRecording) -> dict[str, Any]:
+    """What a recording tells in a cell: its level with the half of its interval, and the tone that
+    stands out most.
+    """
+    told = one.analysis.told
+    tones = [tone for tone in told.tones if tone.audible and not tone.in_background]
+    return {
+        "recording": one,
+        "level": told.level if told.calibrated and told.spoilt is None else None,
+        "half": expanded(told.sure.doubt),
+        "tone": max(tones, key=lambda tone: tone.tone.audibility, default=None),
+    }

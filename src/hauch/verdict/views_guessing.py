@@ -37,8 +37,44 @@ def guesses(request: Request, slug: str) -> HttpResponse:
         context["count"] = found.guesses.count()
         context["link"] = request.build_absolute_uri(reverse("guess", args=[found.secret]))
         if early and context["sealed"]:
-            context["outcome"] = actions.outcome(found)
+            outcome = actions.outcome(found)
+            context["outcome"] = outcome
+            context["chart"] = _chart(found, outcome) if outcome is not None else None
     return render(request, "verdict/guesses.html", context)
+
+
+MOST_DRAWN = 40
+"""So many entries are drawn, in the order of the result."""
+
+
+def _chart(found: Guessing, outcome: actions.Outcome) -> dict[str, Any]:
+    """What was measured, and what everybody, the designers and the Desk said, entry by entry."""
+    rows = outcome.rows[:MOST_DRAWN]
+    names = {row["entry"].pk: row["entry"].name for row in rows}
+    points = [
+        {"name": names[row["entry"].pk], "who": MEASURED, "value": row["truth"]} for row in rows
+    ]
+    for who, given in outcome.said.items():
+        points += [
+            {"name": names[entry], "who": who, "value": value}
+            for entry, value in given.items()
+            if entry in names
+        ]
+    return {
+        "kind": found.test.how.kind if found.test is not None else "",
+        "label": found.test.label if found.test is not None else "place",
+        "entries": list(names.values()),
+        "who": [MEASURED, *outcome.said],
+        "points": points,
+        "spread": [
+            {"name": names[entry], "low": low, "high": high}
+            for entry, (low, high) in outcome.middle.items()
+            if entry in names
+        ],
+    }
+
+
+MEASURED = "measured"
 
 
 @require_POST

@@ -7,7 +7,7 @@ from typing import Any
 
 from hauch.ui.charts import desk, sound
 from hauch.ui.charts.bench import overlay, repeats, sweep, trace
-from hauch.ui.charts.standing import bracket, gains, panel, places
+from hauch.ui.charts.standing import bracket, gains, guesses, panel, places
 from hauch.ui.charts.stores import control, profile, residuals
 from hauch.ui.charts.theme import Spec
 
@@ -20,6 +20,7 @@ SPECS: dict[str, Callable[[Any, str], Spec]] = {
     "places": places,
     "bracket": bracket,
     "panel": panel,
+    "guesses": guesses,
     "control": control,
     "residuals": residuals,
     "profile": profile,

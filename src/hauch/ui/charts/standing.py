@@ -245,3 +245,69 @@ def panel(data: dict[str, Any], system: str) -> Spec:
         },
     ]
     return chart(layers, 30 * max(len(means), 1))
+
+
+SHAPES = ("diamond", "circle", "triangle-up", "square")
+"""What was measured, all guesses, designers, the Desk."""
+
+
+def guesses(data: dict[str, Any], system: str) -> Spec:
+    """What was measured beside what was guessed and foretold, entry by entry.
+
+    ``data``: kind (empty for places), label, entries [name in order], who [name, what was measured
+    first], points [{name, who, value [SI]}], spread [{name, low, high}] of the guesses.
+    """
+    kind = data["kind"]
+    unit = KINDS[kind].shown[system] if kind else ""
+
+    def shown(value: float) -> float:
+        return float(from_si(value, unit, kind)) if kind else value
+
+    points = [one | {"value": shown(one["value"])} for one in data["points"]]
+    spread = [
+        one | {"low": shown(one["low"]), "high": shown(one["high"])} for one in data["spread"]
+    ]
+    y = {
+        "field": "name",
+        "type": "nominal",
+        "sort": None,
+        "title": None,
+        "scale": {"domain": data["entries"]},
+        "axis": {"labelLimit": 220, "labelColor": INK, "labelFontSize": 13, "grid": False},
+    }
+    x = {
+        "type": "quantitative",
+        "title": f"{data['label']}, {unit}" if unit else data["label"],
+        "scale": {"zero": False, "nice": True},
+        "axis": {"grid": True, "tickCount": 6},
+    }
+    who = data["who"]
+    inks = {"domain": who, "range": [INK, SECOND, PETROL, AMBER][: len(who)]}
+    layers: list[Spec] = [
+        span(
+            spread, {"type": "rule", "strokeWidth": 2, "color": SECOND, "opacity": 0.6}, y, x, "x"
+        ),
+        {
+            "data": {"values": points},
+            "mark": {"type": "point", "size": 70, "opacity": 1, "strokeWidth": 2},
+            "encoding": {
+                "y": y,
+                "x": x | {"field": "value"},
+                "shape": {
+                    "field": "who",
+                    "type": "nominal",
+                    "scale": {"domain": who, "range": list(SHAPES[: len(who)])},
+                },
+                "stroke": {"field": "who", "type": "nominal", "scale": inks},
+                "fill": {
+                    "condition": {"test": f"datum.who === '{who[0]}'", "value": INK},
+                    "value": PAPER,
+                },
+                "tooltip": [
+                    {"field": "who", "title": "Who"},
+                    {"field": "value", "title": unit or "place", "format": ",.4~g"},
+                ],
+            },
+        },
+    ]
+    return chart(layers, 30 * max(len(data["entries"]), 1))
