@@ -121,6 +121,30 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("button", name="Keep the decision").click()
         expect(page.get_by_text("Version 1 is accepted.", exact=True)).to_be_visible()
 
+    def nothing_to_put_beside_it(self):
+        """Seasons, with and without, what to change next: each says what is missing."""
+        page = self.page
+        page.get_by_role("link", name="Hauch, home").click()
+        page.get_by_role("link", name="Seasons").click()
+        expect(page.get_by_text("No season yet")).to_be_visible()
+        page.get_by_label("Title").fill("First year")
+        page.get_by_role("button", name="Begin").click()
+        expect(page.get_by_text("Put rounds in, in their order")).to_be_visible()
+        page.get_by_role("button", name="Put in").click()
+        expect(page.get_by_text("Nobody has points yet")).to_be_visible()
+        expect(page.get_by_text("Measured of one entry alone: 1 figure")).to_be_visible()
+        page.locator("aside").get_by_role("link", name="Drying loft").click()
+        expect(page.get_by_role("link", name="First year")).to_be_visible()
+        page.get_by_text("What its figures scatter by").click()
+        expect(page.get_by_text("Too little was repeated on the rigs of this round")).to_be_visible()
+        page.get_by_role("link", name="Side by side").click()
+        page.get_by_role("link", name="With and without").click()
+        expect(page.get_by_text("Nothing was run at two settings yet")).to_be_visible()
+        page.keyboard.press("2")
+        page.locator("main").get_by_role("link", name="Amsel").first.click()
+        page.get_by_role("link", name="What to change next").click()
+        expect(page.get_by_text("Nothing is known yet that would make it better")).to_be_visible()
+
     def changed_while_the_reference_ran(self, name):
         """A sample whose time speaks for a run of another part than the one that is named."""
         folder = tempfile.TemporaryDirectory()
@@ -236,6 +260,7 @@ class FromNothingTests(BrowserTests):
         page.keyboard.press("5")
         expect(page.get_by_text("Amsel is the only entry with all figures")).to_be_visible()
         self.one_entry_to_decide_on()
+        self.nothing_to_put_beside_it()
         self.record_the_sound()
         self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))
 

@@ -68,7 +68,8 @@ class SettlingTests(TestCase):
         self.assertTrue(row.result["reached"])
         names = {self.round.entries.get(pk=step["entry"]).name for step in steps}
         self.assertTrue(names <= {"Amsel", "Binse"}, names)
-        self.assertAlmostEqual(row.result["minutes"], 10.0 * sum(s["repeats"] for s in steps), 3)
+        # ten minutes each, and a run of the reference to every four
+        self.assertAlmostEqual(row.result["minutes"], 12.5 * sum(s["repeats"] for s in steps), 3)
         before = plan_of(self.round).total
         self.client.post(reverse("verdict:to_bench", args=[self.round.slug]))
         asked = sum(step["repeats"] for step in steps)

@@ -17,7 +17,8 @@ from hauch.core.quantity import expanded
 from hauch.core.quantity.show import Shown, show_plain
 from hauch.core.quantity.typed import typed_figure
 from hauch.core.quantity.units import KINDS
-from hauch.entries.models import Entry, PartCheck, PartFile, Version
+from hauch.entries.models import Entry, PartFile, Version
+from hauch.entries.queries import check_of, parts_of
 from hauch.rounds.models import Round, Test
 from hauch.verdict.accepting import Change, Measured
 
@@ -236,23 +237,15 @@ class Fact:
 
 def facts_of(versions: Sequence[Version]) -> list[Fact]:
     """What versions are."""
-    parts: dict[int, PartFile] = {}
-    for file in PartFile.objects.filter(
-        version__in=versions, newest_check__state=PartCheck.State.DONE
-    ).select_related("newest_check"):
-        before = parts.get(file.version_id)
-        if before is None or _volume(file) > _volume(before):
-            parts[file.version_id] = file
     return [
-        Fact(version, sum(masses) / len(masses) if masses else None, parts.get(version.pk))
+        Fact(
+            version,
+            sum(masses) / len(masses) if masses else None,
+            next((file for file in parts_of(version) if check_of(file) is not None), None),
+        )
         for version in versions
         for masses in [[s.mass for s in version.specimens.all() if s.mass]]
     ]
-
-
-def _volume(file: PartFile) -> float:
-    check = file.newest_check
-    return (check.value("volume") or 0.0) if check is not None else 0.0
 
 
 Size = tuple[float, float | None] | None

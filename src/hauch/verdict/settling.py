@@ -12,7 +12,7 @@ from procrastinate.contrib.django import app
 
 from hauch.bench.durations import run_minutes
 from hauch.bench.models import AskedRepeats
-from hauch.bench.plan import plan_of
+from hauch.bench.plan import BRACKET_EVERY, plan_of
 from hauch.core.judge.field import compared
 from hauch.core.judge.round import terms_of
 from hauch.core.judge.settle import Question, settle
@@ -29,6 +29,12 @@ log = logging.getLogger(__name__)
 
 CHOICES = (0.8, 0.9, 0.95, 0.99)
 """Probabilities of the first place that may be asked for."""
+
+
+WITH_REFERENCE = 1 + 1 / BRACKET_EVERY
+"""Runs of a repeat, with its share of the reference run that comes after so many. What those runs
+make surer is not counted.
+"""
 
 
 def worked_out(rules: RuleVersion, asked: float) -> dict[str, Any]:
@@ -49,6 +55,7 @@ def worked_out(rules: RuleVersion, asked: float) -> dict[str, Any]:
         return {"leader": None}
     last = [tests[one.test.key] for one in data]
     durations = [run_minutes(test) for test in last]
+    minutes = [duration.minutes * WITH_REFERENCE for duration in durations]
     found = settle(
         Question(
             wanted.scheme,
@@ -56,7 +63,7 @@ def worked_out(rules: RuleVersion, asked: float) -> dict[str, Any]:
             [one.comparison for one, _ in scored if one.comparison],
             [limit for _, limit in limited],
             [one.comparison for one, _ in limited if one.comparison],
-            [duration.minutes for duration in durations],
+            minutes,
         ),
         asked,
         wanted.seed,
@@ -74,7 +81,7 @@ def worked_out(rules: RuleVersion, asked: float) -> dict[str, Any]:
                 "entry": racing[step.entry].key,
                 "test": last[step.test].key,
                 "repeats": step.repeats,
-                "minutes": step.repeats * durations[step.test].minutes,
+                "minutes": step.repeats * minutes[step.test],
             }
             for step in sorted(found.steps, key=lambda s: (s.test, -s.repeats))
         ],
