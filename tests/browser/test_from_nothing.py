@@ -136,7 +136,9 @@ class FromNothingTests(BrowserTests):
         page.locator("aside").get_by_role("link", name="Drying loft").click()
         expect(page.get_by_role("link", name="First year")).to_be_visible()
         page.get_by_text("What its figures scatter by").click()
-        expect(page.get_by_text("Too little was repeated on the rigs of this round")).to_be_visible()
+        expect(
+            page.get_by_text("Too little was repeated on the rigs of this round")
+        ).to_be_visible()
         page.get_by_role("link", name="Side by side").click()
         page.get_by_role("link", name="With and without").click()
         expect(page.get_by_text("Nothing was run at two settings yet")).to_be_visible()

@@ -1,14 +1,19 @@
 """Versions side by side: figures, curves over each other, read at an equal value."""
 
+import math
 from unittest import mock
 
+import numpy as np
 from django.test import TestCase
 from django.urls import reverse
 
-from hauch.bench.models import Result, Run
+from hauch.bench.models import Recording, Result, Run
+from hauch.bench.runs import NewRun, Subject, Typed, record_run
+from hauch.bench.traces import store
+from hauch.core.trace.source import Held
 from hauch.entries.models import PartCheck, PartFile
 from hauch.rounds.models import Test
-from tests.builder import build
+from tests.builder import ROOM, START, build
 from tests.sounds import calibrated, confirm, hand_in
 
 
@@ -173,3 +178,79 @@ class BesideTests(TestCase):
         Run.objects.filter(specimen__isnull=False).update(state=Run.State.VOID, reason="x")
         self.sign_in()
         self.assertContains(self.client.get(self.at), "Nothing was run beside the reference yet")
+
+
+class RiseTests(TestCase):
+    """How loads warm beside each other, from what was recorded."""
+
+    @classmethod
+    def setUpTestData(cls):
+        cls.built = build(kinds=("air", "rise"))
+        cls.test = cls.built.tests["rise"]
+        cls.at = reverse("verdict:beside", args=[cls.built.round.slug])
+
+    def recorded(self, part, top, seconds=1200.0, every=2.0, windows=(), recording=None):
+        """A soak towards ``top`` K above a room of 21 deg C, with a time constant of five minutes."""
+        times = np.arange(0.0, seconds, every)
+        if recording is None:
+            load = 21.0 + top * (1 - np.exp(-times / 300.0))
+            recording = Recording.objects.create(
+                round=self.built.round, started_at=START, rate=None
+            )
+            channels = {"load_temperature": load, "room_temperature": np.full(times.size, 21.0)}
+            store(recording, Held(times, channels))
+        readings = {
+            "load_temperature": [Typed(21.0 + top, str(21 + top), "°C")],
+            "room_temperature": [Typed(21.0, "21", "°C")],
+        }
+        run = record_run(self.built.operator, NewRun(self.test, part, ROOM, START, readings))
+        Run.objects.filter(pk=run.pk).update(recording=recording, windows=list(windows))
+        return run
+
+    def page(self):
+        self.client.force_login(
+            self.built.host, backend="django.contrib.auth.backends.ModelBackend"
+        )
+        return self.client.get(self.at)
+
+    def test_the_newest_of_each_over_the_references(self):
+        parts = self.built.specimens
+        for part, top in (
+            (Subject(reference=self.built.reference), 40.0),
+            (Subject(parts["Amsel"]), 36.0),
+            (Subject(parts["Binse"]), 38.0),
+        ):
+            self.recorded(part, top)
+        page = self.page()
+        ((found, chart),) = page.context["rises"]
+        self.assertEqual([line["name"] for line in chart["lines"]], ["Amsel v1", "Binse v1"])
+        for rise, top in zip([*found.of, found.reference], (36.0, 38.0, 40.0), strict=True):
+            self.assertLessEqual(rise.times.size, 241)
+            at = np.searchsorted(rise.times, 300.0)
+            self.assertAlmostEqual(rise.rise[at], top * (1 - math.exp(-1)), delta=0.3)
+        self.assertContains(page, "over time")
+        self.assertContains(page, "run ")
+
+    def test_without_recordings_there_is_none(self):
+        self.recorded(Subject(self.built.specimens["Amsel"]), 36.0)
+        Run.objects.update(recording=None)
+        self.assertEqual(self.page().context["rises"], [])
+
+    def test_several_runs_of_one_log_are_told_apart_by_their_windows(self):
+        amsel = Subject(self.built.specimens["Amsel"])
+        first = self.recorded(amsel, 36.0, windows=[[0.0, 500.0]])
+        self.recorded(
+            amsel, 36.0, windows=[[600.0, 1100.0]], recording=Run.objects.get(pk=first.pk).recording
+        )
+        ((found, _),) = self.page().context["rises"]
+        rise = found.of[0]
+        self.assertLess(rise.times[-1], 501.0)
+        self.assertAlmostEqual(rise.rise[0], 36 * (1 - math.exp(-2)), delta=0.3)
+
+    def test_four_logs_of_a_day_are_read_in_bins(self):
+        parts = list(self.built.specimens.values())
+        runs = [self.recorded(Subject(one), 30.0, 86_400.0, 1.0) for one in parts]
+        runs.append(self.recorded(Subject(reference=self.built.reference), 40.0, 86_400.0, 1.0))
+        ((found, chart),) = self.page().context["rises"]
+        self.assertTrue(all(len(line["x"]) <= 241 for line in chart["lines"]))
+        self.assertAlmostEqual(found.reference.times[-1], 86_400.0, delta=400.0)

@@ -107,6 +107,27 @@ class StoredTests(TraceCase):
         self.check_equal()
         self.assertEqual(self.stored.minutes.count(), 4)
 
+    def test_some_minutes_of_many(self):
+        self.rows = rows_of(60_000, self.COLUMNS)  # 20 minutes
+        self.held = Held(
+            np.arange(60_000) / RATE, {key: self.rows[:, i] for i, key in enumerate(self.COLUMNS)}
+        )
+        self.stored.rate = None
+        store(self.stored, self.held)
+        trace = trace_of(self.stored)
+        found = trace.some_minutes(0.0, 1199.98, ["air_speed"], 5)
+        self.assertEqual(sorted({int(t // 60) for t in found.times}), [0, 4, 8, 12, 16])
+        whole_of_it = trace.seconds(240.0, 299.99, ["air_speed"])
+        np.testing.assert_array_equal(
+            found.between(240.0, 299.99).mean["air_speed"], whole_of_it.mean["air_speed"]
+        )
+        everything = trace.some_minutes(0.0, 1199.98, ["air_speed"], 20)
+        np.testing.assert_array_equal(everything.times, trace.seconds().times)
+        self.stored.minutes.filter(number=8).delete()
+        self.stored.minutes.filter(number=4).delete()
+        found = trace_of(self.stored).some_minutes(0.0, 1199.98, ["air_speed"], 5)
+        np.testing.assert_array_equal(found.times, everything.times)  # not kept: from samples
+
     def test_a_slow_log_keeps_no_seconds(self):
         times = np.arange(0.0, 600.0, 2.0)
         slow = Held(times, {"load_temperature": 20 + times / 100})

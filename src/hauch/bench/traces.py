@@ -194,6 +194,21 @@ class StoredTrace:
                     made.count[key] = np.isfinite(made.mean[key]).astype(float)
         return made.between(low, high)
 
+    def some_minutes(self, low: float, high: float, channels: Iterable[str], most: int) -> Seconds:
+        """The same of a stretch of hours by the second, of ``most`` minutes about, evenly spread, where
+        they are kept; else of all of it.
+        """
+        every = math.ceil((high - low) / MINUTE / most)
+        numbers = range(math.floor(low / MINUTE), math.floor(high / MINUTE) + 1, max(every, 1))
+        if every > 1 and not self._beside:
+            rows = list(self.recording.minutes.filter(number__in=numbers).order_by("number"))
+            if len(rows) >= len(numbers) - 1:  # the last one may have begun only
+                wanted = frozenset(channels)
+                return _one_after_the_other([_unpacked(row, wanted) for row in rows]).between(
+                    low, high
+                )
+        return self.seconds(low, high, channels)
+
 
 REACH = 60.0
 """How far beyond a stretch the samples of a logger that ran beside it are read [s]."""

@@ -28,6 +28,7 @@ from hauch.verdict.beside import (
     measured_versions,
     sentences,
 )
+from hauch.verdict.rising import Rise, Rises, rises_of
 
 
 def beside(request: Request, slug: str) -> HttpResponse:
@@ -61,6 +62,7 @@ def beside(request: Request, slug: str) -> HttpResponse:
                 (one, _chart(one, chosen), sentences(one, chosen, _shower(one, units)))
                 for one in curves
             ],
+            "rises": [(one, _rise_chart(one, chosen)) for one in rises_of(chosen, tests)],
             "facts": facts,
             "geometry": geometry_of(facts),
             "pictured": any(fact.part is not None for fact in facts),
@@ -129,6 +131,29 @@ def _chart(one: Curves, chosen: list[Version]) -> dict[str, Any]:
             "high": ground.high.tolist(),
         },
         "at": one.at,
+    }
+
+
+def _rise_chart(one: Rises, chosen: list[Version]) -> dict[str, Any]:
+    ground = one.reference
+
+    def drawn(rise: Rise) -> dict[str, list[float]]:
+        return {"x": rise.times.round(1).tolist(), "y": rise.rise.round(3).tolist()}
+
+    return {
+        "x_label": "time",
+        "x_kind": "duration",
+        "y_label": "above the room",
+        "y_kind": "temperature_difference",
+        "lines": [
+            {"name": f"{v.entry.name} v{v.number}", "mark": v.entry.mark, **drawn(rise)}
+            for v, rise in zip(chosen, one.of, strict=True)
+            if rise is not None
+        ],
+        "reference": None
+        if ground is None
+        else {**(line := drawn(ground)), "low": line["y"], "high": line["y"]},
+        "at": None,
     }
 
 

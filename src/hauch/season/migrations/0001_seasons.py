@@ -14,7 +14,7 @@ class Migration(migrations.Migration):
         ('entries', '0009_outlets_of_a_version'),
         ('rounds', '0010_how_a_reading_is_taken'),
         ('stores', '0008_reference_cap'),
-        ('workshop', '0001_squashed_0003_limits_lowered'),
+        ('workshop', '0003_limits_lowered'),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
