@@ -1,6 +1,7 @@
 """Exported rounds for tests."""
 
 import io
+import json
 from collections.abc import Callable
 from typing import Any
 
@@ -23,17 +24,22 @@ def as_another(
 ) -> bytes:
     """The same round under other identities, so that it can be imported beside itself, changed."""
     made = bundle.read(data)
-    made.content["round"]["uid"] = "6f0c7a52-6f1b-4d3e-9a4e-140140140149"
-    for key in ("entries", "runs", "recordings"):
-        for row in made.content[key]:
-            row["uid"] = row["uid"][:-4] + "beef"
-    for entry in made.content["entries"]:
-        for version in entry["versions"]:
-            for row in (version, *version["specimens"], *version["predictions"]):
-                row["uid"] = row["uid"][:-4] + "beef"
-    for run in made.content["runs"]:
-        for key in ("specimen", "recording"):
-            run[key] = run[key] and run[key][:-4] + "beef"
-    change(made.content)
+    content, entries = made.content, made.content["entries"]
+    versions = [version for entry in entries for version in entry["versions"]]
+    rows = [
+        *entries,
+        *versions,
+        *(row for v in versions for row in (*v["specimens"], *v["predictions"])),
+        *content["runs"],
+        *content["recordings"],
+        *content["sounds"],
+        *(row for session in content["sounds"] for row in session["recordings"]),
+    ]
+    text = json.dumps(content)
+    for row in rows:
+        text = text.replace(row["uid"], row["uid"][:-4] + "beef")
+    content = json.loads(text)
+    content["round"]["uid"] = "6f0c7a52-6f1b-4d3e-9a4e-140140140149"
+    change(content)
     traces = {uid[:-4] + "beef": trace for uid, trace in made.traces.items()}
-    return bundle.packed(Bundle(made.content, traces, made.files))
+    return bundle.packed(Bundle(content, traces, made.files))

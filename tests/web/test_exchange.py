@@ -261,7 +261,9 @@ class ImportTests(TestCase):
             [True, False, False, True],
         )
         self.assertEqual(content["instruments"], [{"retired": False}])
-        self.assertEqual(content["entries"], [{"versions": [{"outlets": None, "named": False}]}])
+        self.assertEqual(
+            content["entries"], [{"versions": [{"outlets": None, "named": False, "decisions": []}]}]
+        )
         self.assertEqual(
             content["runs"], [{"result": None}, {"result": {"value": 4.2, "as_read": None}}]
         )

@@ -806,7 +806,7 @@ class BundleTests(SoundCase):
         hand_in(self.built, session, "stereo.flac")  # not confirmed yet
         fields = {"calibration": Calibration.METER, "meter_level": 60.0, "read_beside": row}
         actions.change_session(self.built.operator, session, fields)
-        data = as_another(exported(self.built.host, self.built.round), self._other)
+        data = as_another(exported(self.built.host, self.built.round))
         copy = import_round(self.built.host, data)
         back = copy.sound_sessions.get()
         self.assertEqual(unlike(back, session), "")
@@ -822,16 +822,6 @@ class BundleTests(SoundCase):
         analyse_waiting()
         whistle.refresh_from_db()
         self.assertAlmostEqual(whistle.analysis.told.weighted["A"].mean, 60.0, delta=0.01)
-
-    @staticmethod
-    def _other(content):
-        for session in content["sounds"]:
-            session["uid"] = session["uid"][:-4] + "beef"
-            session["read_beside"] = session["read_beside"][:-4] + "beef"
-            for row in session["recordings"]:
-                row["uid"] = row["uid"][:-4] + "beef"
-                for key in ("specimen", "run"):
-                    row[key] = row[key] and row[key][:-4] + "beef"
 
     def test_a_meters_waveform_travels(self):
         recording = Recording.objects.create(round=self.built.round, started_at=START)

@@ -16,6 +16,7 @@ from hauch.core import CORE_VERSION
 from hauch.desk.queries import may_see
 from hauch.entries.models import AssemblyStep, PartFile, Prediction, Version
 from hauch.exchange import schema
+from hauch.exchange.judgements import decisions_of, judgements_of, pictures_of
 from hauch.exchange.listings import results_csv, standing_csv
 from hauch.exchange.plain import (
     WORKSHOP,
@@ -143,6 +144,7 @@ def content_of(
         ],
         "sounds": [_session(one) for one in round.sound_sessions.order_by("uid")],
         "standings": standings_of(round),
+        **judgements_of(round),
     }
 
 
@@ -181,6 +183,7 @@ def _version(version: Version, shown: Callable[[Prediction], bool]) -> dict[str,
         ],
         "specimens": [_specimen(s) for s in version.specimens.select_related("printed_in")],
         "files": [plain(f) for f in version.files.all()],
+        "decisions": decisions_of(version),
         "predictions": [
             plain(p) | {"made_by": str(p.made_by) if p.made_by else ""}
             for p in version.predictions.all()
@@ -317,6 +320,8 @@ def export_round(user: User, round: Round, out: BinaryIO) -> None:
         | Q(pk__in=of_runs.values("picture"))
         | Q(pk__in=seen.values("picture"))
     ):
+        paths[picture.sha256] = picture.path
+    for picture in pictures_of(round):
         paths[picture.sha256] = picture.path
     tables = {"results.csv": results_csv(round), "standing.csv": standing_csv(round)}
     if sealed:

@@ -28,6 +28,7 @@ from hauch.core.trace.source import Held
 from hauch.entries.actions import ask_check, safe_name
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange import schema
+from hauch.exchange.judgements import Known, bring_decisions, bring_in
 from hauch.exchange.plain import (
     WORKSHOP,
     StoresImporter,
@@ -166,6 +167,18 @@ class _Importer:
             self.recordings[row["uid"]] = self._recording(row, round)
         self._runs()
         self._sounds(round)
+        bring_in(
+            content,
+            Known(
+                self.user,
+                round,
+                self.tests,
+                self.specimens,
+                self.references,
+                self.sounds,
+                self._picture,
+            ),
+        )
         progress.rebuild(round)
         for rules in round.rules.all():
             refresh(rules)
@@ -212,6 +225,7 @@ class _Importer:
                     specimens[specimen_row["uid"]] = self._specimen(specimen_row, version)
                 for file_row in version_row["files"]:
                     self._file(file_row, version)
+                bring_decisions(version_row["decisions"], version)
                 for prediction_row in version_row["predictions"]:
                     if prediction_row["procedure"] not in procedures_of(
                         {prediction_row["procedure"]}
@@ -292,6 +306,7 @@ class _Importer:
 
     def _sounds(self, round: Round) -> None:
         """Sound recordings; what they tell is told anew by the core that is here."""
+        self.sounds: dict[str, SoundRecording] = {}
         for row in self.content["sounds"]:
             session = make(
                 RecordingSession,
@@ -301,6 +316,7 @@ class _Importer:
                 microphone=self.instruments[row["microphone"]] if row["microphone"] else None,
             )
             made = {one["uid"]: self._sound(one, session) for one in row["recordings"]}
+            self.sounds |= made
             if row["read_beside"]:
                 session.read_beside = made[row["read_beside"]]
                 session.save(update_fields=["read_beside"])

@@ -25,6 +25,7 @@ from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.rigs import RIGS
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.formats.bundle import BundleRefused
+from hauch.panel.models import FacePicture, Judge, Mark, Sample, Sitting
 from hauch.people.models import User
 from hauch.rounds.models import (
     Round,
@@ -35,7 +36,15 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
-from hauch.sound.models import RecordingSession, SoundRecording
+from hauch.sound.models import (
+    Answer,
+    Listener,
+    Listening,
+    Place,
+    Played,
+    RecordingSession,
+    SoundRecording,
+)
 from hauch.stores.actions import calibrations_came
 from hauch.stores.models import (
     Calibration,
@@ -47,6 +56,7 @@ from hauch.stores.models import (
     RigCalibration,
     RigMeter,
 )
+from hauch.verdict.models import Criterion, Decision, Guess, Guessing, Scenario
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 FIELDS: dict[type[Model], tuple[str, ...]] = {
@@ -102,6 +112,21 @@ FIELDS: dict[type[Model], tuple[str, ...]] = {
     Observation: ("at_s", "text", "tags", "at"),
     Exclusion: ("channel", "from_s", "to_s", "reason", "at", "undone_at"),
     Reading: ("channel", "position", "seq", "value", "typed", "unit"),
+    Criterion: ("against", "most", "set_at"),
+    Decision: ("word", "reason", "said", "at"),
+    Scenario: ("name", "wish", "at"),
+    Guessing: ("opened_at",),
+    Guess: ("name", "at"),
+    Sitting: ("criteria", "weights", "faces", "face_names", "most", "opened_at", "closed_at"),
+    Sample: ("code",),
+    FacePicture: ("face",),
+    Judge: ("name", "seed", "done_at"),
+    Mark: ("face", "criterion", "points"),
+    Listening: ("kind", "equal", "trials", "opened_at", "closed_at"),
+    Played: ("code",),
+    Listener: ("name", "seed", "done_at"),
+    Answer: ("trial", "said", "right"),
+    Place: ("place",),
     Result: ("value", "u", "dof", "unit", "as_read", "parts", "working", "marks", "missing", "curve", "troubles", "core_version"),
 }  # fmt: skip
 """Fields of each model that travel as they are."""
@@ -147,6 +172,21 @@ LINKS: dict[type[Model], tuple[str, ...]] = {
     SoundRecording: ("session", "source", "specimen", "reference", "run", "counts"),
     Observation: ("recording", "run", "picture"),
     Exclusion: ("run", "reading"),
+    Criterion: ("round", "test"),
+    Decision: ("version",),
+    Scenario: ("round",),
+    Guessing: ("round", "test"),
+    Guess: ("guessing", "given"),
+    Sitting: ("round", "test"),
+    Sample: ("sitting", "specimen", "reference"),
+    FacePicture: ("sample", "picture"),
+    Judge: ("sitting",),
+    Mark: ("judge", "sample"),
+    Listening: ("round", "test"),
+    Played: ("listening", "recording"),
+    Listener: ("listening",),
+    Answer: ("listener",),
+    Place: ("listener", "played"),
 }
 """Relations that travel: by the identity of what they lead to, or by standing inside it."""
 
@@ -186,6 +226,15 @@ LEFT_OUT: dict[str, str] = {
     "Observation.by": "people do not travel",
     "Exclusion.by": "people do not travel",
     "Exclusion.undone_by": "people do not travel",
+    "Criterion.by": "people do not travel",
+    "Decision.by": "people do not travel",
+    "Scenario.by": "people do not travel",
+    "Guessing.secret": "of a link here",
+    "Guessing.opened_by": "people do not travel",
+    "Sitting.opened_by": "people do not travel",
+    "Judge.digest": "of a link here",
+    "Listening.secret": "of a link here",
+    "Listening.opened_by": "people do not travel",
 }
 """Model and field -> why it does not travel."""
 

@@ -31,6 +31,7 @@ from hauch.bench.models import (
 from hauch.entries.models import AssemblyStep, BillItem, Entry, PartFile, Prediction, Version
 from hauch.exchange.plain import FIELDS
 from hauch.formats.bundle import SCHEMA, SCHEMA_VERSION, BundleRefused
+from hauch.panel.models import FacePicture, Judge, Mark, Sample, Sitting
 from hauch.rounds.models import (
     Round,
     RuleQuestion,
@@ -40,7 +41,15 @@ from hauch.rounds.models import (
     Test,
     TestReference,
 )
-from hauch.sound.models import RecordingSession, SoundRecording
+from hauch.sound.models import (
+    Answer,
+    Listener,
+    Listening,
+    Place,
+    Played,
+    RecordingSession,
+    SoundRecording,
+)
 from hauch.stores.models import (
     Calibration,
     Instrument,
@@ -50,6 +59,7 @@ from hauch.stores.models import (
     Rig,
     RigCalibration,
 )
+from hauch.verdict.models import Criterion, Decision, Guess, Guessing, Scenario
 from hauch.workshop.models import Balance, Gate, Measure, PrintRun, Specimen, WorkStep
 
 Moment = Annotated[datetime, Meta(tz=True)]
@@ -113,6 +123,15 @@ class OwnFigure(Struct):
     log: bool
 
 
+class Wish(Struct, forbid_unknown_fields=True):
+    """Rules that somebody wonders about: by test key what it weighs, and the loss that is allowed."""
+
+    scheme: Annotated[str, Meta(pattern=f"^({'|'.join(RuleVersion.Scheme.values)})$")]
+    noise: Annotated[str, Meta(pattern=f"^({'|'.join(RuleVersion.LevelAs.values)})$")]
+    weights: dict[str, float]
+    limits: dict[str, float]
+
+
 Cause = tuple[str, str, Literal["common", "own"], Literal["A", "B"], float | None, float]
 """A cause of doubt: key, name, scope, kind, degrees of freedom, signed contribution."""
 
@@ -130,6 +149,8 @@ SHAPES: dict[type[Model], dict[str, Any]] = {
     Recording: {"columns": list[str | tuple[str, str]]},
     Run: {"windows": list[Pair], "beside": dict[Literal["background", "tare"], Pair]},
     Observation: {"tags": list[str]},
+    Sitting: {"criteria": list[str], "weights": list[float], "face_names": list[str]},
+    Scenario: {"wish": Wish},
     Result: {
         "parts": list[Cause],
         "working": list[Step],
@@ -184,6 +205,7 @@ VersionRow = row(
     specimens=list[SpecimenRow],  # type: ignore[valid-type]
     files=list[row(PartFile)],  # type: ignore[misc]
     predictions=list[row(Prediction, made_by=str)],  # type: ignore[misc]
+    decisions=list[row(Decision)],  # type: ignore[misc]
 )
 RecordingRow = row(
     Recording,
@@ -241,6 +263,34 @@ TestRow = row(
     replaces=str | None,
     references=list[row(TestReference, specimen=uuid.UUID)],  # type: ignore[misc]
 )
+SampleRow = row(
+    Sample,
+    specimen=Ref,
+    reference=Ref,
+    pictures=list[row(FacePicture, picture=Digest)],  # type: ignore[misc]
+)
+ListenerRow = row(
+    Listener,
+    answers=list[row(Answer)],  # type: ignore[misc]
+    places=list[row(Place, played=str)],  # type: ignore[misc]
+)
+SittingRow = row(
+    Sitting,
+    test=str,
+    samples=list[SampleRow],  # type: ignore[valid-type]
+    judges=list[row(Judge, marks=list[row(Mark, sample=str)])],  # type: ignore[misc]
+)
+ListeningRow = row(
+    Listening,
+    test=str | None,
+    played=list[row(Played, recording=uuid.UUID)],  # type: ignore[misc]
+    listeners=list[ListenerRow],  # type: ignore[valid-type]
+)
+GuessingRow = row(
+    Guessing,
+    test=str | None,
+    guesses=list[row(Guess, given=dict[uuid.UUID, float])],  # type: ignore[misc]
+)
 RoundFile = msgspec.defstruct(
     "RoundFile",
     [
@@ -260,6 +310,11 @@ RoundFile = msgspec.defstruct(
         ("runs", list[RunRow]),  # type: ignore[valid-type]
         ("sounds", list[SessionRow]),  # type: ignore[valid-type]
         ("standings", dict[str, list[Kept]]),
+        ("criteria", list[row(Criterion, test=str)]),  # type: ignore[misc]
+        ("scenarios", list[row(Scenario)]),  # type: ignore[misc]
+        ("guesses", GuessingRow | None),
+        ("sittings", list[SittingRow]),  # type: ignore[valid-type]
+        ("listenings", list[ListeningRow]),  # type: ignore[valid-type]
     ],
 )
 

@@ -249,9 +249,22 @@ def _from_version_12(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _from_version_13(content: dict[str, Any]) -> dict[str, Any]:
-    """Version 13 knew no reference that is a print, with a limit of speed."""
+    """Version 13 knew no reference that is a print, with a limit of speed, and left behind what people
+    judged: panels, listening, guesses, limits, decisions.
+    """
     rows = [{"cap": None} | row for row in content.get("reference_specimens", [])]
-    return content | {"reference_specimens": rows}
+    entries = [
+        row | {"versions": [{"decisions": []} | version for version in row["versions"]]}
+        for row in content["entries"]
+    ]
+    judged: dict[str, Any] = {
+        "criteria": [],
+        "scenarios": [],
+        "guesses": None,
+        "sittings": [],
+        "listenings": [],
+    }
+    return judged | content | {"reference_specimens": rows, "entries": entries}
 
 
 USUAL_STIFFNESS = 2.0e9

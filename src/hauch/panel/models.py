@@ -29,10 +29,12 @@ class Sitting(models.Model):
     test = models.ForeignKey(Test, on_delete=models.PROTECT, related_name="sittings")
     criteria = models.JSONField(help_text="names, such as overhang and bridging")
     weights = models.JSONField(
-        default=list, help_text="of the criteria; empty where all count alike"
+        default=list, blank=True, help_text="of the criteria; empty where all count alike"
     )
     faces = models.PositiveSmallIntegerField()
-    face_names = models.JSONField(default=list, help_text="of faces or angles; empty: by number")
+    face_names = models.JSONField(
+        default=list, blank=True, help_text="of faces or angles; empty: by number"
+    )
     most = models.FloatField(help_text="points at most")
     opened_by = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+"

@@ -13,11 +13,11 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name='sitting',
             name='face_names',
-            field=models.JSONField(default=list, help_text='of faces or angles; empty: by number'),
+            field=models.JSONField(blank=True, default=list, help_text='of faces or angles; empty: by number'),
         ),
         migrations.AddField(
             model_name='sitting',
             name='weights',
-            field=models.JSONField(default=list, help_text='of the criteria; empty where all count alike'),
+            field=models.JSONField(blank=True, default=list, help_text='of the criteria; empty where all count alike'),
         ),
     ]
