@@ -6,7 +6,7 @@ from hauch.bench.models import Run
 from hauch.season.models import Champion
 from tests.browser.base import BrowserTests
 from tests.browser.test_accessible import AXE, FITS, LOOK
-from tests.web.test_season import another_round, measure
+from tests.seasons import another_round, measure
 
 
 class SeasonTests(BrowserTests):

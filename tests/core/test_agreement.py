@@ -51,6 +51,23 @@ class AgreementTests(unittest.TestCase):
         self.assertAlmostEqual((5 * told.w - 1) / 4, np.mean(pairs))
         self.assertAlmostEqual(_of_pairs(ranks)[0], told.w)
 
+    def test_a_large_panel_with_gaps_is_told_in_time(self):
+        """Five hundred listeners who leave two of twelve out: W as without gaps, in a second or two."""
+        random, names = np.random.default_rng(9), range(12)
+        thought = random.normal(size=12)
+        full = [
+            dict(zip(names, scipy.stats.rankdata(thought + random.normal(size=12)), strict=True))
+            for _ in range(500)
+        ]
+        gaps = [
+            {k: v for k, v in one.items() if k not in random.choice(12, 2, replace=False)}
+            for one in full
+        ]
+        told = agreement(gaps, names)
+        self.assertFalse(told.whole)
+        self.assertAlmostEqual(told.w, agreement(full, names).w, delta=0.03)
+        self.assertLess(told.p, 0.01)
+
     def test_the_draws_come_to_what_friedmans_test_has(self):
         """Nineteen judges are drawn for; the chi-squared distribution holds well for as many."""
         random, names = np.random.default_rng(6), list("abcde")

@@ -1,8 +1,5 @@
 """Seasons: rounds in a row, the overall table, champions carried on, records."""
 
-import copy
-from datetime import timedelta
-
 from django.core.exceptions import ValidationError
 from django.test import TestCase
 from django.urls import reverse
@@ -11,83 +8,17 @@ from django.utils import timezone
 from hauch.bench.models import Run
 from hauch.bench.plan import plan_of
 from hauch.bench.runs import NewRun, Subject, Typed, record_run
-from hauch.entries.models import Entry, Version
 from hauch.people.models import User
 from hauch.people.permissions import HOST
-from hauch.rounds.models import Membership, Round, RuleTerm, RuleVersion, Test, TestReference
+from hauch.rounds.models import Membership, Round, Test, TestReference
 from hauch.season import actions, queries
 from hauch.season.models import Champion, Season
 from hauch.stores.models import ReferenceSpecimen, ReferenceType, Rig
 from hauch.verdict.judging import judge_round
 from hauch.workshop.actions import set_state
 from hauch.workshop.models import Specimen
-from tests.builder import ROOM, START, build
-
-LATER = START + timedelta(days=30)
-
-
-def another_round(built, title="Drying rack, second", reference=None, rig=None, setting=None):
-    """A round as the first one, with other entries: Distel by the same designer, and Hasel."""
-    round = Round.objects.create(
-        slug=title.lower().replace(" ", "-").replace(",", ""),
-        number=built.round.number + 1,
-        title=title,
-        question="Which rotor moves more air?",
-        part="rotor",
-        state=Round.State.BENCH,
-    )
-    for row in built.round.memberships.all():
-        Membership.objects.create(round=round, user=row.user, role=row.role)
-    test = copy.copy(built.tests["air"])
-    setting = round.settings.create(
-        label=setting or "Full throttle", values={"throttle": setting or "100 %"}
-    )
-    test.pk, test.round, test.setting, test.rig = None, round, setting, rig or test.rig
-    test._state.adding = True
-    test.save()
-    reference = reference or built.reference
-    TestReference.objects.create(test=test, specimen=reference, since=LATER)
-    rules = RuleVersion.objects.create(round=round, number=1, created_by=built.host, draws=2000)
-    RuleTerm.objects.create(rules=rules, test=test, weight=1)
-    rules.tests.set([test])
-    specimens = {}
-    for number, (name, who) in enumerate((("Distel", "designer"), ("Hasel", None))):
-        entry = Entry.objects.create(
-            round=round,
-            name=name,
-            mark=number + 3,
-            designer=built.people[who] if who else None,
-            designer_name="" if who else "Ilvy",
-        )
-        version = Version.objects.create(entry=entry, number=1)
-        specimens[name] = Specimen.objects.create(version=version, code="D-1", state="ready")
-    return round, test, specimens
-
-
-def run(built, test, subject, minutes, speed):
-    record_run(
-        built.operator,
-        NewRun(
-            test,
-            subject,
-            ROOM,
-            LATER + timedelta(minutes=minutes),
-            {"air_speed": [Typed(speed, str(speed), "m/s")] * 2},
-        ),
-    )
-
-
-def measure(built, test, reference, specimens, beside=None, speeds=(4.3, 4.6), champion=4.4):
-    """Three turns of the reference, whoever is run beside it, and all entries."""
-    minute = 0.0
-    for wobble in (0.0, 0.01, -0.008):
-        run(built, test, Subject(reference=reference), minute, 4.0 + wobble)
-        if beside is not None:
-            run(built, test, Subject(reference=beside), minute + 2, champion + wobble)
-        for n, specimen in enumerate(specimens.values(), 2):
-            run(built, test, Subject(specimen=specimen), minute + 2 * n, speeds[n - 2] - wobble)
-        minute += 10
-    judge_round(test.round_id)
+from tests.builder import ROOM, build
+from tests.seasons import LATER, another_round, measure, run
 
 
 class SeasonCase(TestCase):
@@ -128,7 +59,7 @@ class TableTests(SeasonCase):
         measure(self.built, test, self.built.reference, specimens)
         rounds = queries.rounds_in(self.built.host, self.season)
         lines = queries.table_of(rounds.shown, None)
-        self.assertEqual([line.total.who for line in lines], ["Ilvy", "Designer"])
+        self.assertEqual([line.who for line in lines], ["Ilvy", "Designer"])
         # Amsel 100 and Distel, the second of two, none; Binse and Kiebitz share the second place of
         # three, a quarter of 100, and Hasel leads the two of the second round
         self.assertEqual([line.total.points for line in lines], [125.0, 100.0])
@@ -140,6 +71,15 @@ class TableTests(SeasonCase):
         page = self.page()
         self.assertContains(page, "The best 1 of each count")
         self.assertContains(page, "(25)")
+
+    def test_two_people_of_one_name_have_a_line_each(self):
+        _, test, specimens = self.second()
+        other = User.objects.create_user("another", first_name="Designer")
+        Entry.objects.filter(name="Hasel").update(designer=other)
+        measure(self.built, test, self.built.reference, specimens)
+        rounds = queries.rounds_in(self.built.host, self.season)
+        lines = queries.table_of(rounds.shown, None)
+        self.assertEqual([line.who for line in lines].count("Designer"), 2)
 
     def test_a_season_without_anything_to_tell(self):
         empty = actions.begin(self.built.host, "Empty", None)
@@ -243,6 +183,16 @@ class ChampionTests(SeasonCase):
         capture = reverse("bench:capture", args=[round.slug, test.pk])
         page = self.client.get(f"{capture}?subject=r{champion.reference.pk}")
         self.assertContains(page, "capped at")
+        self.assertContains(self.client.get(champion.reference.get_absolute_url()), "Not above")
+
+    def test_who_may_not_see_the_standing_does_not_see_the_champion(self):
+        round, *_ = self.second()
+        self.carry(round)
+        self.sign_in("host")
+        self.assertContains(self.page(), "Champions carried on")
+        for who in ("designer", "viewer"):
+            self.sign_in(who)
+            self.assertNotContains(self.page(), "Amsel")
 
     def test_what_cannot_be_carried(self):
         round, test, specimens = self.second()

@@ -99,29 +99,47 @@ def rounds_in(user: User, season: Season) -> Rounds:
     return Rounds(shown, waiting, hidden)
 
 
+def champions_of(season: Season, rounds: Rounds) -> list[Champion]:
+    """Champions that were carried on, of those rounds whose standing a person may see."""
+    seen = [place.round.pk for place in rounds.shown]
+    into = [*seen, *(round.pk for round in rounds.waiting)]
+    rows = season.champions.filter(origin__in=seen, into__in=into)
+    return list(rows.select_related("entry", "origin", "into", "reference__type"))
+
+
 @dataclass(frozen=True)
 class Line:
-    """A line of the overall table."""
+    """A line of the overall table: whose, how much, and by round the row, its points and whether they
+    count.
+    """
 
+    who: str
     total: core.Total
     cells: list[tuple[StandingRow, float, bool] | None]
 
 
-def who_of(entry: Entry) -> str:
-    """Whose an entry is: the person, or the name that was written down."""
-    return str(entry.designer) if entry.designer is not None else entry.designer_name.strip()
+def who_of(entry: Entry) -> tuple[str, str]:
+    """Whose an entry is, as a key and as a name: the person, or the name that was written down; empty
+    where nobody is known.
+    """
+    if entry.designer is not None:
+        return f"person {entry.designer_id}", str(entry.designer)
+    name = " ".join(entry.designer_name.split())
+    return f"name {name.casefold()}" if name else "", name
 
 
 def table_of(places: Sequence[Place], best: int | None) -> list[Line]:
     """The overall table: of each person the best entry of each round."""
     given: dict[str, dict[int, tuple[float, float]]] = defaultdict(dict)
     chosen: dict[tuple[str, int], tuple[StandingRow, float]] = {}
+    names: dict[str, str] = {}
     for place in places:
         ranked = [row for row in place.rows if row.rank is not None]
         out = [row for row in place.rows if row.state == StandingRow.State.DNF]
         count = len(ranked) + len(out)
         for row in [*ranked, *out]:
-            who = who_of(row.entry)
+            who, name = who_of(row.entry)
+            names[who] = name
             found = _points(row, ranked, len(out))
             if not who or found is None:
                 continue
@@ -141,7 +159,7 @@ def table_of(places: Sequence[Place], best: int | None) -> list[Line]:
             held = chosen.get((total.who, place.round.pk))
             counts = place.round.pk in total.counted
             cells.append((held[0], held[1], counts) if held is not None else None)
-        lines.append(Line(total, cells))
+        lines.append(Line(names[total.who], total, cells))
     return lines
 
 

@@ -82,7 +82,7 @@ def _page(request: Request, found: Season, problems: list[str] | None = None) ->
         "rounds": rounds,
         "lines": queries.table_of(rounds.shown, found.best),
         "records": queries.records_of(found, rounds.shown),
-        "champions": found.champions.select_related("entry", "origin", "into", "reference__type"),
+        "champions": queries.champions_of(found, rounds),
         "may_change": may_change,
         "problems": problems or [],
         "typed": request.POST,

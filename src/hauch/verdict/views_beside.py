@@ -163,12 +163,13 @@ def _sounds(request: Request, round: Round, chosen: list[Version]) -> dict[int, 
         sounds_visible_to(request.user, round)
         .filter(specimen__version__in=chosen, state=SoundRecording.State.DONE)
         .filter(analysis__isnull=False)
-        .select_related("analysis")
         .order_by("recorded_at", "pk")
     )
+    newest = dict(rows.values_list("specimen__version", "pk"))  # the last one of each stays
+    found = rows.filter(pk__in=newest.values()).select_related("analysis")
     return {
         row.specimen.version_id: row
-        for row in rows
+        for row in found
         if row.specimen is not None and row.analysis.is_current
     }
 

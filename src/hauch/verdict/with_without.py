@@ -62,7 +62,7 @@ def subjects_of(round: Round, tests: Sequence[Test]) -> dict[str, tuple[str, Sub
     rows = Run.objects.filter(
         test__in=tests, state=Run.State.VALID, result__value__isnull=False
     ).values_list("test", "setting", "specimen", "reference")
-    for test, setting, specimen, reference in rows:
+    for test, setting, specimen, reference in rows.order_by().distinct():
         key = ("s", specimen) if specimen is not None else ("r", reference or 0)
         seen[(*key, first[test])].add(setting)
     several = {(kind, pk) for (kind, pk, _), settings in seen.items() if len(settings) > 1}

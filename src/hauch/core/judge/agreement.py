@@ -22,8 +22,12 @@ import scipy
 
 Sample = TypeVar("Sample", str, int)
 
-DRAWS = 999
-"""Panels that are drawn for a probability: it is told to 0.1 %."""
+DRAWS, LEAST_DRAWS, MOST_DRAWN = 999, 199, 3_000_000
+"""Panels that are drawn for a probability: it is told to 0.1 %, of large panels to 0.5 %; so many ranks
+are drawn at most."""
+
+MOST_PAIRS = 2_000
+"""Pairs of judges whose correlations are taken, drawn by chance of more: their mean is told to 0.01."""
 
 MANY_JUDGES = 20
 """From so many complete rankings on the chi-squared distribution stands for W."""
@@ -149,20 +153,27 @@ def _concordance(ranks: np.ndarray) -> tuple[float | None, float | None]:
 def _of_pairs(ranks: np.ndarray) -> tuple[float | None, float | None]:
     """W from the mean rank correlation of all pairs, where ranks are missing."""
     m = len(ranks)
-    found = [_correlation(ranks[a], ranks[b]) for a in range(m) for b in range(a)]
-    known = [one for one in found if one is not None]
-    if not known:
+    mean = _mean_of_pairs(ranks)
+    if mean is None:
         return None, None
-    mean = float(np.mean(known))
     return max(mean + (1 - mean) / m, 0.0), _by_chance(ranks)
 
 
-def _correlation(a: np.ndarray, b: np.ndarray, least: int = 2) -> float | None:
-    """Rank correlation over what both ranked; None where one puts all alike or less than ``least`` are
-    common.
+def _mean_of_pairs(ranks: np.ndarray) -> float | None:
+    """Mean rank correlation of all pairs that have two samples in common and tell them apart; None
+    where there is none.
     """
-    found = float(_correlations(a, b, least))
-    return None if math.isnan(found) else found
+    first, second = np.triu_indices(len(ranks), 1)
+    if first.size > MOST_PAIRS:
+        chosen = np.random.default_rng(20_003).choice(first.size, MOST_PAIRS, replace=False)
+        first, second = first[chosen], second[chosen]
+    found = _correlations(ranks[first], ranks[second], 2)
+    return None if np.isnan(found).all() else float(np.nanmean(found))
+
+
+def _draws(ranks: int) -> int:
+    """Panels that are drawn of so many ranks each."""
+    return max(min(DRAWS, MOST_DRAWN // max(ranks, 1)), LEAST_DRAWS)
 
 
 def _correlations(a: np.ndarray, b: np.ndarray, least: int) -> np.ndarray:
@@ -189,12 +200,13 @@ def _spread(ranks: np.ndarray) -> np.ndarray:
 def _by_chance(ranks: np.ndarray) -> float:
     """Probability of so much agreement where each judge's ranks fall on what was ranked by chance."""
     rng = np.random.default_rng(20_001)
-    drawn = np.full((DRAWS, *ranks.shape), math.nan)
+    draws = _draws(ranks.size)
+    drawn = np.full((draws, *ranks.shape), math.nan)
     for n, row in enumerate(ranks):
         there = np.flatnonzero(~np.isnan(row))
-        drawn[:, n, there] = rng.permuted(np.tile(row[there], (DRAWS, 1)), axis=1)
+        drawn[:, n, there] = rng.permuted(np.tile(row[there], (draws, 1)), axis=1)
     seen = float(_spread(ranks))
-    return (1 + int(np.sum(_spread(drawn) >= seen * (1 - 1e-9)))) / (DRAWS + 1)
+    return (1 + int(np.sum(_spread(drawn) >= seen * (1 - 1e-9)))) / (draws + 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -240,11 +252,10 @@ def alike(totals: Sequence[Mapping[Sample, float]], samples: Sequence[Sample]) -
         return rows
     least = int(known[np.argmin(found[known])])
     others = [n for n in known if n != least] if len(known) >= LEAST_LEFT_OUT else known
-    pairs = [_correlation(ranks[a], ranks[b]) for a in others for b in others if a < b]
-    mean = float(np.mean([one for one in pairs if one is not None] or [0.0]))
+    mean = _mean_of_pairs(ranks[others]) or 0.0
     latent = min(max(2 * math.sin(math.pi * mean / 6), 0.0), 0.99)
     drawn = _least_alike(latent, ~np.isnan(ranks[known]))
-    p = (1 + int(np.sum(drawn <= found[least] + 1e-12))) / (DRAWS + 1)
+    p = (1 + int(np.sum(drawn <= found[least] + 1e-12))) / (drawn.size + 1)
     rows[least] = Alike(least, float(found[least]), p <= APART, p)
     return rows
 
@@ -279,7 +290,8 @@ def _least_alike(latent: float, judged: np.ndarray) -> np.ndarray:
     """
     rng = np.random.default_rng(20_002)
     m, n = judged.shape
-    thought = math.sqrt(latent) * rng.normal(size=(DRAWS, 1, n))
-    thought = thought + math.sqrt(1 - latent) * rng.normal(size=(DRAWS, m, n))
+    draws = _draws(judged.size)
+    thought = math.sqrt(latent) * rng.normal(size=(draws, 1, n))
+    thought = thought + math.sqrt(1 - latent) * rng.normal(size=(draws, m, n))
     found = _with_others(_ranked(np.where(judged, thought, math.nan)))
     return np.min(np.where(np.isnan(found), 1.0, found), axis=-1)
