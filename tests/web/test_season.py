@@ -8,6 +8,7 @@ from django.utils import timezone
 from hauch.bench.models import Run
 from hauch.bench.plan import plan_of
 from hauch.bench.runs import NewRun, Subject, Typed, record_run
+from hauch.entries.models import Entry
 from hauch.people.models import User
 from hauch.people.permissions import HOST
 from hauch.rounds.models import Membership, Round, Test, TestReference
