@@ -34,6 +34,7 @@ from hauch.core.sound.bands import courses, level
 from hauch.core.sound.doubt import Level, batches, change, doubts
 from hauch.core.trace.marks import find_marks, spikes
 from hauch.core.trace.settle import fit_rise, fit_settling
+from tests import simulated_judging as judging
 from tests.core.sound.made import RATE as SOUND_RATE
 from tests.core.sound.made import noise
 
@@ -1053,6 +1054,61 @@ def _ranks() -> Iterator[Stated]:
         )
 
 
+def _judging() -> Iterator[Stated]:
+    for judges, samples in ((3, 5), (5, 4), (5, 8), (8, 6)):
+        yield Stated(
+            f"like_{judges}_{samples}",
+            "ranks",
+            f"panels of {judges} like judges of {samples} samples in which one is called apart",
+            "%",
+            _percent(judging.like_called_apart, judges, samples, 0.6),
+            1000,
+            100,
+            0.0,
+            6.5,
+        )
+    yield Stated(
+        "opposite",
+        "ranks",
+        "panels of five of eight samples in which who judges the other way round is found",
+        "%",
+        _percent(judging.opposite_found),
+        1000,
+        100,
+        90.0,
+        100.0,
+    )
+    yield from _each(
+        "ranks",
+        "chance",
+        "panels without any preference that seem to agree, of five samples {} left out",
+        (0, 1),
+        lambda left_out: _percent(judging.without_preference_called, left_out),
+        (1000, 100),
+        (2.5, 7.5),
+    )
+    yield from _each(
+        "comparison",
+        "in_turn",
+        "intervals that hold, with and without in turn, by a history of {} degrees of freedom",
+        (0, 8),
+        lambda dof: _percent(judging.in_turn_held, dof),
+        (3000, 300),
+        (93.0, 97.0),
+    )
+    yield Stated(
+        "bridged",
+        "comparison",
+        "intervals that hold, changes bridged from round to round by a champion",
+        "%",
+        _percent(judging.bridged_held),
+        4000,
+        400,
+        94.0,
+        99.5,
+    )
+
+
 def _settling() -> Iterator[Stated]:
     yield from _each(
         "settling",
@@ -1218,6 +1274,7 @@ STATED: tuple[Stated, ...] = (
     *_reductions(),
     *_comparison(),
     *_ranks(),
+    *_judging(),
     *_settling(),
     *_charts(),
     *_traces(),

@@ -3,11 +3,7 @@
 import math
 import unittest
 
-import numpy as np
-
 from hauch.core.judge.season import (
-    Figure,
-    Measured,
     doubt_of_points,
     groups,
     points_of,
@@ -15,6 +11,7 @@ from hauch.core.judge.season import (
     totals,
     unlike,
 )
+from tests.simulated_judging import measured
 
 
 class PointsTests(unittest.TestCase):
@@ -60,20 +57,6 @@ class TotalTests(unittest.TestCase):
         one = totals(self.given, 1)
         self.assertEqual([(t.who, t.points) for t in one][-1], ("Klara", 90.0))
         self.assertEqual(totals({}, 1), [])
-
-
-def measured(round, rig=1, reference=1, carried=(), figures=((10, 0.05, 0.01),), **alike):
-    return Measured(
-        round,
-        100 + round,
-        "airflow",
-        {"at": "full"} | alike,
-        rig,
-        reference,
-        1,
-        [Figure(*row) for row in figures],
-        {row[0]: Figure(*row) for row in carried},
-    )
 
 
 class GroupTests(unittest.TestCase):
@@ -128,25 +111,3 @@ class GroupTests(unittest.TestCase):
         unknown = record_of(groups([measured(1, figures=[(10, 0.05, None), (11, 0, 0.01)])])[0])
         self.assertFalse(unknown.told)
         self.assertIsNone(record_of(groups([measured(1, figures=[])])[0]))
-
-    def test_bridged_changes_hold_the_truth(self):
-        """Two rounds with references that differ, a champion run in both: of 4,000 changes on the first
-        one's ground at least 95 % of the intervals hold the truth.
-        """
-        random, u, inside = np.random.default_rng(4), 0.01, 0
-        for _ in range(4000):
-            # what is read: the mean of the entry less that of the reference of the round, whose runs
-            # the champion's and the entry's change share
-            champion, entry, gap = 0.05, 0.08, 0.02
-            r1, r2, *own = random.normal(0, u / math.sqrt(2), 5)
-            half = 1.96 * u
-            first = measured(1, figures=[(10, champion + own[0] - r1, half)])
-            second = measured(
-                2,
-                reference=2,
-                carried=[(10, champion - gap + own[1] - r2, half)],
-                figures=[(20, entry - gap + own[2] - r2, half)],
-            )
-            best = record_of(groups([first, second])[0]).best
-            inside += abs(best.change - entry) <= best.half
-        self.assertGreater(inside / 4000, 0.95)
