@@ -34,7 +34,7 @@ class PointsTests(unittest.TestCase):
     def test_doubt_from_places_and_from_their_interval(self):
         """First or second of three with a half each: places 1.5 with 0.5 about it, so 25 points."""
         self.assertAlmostEqual(doubt_of_points([0.5, 0.5, 0.0], 3, 1, 2), 25.0)
-        self.assertAlmostEqual(doubt_of_points([], 101, 3, 7), 2 / 1.96)
+        self.assertAlmostEqual(doubt_of_points([], 101, 3, 7), 2 / 1.96, places=4)
         self.assertEqual(doubt_of_points([1.0, 0.0], 2, 1, 1), 0.0)
 
 

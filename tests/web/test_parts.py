@@ -134,6 +134,27 @@ class ChartTests(SimpleTestCase):
             "reference": {"x": [0.02, 0.05], "y": [41, 57], "low": [40, 56], "high": [42, 58]},
             "at": 0.03,
         },
+        "panel": {
+            "unit": "%",
+            "title": "mean place",
+            "most": 100,
+            "samples": [{"name": "U86 Amsel", "mean": 31.0, "u": 6.0}],
+            "points": [
+                {"name": "U86 Amsel", "value": 25.0, "judge": "Ilse", "apart": False},
+                {"name": "U86 Amsel", "value": 75.0, "judge": "Jost", "apart": True},
+            ],
+        },
+        "guesses": {
+            "kind": "volume_flow",
+            "label": "Air",
+            "entries": ["Amsel"],
+            "who": ["measured", "All guesses together"],
+            "points": [
+                {"name": "Amsel", "who": "measured", "value": 0.045},
+                {"name": "Amsel", "who": "All guesses together", "value": 0.041},
+            ],
+            "spread": [{"name": "Amsel", "low": 0.04, "high": 0.043}],
+        },
         "bracket": {
             "kind": "length",
             "name": "slot width",

@@ -75,6 +75,7 @@ EVERY_RIG: list[TestRow] = [
     ("out", "Power of the shredder that draws through it", "power_delivered", SHREDDER, None),
     ("pull", "Torque of the shredder", "torque_delivered", SHREDDER, None),
     ("peak", "Highest power of the shredder", "peak_power", SHREDDER, None),
+    ("looks", "Look of the dried leaves, ranked", "panel_places", "Leaf table", None),
 ]
 """Key, label, procedure, rig, common speed."""
 AT_NIGHT: list[TestRow] = [
@@ -141,8 +142,11 @@ BRAKED = ("out", "pull", "peak")
 """Tests of a machine that draws through the part, read at steps of the brake."""
 
 
-HEARD = ("rated", "loud", "sharp", "tone", "ears")
-"""Tests of what a recording tells, and of how listeners rank it."""
+RANKED = {"ears": 6, "looks": 5}
+"""Tests that people rank, and how many of them do."""
+
+HEARD = ("rated", "loud", "sharp", "tone", *RANKED)
+"""Tests of what a recording tells, and of how people rank it."""
 
 
 @lru_cache(maxsize=2)
@@ -168,10 +172,11 @@ def _told(name: str, thin: bool) -> dict[str, float]:
 def _heard(
     test: Test, name: str, thin: bool, random: np.random.Generator
 ) -> tuple[dict[str, np.ndarray], list[int]]:
-    """Readings of what a recording tells; or the places of six listeners who rank two parts."""
-    if test.key == "ears":
-        first = random.random(6) < (0.8 if thin else 0.3)
-        return {"listener_place": np.where(first, 25.0, 75.0)}, list(range(1, 7))
+    """Readings of what a recording tells; or the places of some people who rank two parts."""
+    if (count := RANKED.get(test.key)) is not None:
+        first = random.random(count) < (0.8 if thin else 0.3)
+        (channel,) = test.how.needs[0]
+        return {channel: np.where(first, 25.0, 75.0)}, list(range(1, count + 1))
     told = _told(name, thin)
     return {c: np.array([round(told[c], 3)]) for c in test.how.needs[0]}, [0]
 

@@ -15,10 +15,12 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+from hauch.core.quantity import expanded
+
 MOST = 100.0
 """Points for who is before all others."""
 
-COVER = 1.96
+COVER = expanded(1.0)
 """Half of a 95 % interval in standard deviations, of a normal distribution."""
 
 
