@@ -99,7 +99,7 @@ class SourceTests(NextCase):
         self.sign_in()
         page = self.page()
         self.assertContains(page, "first")
-        self.assertContains(page, "cannot be told")
+        self.assertContains(page, "gain cannot be told")
         self.assertNotContains(page, "Seen at the bench as smoke")
 
     def test_what_the_check_asks_for(self):
