@@ -315,10 +315,28 @@ class FamilyTests(unittest.TestCase):
             expected = studentized_range.ppf(0.95, entries, dof) / math.sqrt(2)
             self.assertAlmostEqual(apart_factor(entries, dof) / expected, 1, delta=1e-3)
 
+    def test_many_at_once_are_as_each_alone_by_the_formula(self):
+        """u^2 from own variances and what is not shared; degrees of freedom by JCGM 100, G.2b."""
+        random = np.random.default_rng(11)
+        comparisons = [field(random, 12, list(random.normal(0, 0.02, 12))) for _ in range(2)]
+        _, s = score([Term("air", 2, 1, True), Term("power", 1, -1, True)], comparisons)
+        found = set_apart(s, 0, np.arange(1, 12))
+        for other in range(1, 12):
+            across = (s.shared[0] - s.shared[other]) ** 2
+            own = s.own_variance[:, 0] + s.own_variance[:, other]
+            u = math.sqrt(own.sum() + across.sum())
+            scatter = [
+                own[t] + across[s.scatter & (s.shared_test == t)].sum() for t in range(own.size)
+            ]
+            dof = u**4 / sum(v * v / d for v, d in zip(scatter, s.dof, strict=True))
+            gap = abs(s.score[0] - s.score[other])
+            self.assertEqual(found[other - 1], gap > apart_factor(12, dof) * u)
+        self.assertTrue(found.any() and not found.all())
+
     def test_a_limit_that_nobody_breaks_changes_no_rank(self):
         """One rule whichever way the score is worked out: gap 1.75 u at 4 degrees is no difference."""
         s = scores([101.75, 100.0], [1 / math.sqrt(2)] * 2, dof=4)
-        self.assertFalse(set_apart(s, 0, 1))
+        self.assertFalse(set_apart(s, 0, np.array([1]))[0])
         random = np.random.default_rng(7)
         for gap in (0.0, 0.015, 0.03, 0.06):
             comparison = field(random, 4, [gap, 0, 0, 0])

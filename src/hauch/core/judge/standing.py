@@ -186,22 +186,22 @@ def score(terms: Sequence[Term], comparisons: Sequence[Comparison]) -> tuple[np.
     )
 
 
-def set_apart(scores: Scores, first: int, second: int) -> bool:
-    """Whether the scores of two entries stand so far apart that a field of equal ones would show it
-    nowhere with 95 %; shared causes cancel.
+def set_apart(scores: Scores, first: int, others: np.ndarray) -> np.ndarray:
+    """Whether the score of an entry and those of others stand so far apart that a field of equal ones
+    would show it nowhere with 95 %; shared causes cancel. Of shape (others,).
     """
-    gap = abs(float(scores.score[first] - scores.score[second]))
-    across = (scores.shared[first] - scores.shared[second]) ** 2
-    own = scores.own_variance[:, first] + scores.own_variance[:, second]
-    scatter = own + np.bincount(
-        scores.shared_test[scores.scatter], across[scores.scatter], minlength=own.size
-    )
-    u = math.sqrt(float(own.sum() + across.sum()))
-    if u == 0:
-        return gap > 0
-    freedom = float(np.sum(scatter**2 / scores.dof))
-    dof = u**4 / freedom if freedom > 0 else math.inf
-    return gap > apart_factor(scores.score.size, dof) * u
+    gap = np.abs(scores.score[first] - scores.score[others])
+    across = (scores.shared[first] - scores.shared[others]) ** 2
+    own = scores.own_variance[:, [first]] + scores.own_variance[:, others]
+    of_test = np.zeros((scores.scatter.size, own.shape[0]))  # scatter of the reference, by test
+    of_test[scores.scatter, scores.shared_test[scores.scatter]] = 1.0
+    scatter = own + (across @ of_test).T
+    variance = own.sum(axis=0) + across.sum(axis=1)
+    freedom = np.sum(scatter**2 / scores.dof[:, None], axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        dof = np.where(freedom > 0, variance**2 / freedom, np.inf)
+    factor = np.array([apart_factor(scores.score.size, one) for one in dof.tolist()])
+    return np.where(variance > 0, gap > factor * np.sqrt(variance), gap > 0)
 
 
 def rank_probabilities(scores: Scores, draws: int, seed: int) -> np.ndarray:
@@ -279,13 +279,27 @@ def rank(
     order = np.lexsort((np.arange(scores.score.size), -scores.score))
     ranks = np.empty(order.size, dtype=int)
     leader = 0
-    for place, entry in enumerate(order):
-        head = order[leader]
-        if tie_rule == "too_close":
-            together = not set_apart(scores, head, entry)
-        else:
-            together = round(scores.score[head], digits) == round(scores.score[entry], digits)
-        if not together:
-            leader = place
-        ranks[entry] = leader + 1
+    while leader < order.size:
+        after = _next_leader(scores, order, leader, tie_rule, digits)
+        ranks[order[leader:after]] = leader + 1
+        leader = after
     return Standing.of(order, ranks, rank_probabilities(scores, draws, seed))
+
+
+def _next_leader(
+    scores: Scores, order: np.ndarray, leader: int, tie_rule: TieRule, digits: int
+) -> int:
+    """Place in the order of the first entry that does not share the leader's rank."""
+    head, begin, size = order[leader], leader + 1, 16
+    while begin < order.size:
+        # few at a time at first: most often the next ones stand apart already
+        some = order[begin : begin + size]
+        if tie_rule == "too_close":
+            apart = set_apart(scores, head, some)
+        else:
+            shown = round(float(scores.score[head]), digits)
+            apart = np.array([round(float(scores.score[e]), digits) != shown for e in some])
+        if apart.any():
+            return begin + int(np.argmax(apart))
+        begin, size = begin + size, 2 * size
+    return order.size
