@@ -14,6 +14,7 @@ from hauch.bench.changes import many_runs
 from hauch.bench.models import Run
 from hauch.demo.cabinet import Cabinet
 from hauch.demo.desk import load_desk
+from hauch.demo.garage import load_garage
 from hauch.demo.meshes import PARTS, file_of
 from hauch.demo.others import load_others
 from hauch.demo.parts import finish_parts, hand_in_parts
@@ -48,6 +49,7 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
         load_rigs()
         load_sound()
         finish_parts(handed)
+        load_garage()
         load_season(first)
         # Each was written down when it was made, and not when the demo was loaded.
         Run.objects.filter(created_at__gte=began).update(created_at=F("started_at"))

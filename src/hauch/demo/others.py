@@ -120,7 +120,7 @@ def load_others() -> None:
     rigs = {rig.name: rig for rig in Rig.objects.current()}
     references = {r.serial: r for r in ReferenceSpecimen.objects.select_related("type")}
     for plan in PLANS:
-        loader = _Loader(plan, who, rigs, references)
+        loader = Loader(plan, who, rigs, references, 14.0 * (plan.number - 1))
         loader.load()
         {2: _inlet, 3: _splitter, 4: _ring, 5: _belt}[plan.number](loader)
         for rules in loader.round.rules.all():
@@ -128,7 +128,7 @@ def load_others() -> None:
                 refresh(rules)
 
 
-class _Loader:
+class Loader:
     """Makes one round with its tests, rules and entries."""
 
     def __init__(
@@ -137,12 +137,20 @@ class _Loader:
         who: dict[str, User],
         rigs: dict[str, Rig],
         references: dict[str, ReferenceSpecimen],
+        days: float,
     ):
         self.plan, self.who, self.rigs, self.references = plan, who, rigs, references
         self.bench = Bench(seed=140 + plan.number)
-        self.days = 14.0 * (plan.number - 1)
+        self.days = days
         self.tests: dict[str, Test] = {}
         self.specimens: list[Specimen] = []
+
+    @classmethod
+    def of(cls, plan: Plan, days: float) -> Loader:
+        """A round of its own, with what is there of people and stores."""
+        rigs = {rig.name: rig for rig in Rig.objects.current()}
+        references = {r.serial: r for r in ReferenceSpecimen.objects.select_related("type")}
+        return cls(plan, people(), rigs, references, days)
 
     @property
     def begins(self) -> float:
@@ -259,7 +267,7 @@ class _Loader:
         )
 
 
-def _inlet(r: _Loader) -> None:
+def _inlet(r: Loader) -> None:
     """Ten days of the stock inlet, whose screen clogs from the fifth on; then four of six entries,
     two still to run.
     """
@@ -317,7 +325,7 @@ def _inlet(r: _Loader) -> None:
     )
 
 
-def _splitter(r: _Loader) -> None:
+def _splitter(r: Loader) -> None:
     """All four splitters, three times in the balance and twice before the panel, the stock box
     between them.
     """
@@ -348,7 +356,7 @@ def _splitter(r: _Loader) -> None:
                 )
 
 
-def _ring(r: _Loader) -> None:
+def _ring(r: Loader) -> None:
     """The open fan first: L-02 until it repeats, and L-03 run in turn with it, so that it can take
     over.
     """
@@ -383,5 +391,5 @@ def _ring(r: _Loader) -> None:
     invite(r.who["runa"], r.round, "designer", days=60, uses=6, whom="the neighbours' print club")
 
 
-def _belt(r: _Loader) -> None:
+def _belt(r: Loader) -> None:
     """The brief is still being written: no reference is set yet, and the page says so."""

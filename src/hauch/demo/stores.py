@@ -17,7 +17,7 @@ from hauch.instruments.profile import presets
 from hauch.instruments.standins import DEVICES, FIRST_PORT, PER_BENCH
 from hauch.people.models import User
 from hauch.people.permissions import DESIGNER, HOST, OPERATOR, VIEWER
-from hauch.rounds.models import Membership, Round, Test
+from hauch.rounds.models import Membership, Round, Setting, Test
 from hauch.stores.actions import add_calibration
 from hauch.stores.actions_rigs import add_rig, calibrate_rig
 from hauch.stores.models import (
@@ -277,8 +277,11 @@ def take(
     name: str,
     readings: dict[str, Any],
     places: int = 0,
+    setting: Setting | None = None,
 ) -> Run:
-    """Record a run by hand, some hours after `START`."""
+    """Record a run by hand, some hours after `START`; at the setting that is scored where none is
+    given.
+    """
     subject = Subject(specimen=what) if isinstance(what, Specimen) else Subject(reference=what)
     typed = {
         c: [
@@ -296,5 +299,6 @@ def take(
         typed,
         uid=key,
         form_key=key,
+        setting=setting,
     )
     return record_run(who, new)
