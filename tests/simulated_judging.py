@@ -77,8 +77,12 @@ def in_turn_held(known_dof: int, count: int) -> float:
     return inside / count
 
 
-def measured(round, rig=1, reference=1, carried=(), figures=((10, 0.05, 0.01),), **alike):
-    """What a round measured of some entries, and of champions that were carried into it."""
+def measured(
+    round, rig=1, reference=1, carried=(), figures=((10, 0.05, 0.01),), beside=(), **alike
+):
+    """What a round measured of some entries, of champions that were carried into it, and of other
+    specimens of the reference.
+    """
     return Measured(
         round,
         100 + round,
@@ -89,6 +93,7 @@ def measured(round, rig=1, reference=1, carried=(), figures=((10, 0.05, 0.01),),
         1,
         [Figure(*row) for row in figures],
         {row[0]: Figure(*row) for row in carried},
+        {row[0]: Figure(*row) for row in beside},
     )
 
 

@@ -65,6 +65,24 @@ class GroupTests(unittest.TestCase):
         self.assertEqual([one.by for one in group], ["first", "same"])
         self.assertEqual((group[1].offset, group[1].half), (0.0, 0.0))
 
+    def test_another_specimen_of_the_reference_needs_its_bridge(self):
+        """In the second round L-03 is the reference; where both were run in turn it read 0.02 above L-02,
+        so that changes against L-02 are 0.02 more. It does not matter in which round that was.
+        """
+        self.assertEqual(len(groups([measured(1), measured(2, reference=3)])), 2)
+        for first, second in (
+            (measured(1, beside=[(3, 0.02, 0.005)]), measured(2, reference=3)),
+            (measured(1), measured(2, reference=3, beside=[(1, -0.02, 0.005)])),
+        ):
+            (group,) = groups([first, second])
+            self.assertEqual(group[1].by, "beside")
+            self.assertAlmostEqual(group[1].offset, 0.02)
+            self.assertAlmostEqual(group[1].half, 0.005)
+        unknown = measured(2, reference=3, beside=[(1, -0.02, None)])
+        self.assertEqual(len(groups([measured(1), unknown])), 2)
+        elsewhere = measured(2, rig=2, reference=3, beside=[(1, -0.02, 0.005)])
+        self.assertEqual(len(groups([measured(1), elsewhere])), 2)
+
     def test_another_rig_stands_apart_or_is_bridged(self):
         found = groups([measured(1), measured(2, rig=2)])
         self.assertEqual([len(group) for group in found], [1, 1])

@@ -1,5 +1,7 @@
 """Seasons: rounds in a row, the overall table, champions carried on, records."""
 
+import math
+
 from django.core.exceptions import ValidationError
 from django.test import TestCase
 from django.urls import reverse
@@ -281,7 +283,11 @@ class RecordTests(SeasonCase):
         first, apart = self.record_lines()
         self.assertEqual((first.entry.name, apart.entry.name), ("Amsel", "Hasel"))
         self.assertEqual(
-            apart.apart, ["reference: Loft-92 instead of Loft-140", "no champion was run in both"]
+            apart.apart,
+            [
+                "reference: Loft-92 K-1 instead of Loft-140 L-02, never run in turn",
+                "no champion was run in both",
+            ],
         )
         Run.objects.filter(test=test).update(state=Run.State.VOID, reason="anew")
         # the other reference moves less air: 3.8 where Amsel, a tenth above L-02, reads 4.4
@@ -298,6 +304,27 @@ class RecordTests(SeasonCase):
         # 4.5 of 4.4, on the ground of a change of Amsel of a tenth
         self.assertAlmostEqual(line.change, 100 * (1.1 * 4.5 / 4.4 - 1), delta=0.5)
         self.assertIn("bridged by Amsel", line.through[0])
+
+    def test_another_specimen_of_the_same_type_is_no_same_ground(self):
+        other = ReferenceSpecimen.objects.create(
+            type=self.built.reference.type, serial="L-03", state="in_use"
+        )
+        _, test, specimens = self.second(reference=other)
+        measure(self.built, test, other, specimens)
+        _, apart = self.record_lines()
+        self.assertIn("L-03 instead of Loft-140 L-02", apart.apart[0])
+        # run in turn: L-02 moves a twentieth more than L-03, so that changes against it are less
+        TestReference.objects.create(
+            test=test, specimen=self.built.reference, since=LATER, bridging=True
+        )
+        Run.objects.filter(test=test).update(state=Run.State.VOID, reason="anew")
+        measure(self.built, test, other, specimens, self.built.reference, champion=4.2)
+        (line,) = self.record_lines()
+        self.assertEqual(line.entry.name, "Amsel")  # a tenth above L-02; 4.6 of 4.2 is less
+        self.assertAlmostEqual(
+            100 * (math.exp(line.record.second.change) - 1), 100 * (4.6 / 4.2 - 1), delta=0.5
+        )
+        self.assertIn("is bridged to the reference of the others", line.through[0])
 
     def test_the_champion_on_the_same_ground_is_held_against_itself(self):
         round, test, specimens = self.second()

@@ -20,7 +20,7 @@ from hauch.people.permissions import allowed
 from hauch.rounds.models import Round, RuleVersion, Test, TestReference
 from hauch.rounds.queries import round_tests, rounds_of
 from hauch.season.models import Champion, Season
-from hauch.stores.models import ReferenceType, Rig
+from hauch.stores.models import ReferenceSpecimen, Rig
 from hauch.verdict.models import Standing, StandingRow
 from hauch.verdict.queries import standing_now
 
@@ -250,11 +250,10 @@ class _Facts:
         self.tests = {test.pk: test for place in places for test in place.tested}
         self.champions = champions
         self.before = dict(Rig.objects.values_list("pk", "previous"))
-        self.reference_of: dict[int, int] = {}
+        self.reference_of: dict[int, ReferenceSpecimen] = {}
         rows = TestReference.objects.filter(test__in=list(self.tests)).order_by("since", "id")
-        for test, kind in rows.values_list("test", "specimen__type"):
-            self.reference_of.setdefault(test, kind)
-        self.types = ReferenceType.objects.in_bulk(set(self.reference_of.values()))
+        for row in rows.select_related("specimen__type"):
+            self.reference_of.setdefault(row.test_id, row.specimen)
         self.entries: dict[int, Entry] = {
             row.entry_id: row.entry for place in places for row in place.rows
         }
@@ -281,10 +280,14 @@ class _Facts:
             str(test.own or test.procedure),
             conditions_of(place.round, test),
             rig,
-            self.reference_of.get(test.pk, 0),
+            self.reference_of[test.pk].pk if test.pk in self.reference_of else 0,
             test.how.direction,
             figures,
             self._carried(place, test),
+            {
+                reference: _bridged(reference, change, half, test)
+                for reference, change, half, *_ in _bridges(place.standing, test)
+            },
         )
 
     def _carried(self, place: Place, test: Test) -> dict[int, core.Figure]:
@@ -294,10 +297,7 @@ class _Facts:
         for one in self.champions:
             if one.into_id == place.round.pk and one.reference_id in bridges:
                 change, half = bridges[one.reference_id]
-                scale = 100.0 if test.how.log else 1.0
-                found[one.entry_id] = core.Figure(
-                    one.entry_id, change / scale, None if half is None else half / scale
-                )
+                found[one.entry_id] = _bridged(one.entry_id, change, half, test)
         return found
 
     def lines(self, groups: Sequence[Sequence[core.Joined]]) -> list[RecordLine]:
@@ -326,7 +326,7 @@ class _Facts:
         return found
 
     def _conditions(self, test: Test, measured: core.Measured) -> list[str]:
-        against = self.types.get(measured.reference)
+        against = self.reference_of.get(measured.test)
         words = [f"{name} {value}" for name, value in measured.alike.items() if value]
         return [f"on {test.rig.name}", f"against {against or 'no reference'}", *words]
 
@@ -341,28 +341,40 @@ class _Facts:
                 f"rig: {self.tests[one.test].rig.name} instead of {self.tests[first.test].rig.name}"
             )
         if one.reference != first.reference:
-            names = [str(self.types.get(m.reference, "none")) for m in (one, first)]
-            words.append(f"reference: {names[0]} instead of {names[1]}")
+            names = [str(self.reference_of.get(m.test, "none")) for m in (one, first)]
+            words.append(f"reference: {names[0]} instead of {names[1]}, never run in turn")
         return [*words, "no champion was run in both"]
 
     def _through(self, joined: core.Joined) -> str:
         """How a round stands on the ground of the first one, where a champion was carried on."""
-        if joined.through is None:
-            return ""
         test = self.tests[joined.measured.test]
-        entry, number = self.entries[joined.through], self.places[joined.measured.round].order
+        number = self.places[joined.measured.round].order
+        if joined.through is None:
+            if joined.by != "beside":
+                return ""
+            return (
+                f"Round {number} is against {self.reference_of[test.pk]}, which is bridged to the reference"
+                f" of the others; that adds ± {_shown(joined.half, test)} to its changes."
+            )
+        entry = self.entries[joined.through]
         if joined.shift is None:
             return (
                 f"Round {number} is bridged by {entry}, which was run in both; that adds"
                 f" ± {_shown(joined.half, test)} to its changes."
             )
         moved = f"{_shown(abs(joined.shift[0]), test)} ± {_shown(joined.shift[1], test)}"
-        if joined.by == "same":
+        if joined.by != "bridged":
             return f"{entry} was run again in round {number} and differs by {moved}: they agree."
         return (
             f"{entry} was run again in round {number} and differs by {moved}: more than its doubt,"
             " so the round is bridged by it."
         )
+
+
+def _bridged(key: int, change: float, half: float | None, test: Test) -> core.Figure:
+    """A stored bridge as a change in y: bridges of ratios are kept in hundredths of a logarithm."""
+    scale = 100.0 if test.how.log else 1.0
+    return core.Figure(key, change / scale, None if half is None else half / scale)
 
 
 def _in_unit(size: float, test: Test) -> float:

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from hauch.core.quantity import expanded
 
@@ -151,10 +151,11 @@ class Measured:
     round, test : keys
     metric : what is measured and compared in which way
     alike : conditions by their name, besides rig and reference; all must be the same
-    rig, reference : keys of the rig and of the reference's type
+    rig, reference : keys of the rig and of the specimen of the reference that changes are against
     direction : +1 where more is better
     figures : the best entries, and those that were carried on from here
     carried : by entry of an earlier round, how it read here as a second reference
+    beside : how other specimens of the reference read here, by their key
     """
 
     round: int
@@ -166,6 +167,7 @@ class Measured:
     direction: int
     figures: Sequence[Figure]
     carried: Mapping[int, Figure] = field(default_factory=dict)
+    beside: Mapping[int, Figure] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,7 +177,8 @@ class Joined:
     Parameters
     ----------
     offset, half : what is added to its changes, and the half of that
-    by : ``first``, ``same`` rig and reference, or ``bridged``
+    by : ``first``, ``same`` rig and reference, ``beside`` where two specimens of the reference were run in
+        turn, or ``bridged``
     through : entry that bridges, or that was held against itself
     shift : how that entry differs between the rounds, with its half; None where none was carried on
     """
@@ -193,10 +196,11 @@ def groups(found: Sequence[Measured]) -> list[list[Joined]]:
 
     Notes
     -----
-    A round on the same rig against the same reference stands on the same ground. Where an entry of an
-    earlier round was run in it as a second reference, that is checked: does the entry differ between the
-    rounds by more than its doubt, then the round is bridged by it. On another rig or against another
-    reference a round is bridged by such an entry, or stands apart.
+    A round on the same rig against the same specimen of the reference stands on the same ground; against
+    another specimen it does by the bridge between the two, where they were run in turn in either round.
+    Where an entry of an earlier round was run in it as a second reference, that is checked: does the
+    entry differ between the rounds by more than its doubt, then the round is bridged by it. On another
+    rig or against another reference a round is bridged by such an entry, or stands apart.
     """
     made: list[list[Joined]] = []
     for one in found:
@@ -215,22 +219,32 @@ def _joined(one: Measured, group: Sequence[Joined]) -> Joined | None:
     if one.metric != first.metric or one.alike != first.alike:
         return None
     bridge = _bridge(one, group)
-    same = next(
-        (
-            m
-            for m in reversed(group)
-            if (m.measured.rig, m.measured.reference) == (one.rig, one.reference)
-        ),
-        None,
-    )
-    if same is None:
-        return bridge
-    if bridge is None:
-        return Joined(one, same.offset, same.half, "same")
+    same = _same_ground(one, group)
+    if same is None or bridge is None:
+        return same or bridge
     shift = bridge.offset - same.offset, math.hypot(bridge.half, same.half)
     if abs(shift[0]) <= shift[1]:
-        return Joined(one, same.offset, same.half, "same", bridge.through, shift)
+        return replace(same, through=bridge.through, shift=shift)
     return Joined(one, bridge.offset, bridge.half, "bridged", bridge.through, shift)
+
+
+def _same_ground(one: Measured, group: Sequence[Joined]) -> Joined | None:
+    """A round on the rig of one of the group, against the same specimen of the reference or one that was
+    run in turn with it; the surest, and of those the last.
+    """
+    found = []
+    for member in group:
+        other = member.measured
+        if other.rig != one.rig:
+            continue
+        if other.reference == one.reference:
+            found.append(Joined(one, member.offset, member.half, "same"))
+        theirs, ours = one.beside.get(other.reference), other.beside.get(one.reference)
+        for sign, bridge in ((-1.0, theirs), (1.0, ours)):
+            if bridge is not None and bridge.half is not None:
+                half = math.hypot(member.half, bridge.half)
+                found.append(Joined(one, member.offset + sign * bridge.change, half, "beside"))
+    return min(reversed(found), key=lambda joined: joined.half, default=None)
 
 
 def _bridge(one: Measured, group: Sequence[Joined]) -> Joined | None:
