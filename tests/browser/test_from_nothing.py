@@ -1,5 +1,5 @@
-"""A newcomer at an empty installation, in the order in which the pages lead: stores, brief, entry,
-workshop, bench, verdict. The reference goes first.
+"""A newcomer at an empty installation, as `./hauch start --no-demo` leaves it, in the order in
+which the pages lead: stores, brief, entry, workshop, bench, verdict. The reference goes first.
 """
 
 import os

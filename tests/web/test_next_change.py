@@ -81,6 +81,17 @@ class SourceTests(NextCase):
         RuleTerm.objects.filter(test=self.built.tests["air"]).update(weight=0.01)
         self.assertNotEqual(before, [one.key for one in self.found().found])
 
+    def test_the_limit_of_the_rules_stands_beside_a_loss_alone(self):
+        self.foretell()
+        limited = RuleTerm.objects.filter(test=self.built.tests["power"])
+        self.assertNotIn("may lose", str([one.told for one in self.found().found]))
+        limited.update(most_loss=5.0)
+        label = self.built.tests["power"].label
+        told = [words for one in self.found().found for words in one.told if label in words]
+        self.assertTrue(any("+" in words for words in told))
+        for words in told:
+            self.assertEqual("may lose 5.0 % to the reference at most" in words, "+" in words)
+
     def test_what_broke_and_what_was_seen(self):
         self.foretell()
         specimen = self.built.specimens["Amsel"]

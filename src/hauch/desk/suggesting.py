@@ -153,10 +153,10 @@ def _by_model(version: Version, tests: list[Test]) -> tuple[list[Suggestion], st
         return [], "", "The design that was foretold cannot be worked out any more."
     rules = current_rules(version.entry.round)
     grounds = _grounds(rules)
-    weights = _weights(rules, tests)
+    weights, limits = _weights(rules, tests), _limits(rules)
     found = []
     for one in moved:
-        gain, told = _gain(one, tests, weights, rules, grounds)
+        gain, told = _gain(one, tests, weights, limits, rules, grounds)
         if gain is not None and gain >= LEAST_GAIN:
             found.append(
                 Suggestion(
@@ -203,15 +203,22 @@ def _weights(rules: RuleVersion | None, tests: list[Test]) -> dict[int, float]:
     return {key: weight / total for key, weight in given.items()}
 
 
+def _limits(rules: RuleVersion | None) -> dict[int, float]:
+    """What each test that has a limit may lose to the reference at most, in its unit of a change."""
+    terms = RuleTerm.objects.filter(rules=rules, most_loss__isnull=False) if rules else []
+    return {term.test_id: term.most_loss for term in terms if term.most_loss is not None}
+
+
 def _gain(
     step: Step,
     tests: list[Test],
     weights: dict[int, float],
+    limits: dict[int, float],
     rules: RuleVersion | None,
     grounds: dict[str, float],
 ) -> tuple[float | None, list[str]]:
-    """Expected gain of a step by the weights [%], and the change of each test in words; None where
-    nothing that counts is foretold.
+    """Expected gain of a step by the weights [%], and the change of each test in words, with the
+    limit of the rules beside a loss; None where nothing that counts is foretold.
     """
     gain, counted, told = 0.0, False, []
     for test in tests:
@@ -226,7 +233,11 @@ def _gain(
             scale = percent_of_change(rules, test, grounds.get(test.key, 0.0)) if rules else 0.0
             percent = change * scale
         shown = show_plain(change, how.change_unit, sign=True)
-        told.append(f"{test.label} {shown.number} {shown.unit}".strip())
+        words = f"{test.label} {shown.number} {shown.unit}".strip()
+        if test.pk in limits and how.direction * change < 0:
+            most = show_plain(limits[test.pk], how.change_unit)
+            words += f" (may lose {most.number} {most.unit} to the reference at most)"
+        told.append(words)
         if test.pk in weights:
             gain += weights[test.pk] * how.direction * percent
             counted = True
