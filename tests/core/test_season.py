@@ -116,8 +116,8 @@ class GroupTests(unittest.TestCase):
     def test_other_terms_never_compare(self):
         one, other = measured(1), measured(2, at="half", carried=[(10, 0.05, 0.01)])
         self.assertEqual(len(groups([one, other])), 2)
-        self.assertEqual(unlike(other, one), ["at: half instead of full"])
-        self.assertEqual(unlike(measured(2, speed="900"), one), ["speed: 900 instead of none"])
+        self.assertEqual(unlike(other, one), ["at half instead of full"])
+        self.assertEqual(unlike(measured(2, speed="900"), one), ["speed 900 instead of none"])
 
     def test_a_record_and_who_is_next(self):
         first = measured(1, figures=[(10, 0.05, 0.01), (11, 0.049, 0.01)])

@@ -352,9 +352,9 @@ class RecordTests(SeasonCase):
         test.setting.values = {"throttle": "50 %"}
         test.setting.save()
         _, apart = self.record_lines()
-        self.assertEqual(apart.apart, ["at: throttle 50 % instead of throttle 100 %"])
+        self.assertEqual(apart.apart, ["at throttle 50 % instead of throttle 100 %"])
         self.sign_in()
-        self.assertContains(self.page(), "Does not compare with the above: at: throttle 50 %")
+        self.assertContains(self.page(), "Does not compare with the above: at throttle 50 %")
 
     def test_a_new_state_of_the_rig_is_the_same_rig(self):
         _, test, specimens = self.second()

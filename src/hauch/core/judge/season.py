@@ -311,7 +311,7 @@ def unlike(one: Measured, other: Measured) -> list[str]:
     """
     names = dict.fromkeys([*other.alike, *one.alike])
     return [
-        f"{name}: {one.alike.get(name) or 'none'} instead of {other.alike.get(name) or 'none'}"
+        f"{name} {one.alike.get(name) or 'none'} instead of {other.alike.get(name) or 'none'}"
         for name in names
         if one.alike.get(name) != other.alike.get(name)
     ]
