@@ -3,35 +3,38 @@
 from __future__ import annotations
 
 import itertools
-import statistics
-from dataclasses import dataclass
 from datetime import timedelta
 
 from hauch.bench.models import Run
+from hauch.core.plan.durations import Duration, duration
 from hauch.rounds.models import Test
 
 NEWEST = 300
 FOLLOWS = timedelta(hours=2)
 """A run that began later than this after the one before was no part of the same work."""
 
-LEAST_KNOWN = 3
-"""So many gaps tell how long a run takes."""
-
 BY_HAND, PER_READING = 4.0, 0.5
 """Minutes that a run takes by rule, beside its soak, and of each reading."""
 
+UNTIL_SETTLED = 25.0
+"""Minutes of a soak that ends when it has settled, by rule."""
 
-@dataclass(frozen=True, slots=True)
-class Duration:
-    """Minutes that a run takes, and how many of the record tell it; 0: by rule."""
 
-    minutes: float
-    runs: int
+def soak_minutes(test: Test) -> float:
+    """Minutes that a run soaks, by rule [min]."""
+    if test.soak == Test.Soak.SETTLED:
+        return UNTIL_SETTLED
+    return test.soak_minutes or 0.0 if test.soak == Test.Soak.MINUTES else 0.0
+
+
+def hands_minutes(test: Test) -> tuple[float, float]:
+    """Minutes that somebody mounts and reads in a run, by rule [min]."""
+    return BY_HAND, max(PER_READING * test.readings, 0.5)
 
 
 def run_minutes(test: Test) -> Duration:
-    """Minutes from the beginning of a run to that of the next one in a test: the median of the
-    record of its rig and procedure; before there is one by rule, from soak and readings.
+    """Minutes from the beginning of a run to that of the next one in a test, from the record of its rig
+    and procedure; before there is one by rule, from soak and readings.
     """
     moments = list(
         Run.objects.filter(rig__name=test.rig.name, test__procedure=test.procedure)
@@ -45,7 +48,4 @@ def run_minutes(test: Test) -> Duration:
         for later, earlier in itertools.pairwise(moments)
         if timedelta(0) < later - earlier <= FOLLOWS
     ]
-    if len(gaps) >= LEAST_KNOWN:
-        return Duration(statistics.median(gaps), len(gaps))
-    soak = test.soak_minutes or 0.0
-    return Duration(soak + BY_HAND + PER_READING * test.readings, 0)
+    return duration(soak_minutes(test) + sum(hands_minutes(test)), gaps)

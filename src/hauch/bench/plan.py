@@ -59,6 +59,15 @@ class Due:
         )
 
 
+class Lacking(NamedTuple):
+    """An entry that lacks repeats: those so far, its order, the specimen to run, those wanted."""
+
+    have: int
+    order: int
+    specimen: int
+    wanted: int
+
+
 MOST_CHOICES = 100
 """Rounds with more specimens ask for the code on the part instead of offering a list."""
 
@@ -70,7 +79,8 @@ class Plan:
     ``versions`` is the version by which each entry takes part, ``specimens`` holds all that can be
     run, or where there are ``many`` (more than `MOST_CHOICES`) only those that are due and the one
     asked for; ``references`` the active one by test, ``beside`` those that are run beside it;
-    ``counts`` the runs that count by test and entry; ``without_result`` how many have no figure.
+    ``counts`` the runs that count by test and entry; ``without_result`` how many have no figure;
+    ``lacking`` what entries lack, by test.
     """
 
     due: list[Due]
@@ -84,6 +94,7 @@ class Plan:
     many: bool
     without_result: int
     asked: dict[tuple[int, int], int]
+    lacking: dict[int, list[Lacking]]
 
     def repeats_of(self, test: Test, entry: int | None) -> int:
         """Repeats that are wanted of an entry in a test: by the rules, or more where more are asked
@@ -225,6 +236,7 @@ def plan_of(round: Round, limit: int = 12, also: int | None = None) -> Plan:
         prints.many,
         without_result,
         asked,
+        lacking,
     )
 
 
@@ -328,15 +340,6 @@ def why_nothing_due(round: Round, plan: Plan) -> Missing | None:
     return None
 
 
-class _Lacking(NamedTuple):
-    """An entry that lacks repeats: those so far, its order, the specimen to run, those wanted."""
-
-    have: int
-    order: int
-    specimen: int
-    wanted: int
-
-
 def _complete(tests: list[Test], entry: int, counts: dict[tuple[int, int], int]) -> bool:
     """Whether an entry has all its repeats in every test."""
     return all(counts.get((test.pk, entry), 0) >= test.repeats for test in tests)
@@ -348,7 +351,7 @@ def _lacking(
     counts: dict[tuple[int, int], int],
     afresh: set[int],
     asked: dict[tuple[int, int], int],
-) -> list[_Lacking]:
+) -> list[Lacking]:
     """Entries that lack repeats in a test, the fewest first.
 
     Parameters
@@ -363,5 +366,5 @@ def _lacking(
         count = 0 if entry in afresh else counts.get((key, entry), 0)
         wanted = most if not asked or entry in afresh else max(most, asked.get((key, entry), 0))
         if count < wanted:
-            rows.append(_Lacking(count, order, pk, wanted))
+            rows.append(Lacking(count, order, pk, wanted))
     return sorted(rows)

@@ -18,6 +18,7 @@ from hauch.demo.garage import load_garage
 from hauch.demo.meshes import PARTS, file_of
 from hauch.demo.others import load_others
 from hauch.demo.parts import finish_parts, hand_in_parts
+from hauch.demo.plan import load_plan
 from hauch.demo.rigs import load_rigs
 from hauch.demo.season import load_season
 from hauch.demo.sound import load_sound
@@ -53,4 +54,5 @@ def load_demo(say: Callable[[str], None] = lambda text: None) -> Round | None:
         load_season(first)
         # Each was written down when it was made, and not when the demo was loaded.
         Run.objects.filter(created_at__gte=began).update(created_at=F("started_at"))
+    load_plan()
     return first

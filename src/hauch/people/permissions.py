@@ -62,6 +62,8 @@ ANYWHERE: dict[str, frozenset[str]] = {
     "stores.change": frozenset({HOST, OPERATOR}),
     "round.create": frozenset({HOST}),
     "season.change": frozenset({HOST}),
+    "plan.view": frozenset({HOST, OPERATOR}),
+    "plan.change": frozenset({HOST, OPERATOR}),
     "desk.use": frozenset({HOST, OPERATOR, DESIGNER, VIEWER}),
     "desk.measure": frozenset({HOST, OPERATOR}),
 }
@@ -78,7 +80,7 @@ WORDS = {
     "installation.keep": "keep this installation", "round.change": "change the brief", "rules.change": "change the rules",
     "rules.ask": "ask about the rules", "rules.answer": "answer questions about the rules", "people.invite": "invite people",
     "audit.view": "see the audit trail", "reference.change": "change the reference", "stores.change": "change rigs, instruments and references",
-    "round.create": "begin a round", "season.change": "begin or change a season", "entry.change": "change an entry of somebody else", "desk.use": "use the Desk",
+    "round.create": "begin a round", "season.change": "begin or change a season", "plan.view": "see the plan of the day", "plan.change": "plan the day", "entry.change": "change an entry of somebody else", "desk.use": "use the Desk",
     "desk.measure": "send measured values back to the Desk",
 }  # fmt: skip
 

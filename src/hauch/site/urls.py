@@ -27,6 +27,7 @@ urlpatterns = [
     path("rounds/<slug:slug>/bench/", include("hauch.bench.urls")),
     path("rounds/<slug:slug>/bench/", include("hauch.live.urls")),
     path("", include("hauch.sound.urls")),
+    path("plan/", include("hauch.plan.urls")),
     path("seasons/", include("hauch.season.urls")),
     path("rounds/<slug:slug>/verdict/", include("hauch.verdict.urls")),
     path("published/<slug:slug>/", published, name="published"),

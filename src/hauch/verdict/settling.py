@@ -75,7 +75,7 @@ def worked_out(rules: RuleVersion, asked: float) -> dict[str, Any]:
         "works": found.works,
         "minutes": found.minutes,
         "reached": found.reached,
-        "by_rule": sorted({last[s.test].label for s in found.steps if not durations[s.test].runs}),
+        "by_rule": sorted({last[s.test].label for s in found.steps if durations[s.test].by_rule}),
         "steps": [
             {
                 "entry": racing[step.entry].key,

@@ -41,6 +41,7 @@ INSTALLED_APPS = [
     "hauch.bench.apps.BenchConfig",
     "hauch.live.apps.LiveConfig",
     "hauch.verdict.apps.VerdictConfig",
+    "hauch.plan.apps.PlanConfig",
     "hauch.season.apps.SeasonConfig",
     "hauch.desk.apps.DeskConfig",
     "hauch.panel.apps.PanelConfig",
