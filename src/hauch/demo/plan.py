@@ -47,8 +47,8 @@ def load_plan() -> None:
 
 def _machines() -> None:
     for name, kind, bed, material, nights, loud in (
-        ("Printer at the window", "printer", (0.25, 0.25, 0.26), "petg", True, False),
-        ("Printer in the shed", "printer", (0.30, 0.30, 0.32), "pa", True, True),
+        ("Printer at the window", "printer", (0.25, 0.25, 0.26), "petg", True, True),
+        ("Printer in the shed", "printer", (0.30, 0.30, 0.32), "pa", True, False),
         ("Herb oven", "oven", (0.40, 0.35, 0.30), "", False, False),
     ):
         Machine.objects.create(

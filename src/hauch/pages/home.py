@@ -21,8 +21,10 @@ from hauch.live.protocol import status_of
 from hauch.live.readiness import main_channel
 from hauch.pages.line import lines
 from hauch.pages.reference_health import alarms, bench_rounds
-from hauch.people.permissions import allowed
+from hauch.people.permissions import allowed, require
 from hauch.people.requests import Request, whole
+from hauch.plan.day import shown
+from hauch.plan.queries import in_force
 from hauch.rounds.models import Round
 from hauch.rounds.queries import rounds_of
 from hauch.stores.models import Instrument
@@ -47,7 +49,9 @@ def home(request: Request) -> HttpResponse:
         "more": len(rounds) > 1,
         "may_import": allowed(request.user, "round.import"),
         "may_begin": allowed(request.user, "round.create"),
+        "may_plan": bool(rounds) and allowed(request.user, "plan.view"),
     }
+    context["planned"] = context["may_plan"] and in_force() is not None
     if context["may_begin"]:
         context["kinds"] = () if rows else PART_KINDS.values()
     return render(request, "pages/home.html", context)
@@ -114,6 +118,23 @@ def on_now(request: Request) -> HttpResponse:
     lives = lives_of([r for r in rounds_of(request.user) if allowed(request.user, "bench.view", r)])
     rows = [(live, _live_figure(live), status_of(live)) for live in lives]
     return render(request, "pages/_on_now.html", {"rows": rows})
+
+
+def plan_now(request: Request) -> HttpResponse:
+    """What is on each bench and printer now and what comes next, by the plan in force; Home fetches it
+    after itself.
+    """
+    require(request.user, "plan.view")
+    known = in_force()
+    if known is None:
+        return HttpResponse("")
+    made = shown(request.user, known)
+    context = {
+        "places": sorted(made.next().items()),
+        "since": made.since(),
+        "undone": made.problems,
+    }
+    return render(request, "pages/_plan_now.html", context)
 
 
 def attention(request: Request) -> HttpResponse:

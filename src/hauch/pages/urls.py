@@ -6,6 +6,7 @@ urlpatterns = [
     path("", home.home, name="home"),
     path("attention/", home.attention, name="attention"),
     path("on-now/", home.on_now, name="on_now"),
+    path("plan-now/", home.plan_now, name="plan_now"),
     path("search/", home.search, name="search"),
     path("stores/references/<int:pk>/", references.specimen, name="reference"),
     path("rounds/<slug:slug>/brief/rules/", rules.change, name="change_rules"),

@@ -52,6 +52,11 @@ class Line:
         return timezone.localdate(self.begin) != timezone.localdate(self.end)
 
     @property
+    def ends_later(self) -> bool:
+        """Whether it ends on a later day than today."""
+        return timezone.localdate(self.end) > timezone.localdate()
+
+    @property
     def doubt(self) -> str:
         """On what its minutes rest."""
         if self.step.logged is None:
@@ -180,6 +185,14 @@ class Shown:
     def left_out(self) -> int:
         """How many steps found no room."""
         return sum(step.begin is None for step in self.steps)
+
+    @property
+    def problems(self) -> str:
+        """What is left out or missing, in a sentence; empty where nothing is."""
+        left = self.left_out()
+        if left:
+            return f"{left} step{'s' if left > 1 else ''} found no room in the plan."
+        return ""
 
     def changes(self) -> list[str]:
         """What changed against the plan before, in words; of rounds that the person sees."""

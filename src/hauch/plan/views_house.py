@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import time
+from itertools import groupby
 from typing import Any
 
 from django.contrib import messages
@@ -44,7 +45,7 @@ def _page(request: Request, status: int = 200, **more: Any) -> HttpResponse:
     days = {d.round_id: d.day for d in Deadline.objects.all()}
     context = {
         "machines": Machine.objects.select_related("material"),
-        "people": [(person, _week(person)) for person in people],
+        "people": [(person, _week(person), _in_short(person)) for person in people],
         "quiet": QuietHours.objects.first(),
         "loud": set(LoudBench.objects.values_list("rig", flat=True)),
         "benches": Rig.objects.current().order_by("name"),
@@ -67,8 +68,20 @@ def _week(person: User) -> list[tuple[int, str, list[tuple[str, str]]]]:
     for duty in person.duties.all():
         rows[duty.weekday].append((f"{duty.begin:%H:%M}", f"{duty.end:%H:%M}"))
     for fields in rows.values():
-        fields += [("", "")] * max(ROWS_OF_HOURS - len(fields), 0)
+        fields.extend([("", "")] * max(ROWS_OF_HOURS - len(fields), 0))
     return [(day, Duty.DAYS[day], rows[day]) for day in range(7)]
+
+
+def _in_short(person: User) -> str:
+    """The hours of a person in words, days with the same hours together: Mo to Fr 8:00–12:00."""
+    by_day: dict[int, list[str]] = {}
+    for duty in person.duties.all():
+        by_day.setdefault(duty.weekday, []).append(f"{duty.begin:%-H:%M}–{duty.end:%-H:%M}")
+    told = []
+    for said, group in groupby(sorted(by_day), key=lambda day: " and ".join(by_day[day])):
+        days = [Duty.DAYS[day][:2] for day in group]
+        told.append(f"{days[0]} to {days[-1]} {said}" if len(days) > 1 else f"{days[0]} {said}")
+    return ", ".join(told)
 
 
 @require_POST

@@ -32,7 +32,8 @@ def cost_of(
 
 
 def put_right(house: House, units: Sequence[Unit], before: Mapping[str, Placed]) -> Schedule:
-    """The plan in force put right: each unit stays where it was, or comes as soon after that as it can.
+    """The plan in force put right, in the better of two ways: all moves on in its order; or what can
+    stays just where it was, and the rest finds the next room.
 
     What is new comes last, the most urgent first.
     """
@@ -43,8 +44,13 @@ def put_right(house: House, units: Sequence[Unit], before: Mapping[str, Placed])
 
     known = sorted((unit for unit in units if begin(unit) >= 0), key=begin)
     new = sorted((unit for unit in units if begin(unit) < 0), key=lambda unit: first[unit.key])
-    placed = in_order(house, [*known, *new], lambda unit: max(begin(unit), 0))
-    return Schedule(placed, cost_of(units, placed, house.horizon, before))
+    order = [*known, *new]
+    made = (
+        in_order(house, order, lambda unit: max(begin(unit), 0)),
+        in_order(house, order, lambda unit: max(begin(unit), 0), keep=before),
+    )
+    plans = [Schedule(one, cost_of(units, one, house.horizon, before)) for one in made]
+    return min(plans, key=lambda plan: plan.score)
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,7 +26,7 @@ RULE_OFF = 0.5
 """Standard deviation of the logarithm by which a rule is off from one workshop to the other: it is
 right within a factor of 1.9 in four of five.
 """
-USUAL_SPREAD, SPREAD_KNOWN = 0.25, 2.0
+USUAL_SPREAD, SPREAD_KNOWN = 0.25, 4.0
 """Standard deviation of the logarithm among steps of one kind before it is known, and as how many
 logged ones that counts.
 """

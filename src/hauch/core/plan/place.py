@@ -214,6 +214,67 @@ class Board:
                 return made
         return None
 
+    def keep(self, unit: Unit, placed: Mapping[str, Placed]) -> bool:
+        """Place a unit exactly as it was in another plan, where that still breaks no rule."""
+        if any(step.key not in placed for step in unit.steps):
+            return False
+        at = {step.key: placed[step.key] for step in unit.steps}
+        first, last = at[unit.steps[0].key], at[unit.steps[-1].key]
+        if unit.pin is not None and (first.begin, first.place) != (
+            unit.pin.at,
+            unit.pin.place or first.place,
+        ):
+            return False
+        day = next(
+            (n for n, d in enumerate(self.house.days) if d[0] <= first.begin and last.end <= d[1]),
+            None,
+        )
+        if (unit.chained and day is None) or last.end > self.house.horizon:
+            return False
+        taken: list[Step] = []
+        for step in unit.steps:
+            if not self._still(step, at[step.key]):
+                break
+            self.take(step, at[step.key])
+            taken.append(step)
+        if len(taken) < len(unit.steps) or self._hold_gaps(unit, at) is not None:
+            for step in taken:
+                self.give_back(step, at[step.key])
+            return False
+        if unit.chained and day is not None:
+            self._use(unit, first.place, day)
+        return True
+
+    def _still(self, step: Step, at: Placed) -> bool:
+        """Whether a step may be done just as it was placed."""
+        first = self.earliest(step, 0)
+        if first is None or first > at.begin or step.nowhere:
+            return False
+        if len(at.pieces) != len(step.pieces) or at.place not in (step.places or ("",)):
+            return False
+        if at.place and at.place not in self.places:
+            return False
+        if not all(self._still_piece(step, at, index) for index in range(len(step.pieces))):
+            return False
+        return self._held_until(step, at.place, at, at.begin) == at.begin
+
+    def _still_piece(self, step: Step, at: Placed, index: int) -> bool:
+        piece, who, (begin, end) = step.pieces[index], at.people[index], at.pieces[index]
+        following = at.pieces[index + 1][0] if index + 1 < len(at.pieces) else end
+        long = end == (following if piece.runs_on else begin + piece.minutes)
+        if not long or not 0 <= following - begin - piece.minutes <= piece.wait:
+            return False
+        if bool(who) != piece.hands or (who and step.by and who not in step.by):
+            return False
+        held = []
+        if who:
+            held.append(self.people.get(who))
+        if piece.watched:
+            held.append(self.duty)
+        if at.place and piece.minutes:
+            held.append(self.open[at.place])
+        return all(one is not None and one.is_free(begin, end) for one in held)
+
     def _left(self, what: str, day: int) -> int:
         """Minutes that a day still has for blocks: on a place, in the quiet hours, of all hands."""
         if (what, day) not in self.left:
@@ -309,6 +370,7 @@ def in_order(
     house: House,
     units: Sequence[Unit],
     not_before: Callable[[Unit], int] = lambda unit: 0,
+    keep: Mapping[str, Placed] | None = None,
 ) -> dict[str, Placed]:
     """Place units in their order. One that waits for steps which come later in it is put off until
     they are placed; those that find no room are left out.
@@ -316,10 +378,15 @@ def in_order(
     Parameters
     ----------
     not_before : the minute before which a unit does not begin
+    keep : another plan; what can stays as it is in it, before the rest is placed
     """
     board, placed = Board(house), dict[str, Placed]()
     waiting = [unit for unit in units if unit.pin is not None]
     waiting += [unit for unit in units if unit.pin is None]
+    if keep is not None:
+        kept = {unit.key: unit for unit in waiting if board.keep(unit, keep)}
+        placed |= {step.key: keep[step.key] for unit in kept.values() for step in unit.steps}
+        waiting = [unit for unit in waiting if unit.key not in kept]
     while waiting:
         left = []
         for unit in waiting:
