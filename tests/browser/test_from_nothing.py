@@ -15,6 +15,7 @@ from hauch.verdict.models import Settling, Standing
 from hauch.verdict.settling import work_out
 from tests.browser.base import BrowserTests
 from tests.builder import PASSWORD
+from tests.plans import plan_now
 from tests.sounds import SAMPLES, analyse_waiting
 from tests.web.test_people import code_of
 
@@ -147,6 +148,28 @@ class FromNothingTests(BrowserTests):
         page.get_by_role("link", name="What to change next").click()
         expect(page.get_by_text("Nothing is known yet that would make it better")).to_be_visible()
 
+    def plan_the_day(self):
+        """What is missing leads to where it is said, and then there is a plan."""
+        page = self.page
+        page.get_by_role("link", name="Hauch, home").click()
+        page.get_by_role("link", name="Plan of the day").click()
+        page.get_by_role("button", name="Make a plan").click()
+        plan_now()
+        expect(page.get_by_text("Nobody has said yet when somebody is there.")).to_be_visible()
+        page.get_by_role("link", name="Set hours").click()
+        for day in range(7):
+            page.locator(f"[name=from_{day}]").first.fill("00:00")
+            page.locator(f"[name=to_{day}]").first.fill("23:59")
+        page.locator("#hours").get_by_role("button", name="Save").click()
+        expect(page.get_by_text("Mo to Su 0:00–23:59")).to_be_visible()
+        page.get_by_role("link", name="To the plan").click()
+        page.get_by_role("button", name="Make a plan").click()
+        plan_now()
+        expect(page.get_by_role("heading", name="The day as a list")).to_be_visible()
+        expect(page.locator(".plan-list")).to_contain_text("Amsel (D-01)")
+        page.locator(".plan-list").get_by_role("link", name="Amsel (D-01)").first.click()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Amsel")
+
     def changed_while_the_reference_ran(self, name):
         """A sample whose time speaks for a run of another part than the one that is named."""
         folder = tempfile.TemporaryDirectory()
@@ -264,6 +287,7 @@ class FromNothingTests(BrowserTests):
         self.one_entry_to_decide_on()
         self.nothing_to_put_beside_it()
         self.record_the_sound()
+        self.plan_the_day()
         self.assertEqual((Run.objects.count(), Standing.objects.get().failure), (3, ""))
 
     def test_the_first_person_turns_a_second_factor_on_and_signs_in_with_it(self):

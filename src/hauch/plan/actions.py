@@ -98,7 +98,7 @@ def pin(user: User, step: PlannedStep, moment: datetime, place: str = "") -> Wis
     ------
     PermissionDenied, ValidationError : a moment that has passed, or lies beyond the plan
     """
-    require(user, "plan.change")
+    _may_move(user, step)
     plan = step.plan
     if step.kind == "now":
         raise ValidationError("It is on the bench already.")
@@ -122,7 +122,7 @@ def want_on(user: User, step: PlannedStep, day: date) -> Wish:
     ------
     PermissionDenied, ValidationError : a day that has passed
     """
-    require(user, "plan.change")
+    _may_move(user, step)
     if day < house_day():
         raise ValidationError(f"{day:%-d %b} has passed.")
     end = datetime.combine(day + timedelta(days=1), time(), tzinfo=timezone.get_default_timezone())
@@ -134,10 +134,17 @@ def want_on(user: User, step: PlannedStep, day: date) -> Wish:
     return wish
 
 
-def forget_wish(user: User, unit: str) -> None:
-    """Take a wish back."""
+def forget_wish(user: User, step: PlannedStep) -> None:
+    """Take back what was wished of the unit of a step."""
+    _may_move(user, step)
+    Wish.objects.filter(unit=step.unit).delete()
+
+
+def _may_move(user: User, step: PlannedStep) -> None:
+    """Wishes belong to those who work in the round."""
     require(user, "plan.change")
-    Wish.objects.filter(unit=unit).delete()
+    if step.round is not None:
+        require(user, "run.record", step.round)
 
 
 @transaction.atomic

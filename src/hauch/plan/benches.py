@@ -4,6 +4,7 @@ the plan before stay as they were.
 
 from __future__ import annotations
 
+import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -12,9 +13,10 @@ from functools import cached_property
 from hauch.bench.plan import BRACKET_EVERY, Lacking, Plan
 from hauch.core.plan.blocks import Wanted, blocks
 from hauch.core.plan.durations import Duration
-from hauch.core.plan.house import Rank, Step, Unit
+from hauch.core.plan.house import House, Rank, Step, Unit, within
 from hauch.plan.hours import bench_key
 from hauch.plan.models import DayPlan, PlannedStep
+from hauch.plan.queries import references_run
 from hauch.plan.record import Record
 from hauch.plan.told import Told, part_key, piece
 from hauch.rounds.models import Round, Test
@@ -29,6 +31,8 @@ CANNOT_WIN = 0.01
 """Below this probability of the first place the runs of an entry decide nothing."""
 MOST_IN_A_CHAIN = 12
 """So many runs are done in one go, the reference between them."""
+FILLED = 0.85
+"""Share of a day, or of its quiet hours, that a chain fills at most, so that a slow run spoils none."""
 HEATED = "hot_block"
 """Kind of rig with a heater, which never runs with nobody there."""
 NOISE = frozenset({"sound_spot"})
@@ -52,8 +56,8 @@ class Known:
 class Benches:
     """Runs as units, for one plan."""
 
-    def __init__(self, plan: DayPlan, record: Record) -> None:
-        self.plan, self.record = plan, record
+    def __init__(self, plan: DayPlan, house: House, record: Record) -> None:
+        self.plan, self.house, self.record = plan, house, record
         self.units: list[Unit] = []
         self.told: dict[str, Told] = {}
 
@@ -117,19 +121,42 @@ class Benches:
         }
         bench = _Bench(self, test, known, known.plan.references.get(test.pk))
         for block in self.before.get(test.pk, ()):
-            keys = [
-                None if row.specimen_id is None else (row.specimen_id, row.repeat or 0)
-                for row in block
-            ]
-            runs = [key for key in keys if key is not None and key in wanted]
-            if runs:
-                bench.chain(block[0].unit, [wanted.pop(key) for key in runs], ranks)
+            self._go_on(bench, block, wanted, ranks)
         for rank in (Rank.DECIDES, Rank.OTHER):
             left = [one for key, one in wanted.items() if ranks[key[0]] == rank]
-            made = blocks(left, f"{test.pk}:{self.plan.pk}", most=MOST_IN_A_CHAIN)
+            made = blocks(left, f"{test.pk}:{self.plan.pk}", most=bench.most())
             for number, chain in enumerate(made):
                 unit = f"test:{test.pk}:{self.plan.pk}:{rank.value}:{number}"
-                bench.chain(unit, chain, ranks)
+                bench.chain(unit, bench.between(unit, chain), ranks)
+
+    def _go_on(
+        self,
+        bench: _Bench,
+        block: Sequence[PlannedStep],
+        wanted: dict[tuple[int, int], Wanted],
+        ranks: Mapping[int, Rank],
+    ) -> None:
+        """A block of the plan before, without what was run or is wanted no more; its references stay
+        where they were, two in a row become one.
+        """
+        order: list[Wanted | str] = []
+        for row in block:
+            if row.specimen_id is not None:
+                run = wanted.pop((row.specimen_id, row.repeat or 0), None)
+                order += [run] if run is not None else []
+            elif row.key not in self.referenced:
+                order += [] if order and isinstance(order[-1], str) else [row.key]
+        if any(isinstance(one, Wanted) for one in order):
+            bench.chain(block[0].unit, order, ranks)
+
+    @cached_property
+    def referenced(self) -> set[str]:
+        """Runs of the reference in the plan before that were made since."""
+        if self.plan.previous is None:
+            return set()
+        steps = list(self.plan.previous.steps.filter(kind="reference").select_related("reference"))
+        known = references_run(self.plan.previous, steps)
+        return {key for key, what in known.items() if what.done}
 
 
 class _Bench:
@@ -158,15 +185,40 @@ class _Bench:
         meters = {meter.instrument_id for meter in test.rig.meters.all()} & benches.shared
         self.meters = tuple(f"meter:{pk}" for pk in sorted(meters))
 
-    def chain(self, unit: str, runs: Sequence[Wanted], ranks: Mapping[int, Rank]) -> None:
-        """One block: reference, some runs, reference, and so on."""
-        rank = min((ranks[run.entry] for run in runs), default=Rank.OTHER)
-        steps: list[Step] = []
+    def most(self) -> int:
+        """So many runs at most in a chain that it fits into a day, and noise into its quiet hours."""
+        house = self.benches.house
+        room = max(
+            (within(day, house.quiet if self.quiet else None) for day in house.days), default=0
+        )
+        each = sum(one.minutes for one in self.pieces)
+        set_up = self.benches.record.fixed("set up").expected
+        fitting = [
+            runs
+            for runs in range(1, MOST_IN_A_CHAIN + 1)
+            if set_up + each * (runs + math.ceil(runs / BRACKET_EVERY) + 1) <= FILLED * room
+        ]
+        return max(fitting, default=1)
+
+    def between(self, unit: str, runs: Sequence[Wanted]) -> list[Wanted | str]:
+        """Runs with the reference before them, after so many, and at the end; by its key."""
+        order: list[Wanted | str] = []
         for index, run in enumerate(runs):
             if index % BRACKET_EVERY == 0:
-                self._reference(unit, steps, rank)
-            steps.append(self._run(run, rank))
-        self._reference(unit, steps, rank)
+                order.append(f"ref:{unit}:{index // BRACKET_EVERY}")
+            order.append(run)
+        return [*order, f"ref:{unit}:{math.ceil(len(runs) / BRACKET_EVERY)}"]
+
+    def chain(self, unit: str, order: Sequence[Wanted | str], ranks: Mapping[int, Rank]) -> None:
+        """One block, of runs and of keys under which the reference is run."""
+        runs = [one for one in order if isinstance(one, Wanted)]
+        rank = min((ranks[run.entry] for run in runs), default=Rank.OTHER)
+        steps: list[Step] = []
+        for one in order:
+            if isinstance(one, Wanted):
+                steps.append(self._run(one, rank))
+            elif self.reference is not None:
+                steps.append(self._reference(one, self.reference, rank))
         first = steps[0]
         set_up = self.benches.record.fixed("set up")
         steps[0] = replace(first, pieces=(piece("set up", set_up, hands=True), *first.pieces))
@@ -174,26 +226,19 @@ class _Bench:
         self.benches.told[first.key] = replace(told, durations=(set_up, *told.durations))
         self.benches.units.append(Unit(unit, tuple(steps)))
 
-    def _reference(self, unit: str, steps: list[Step], rank: Rank) -> None:
-        if self.reference is None:
-            return
-        number = sum(step.kind == "reference" for step in steps)
-        key = f"ref:{unit}:{number}"
-        steps.append(
-            self._step(
-                key, "reference", str(self.reference), part_key(None, self.reference.pk), rank
-            )
-        )
+    def _reference(self, key: str, reference: ReferenceSpecimen, rank: Rank) -> Step:
         self.benches.told[key] = Told(
             "reference",
             self.test.label,
-            str(self.reference),
+            str(reference),
             round=self.known.round,
             test=self.test,
-            reference=self.reference,
+            reference=reference,
             durations=self.doubts,
             again=self.benches.record.runs_fail,
         )
+        part = part_key(None, reference.pk)
+        return self._step(key, "reference", str(reference), part, rank)
 
     def _run(self, run: Wanted, rank: Rank) -> Step:
         specimen = self.known.specimens[run.entry]

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 from django.urls import reverse
 
-from hauch.bench.models import Live
+from hauch.bench.models import Live, Run
 from hauch.bench.plan import Plan, plan_of
 from hauch.core.measure.channels import CHANNELS
 from hauch.core.measure.procedures import fed_by
@@ -27,8 +27,8 @@ from hauch.workshop.models import Specimen
 
 @dataclass
 class Problem:
-    """What is planned, the house with hours for longer than that, what is told of each step, and what is
-    missing.
+    """What is planned, the house with hours for longer than that, what is told of each step, what is
+    missing, and which units somebody pinned.
     """
 
     house: House
@@ -36,6 +36,7 @@ class Problem:
     units: list[Unit]
     told: dict[str, Told]
     missing: list[Missing] = field(default_factory=list)
+    pinned: set[str] = field(default_factory=set)
 
     @property
     def doubts(self) -> dict[str, Doubt]:
@@ -50,7 +51,7 @@ def load(plan: DayPlan) -> Problem:
             state__in=[Round.State.OPEN, Round.State.BENCH], archived=False
         ).order_by("number", "pk")
     )
-    plans = {round.pk: plan_of(round, 1) for round in rounds if round.state == Round.State.BENCH}
+    plans = {round.pk: plan_of(round, 1) for round in rounds if _is_run(round)}
     rigs = {test.rig.name: test.rig for found in plans.values() for test in found.tests}
     house = Hours(plan).house(rigs.values())
     longer = min(4 * plan.days + 7, 150)
@@ -63,13 +64,20 @@ def load(plan: DayPlan) -> Problem:
     return made
 
 
+def _is_run(round: Round) -> bool:
+    """Whether its prints go onto the bench: it is there, or was begun while entries still come in."""
+    if round.state == Round.State.BENCH:
+        return True
+    return Run.objects.filter(test__round=round, specimen__isnull=False).exists()
+
+
 class _Loader:
     """Collects units round by round."""
 
     def __init__(self, plan: DayPlan, made: Problem) -> None:
         self.plan, self.made, self.record = plan, made, Record()
         self.making = Making(plan, made.house, self.record)
-        self.benches = Benches(plan, self.record)
+        self.benches = Benches(plan, made.house, self.record)
         self.due = self._deadlines()
 
     def _deadlines(self) -> dict[int, int]:
@@ -196,7 +204,9 @@ class _Loader:
             if wish is not None:
                 minute = self.plan.minute(wish.at)
                 if wish.kind == Wish.Kind.PIN:
-                    pin = Pin(minute, wish.place) if minute >= self.plan.now else pin
+                    if minute >= self.plan.now:
+                        pin = Pin(minute, wish.place)
+                        self.made.pinned.add(unit.key)
                 else:
                     steps = tuple(replace(s, rank=Rank.MUST, due=minute) for s in steps)
             steps = tuple(replace(s, earliest=max(s.earliest, self.plan.now)) for s in steps)

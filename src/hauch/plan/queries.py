@@ -74,7 +74,7 @@ def happened(plan: DayPlan, steps: Sequence[PlannedStep]) -> dict[str, Happened]
     """
     found: dict[str, Happened] = {}
     found |= _runs(plan, steps)
-    found |= _references(plan, steps)
+    found |= references_run(plan, steps)
     found |= _made(steps)
     return found
 
@@ -115,7 +115,7 @@ def _length(step: PlannedStep) -> timedelta:
     return timedelta(minutes=step.end - step.begin)
 
 
-def _references(plan: DayPlan, steps: Sequence[PlannedStep]) -> dict[str, Happened]:
+def references_run(plan: DayPlan, steps: Sequence[PlannedStep]) -> dict[str, Happened]:
     """Runs of the reference since the plan was made, in their order, test by test."""
     since = plan.asked_at
     by_test: dict[int, list[datetime]] = defaultdict(list)

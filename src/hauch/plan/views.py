@@ -214,7 +214,7 @@ def want(request: Request, pk: int) -> HttpResponse:
 def forget(request: Request, pk: int) -> HttpResponse:
     """Take a wish back."""
     row = _step(request, pk)
-    actions.forget_wish(request.user, row.unit)
+    actions.forget_wish(request.user, row)
     return _changed(request, row, f"{row.subject} may be moved again.")
 
 

@@ -17,7 +17,7 @@ from django.utils import timezone
 from hauch.core.plan.again import changes, put_right
 from hauch.core.plan.chance import Outcome, simulate
 from hauch.core.plan.check import broken_rules
-from hauch.core.plan.house import House, Person, Place, Placed, Schedule, Unit
+from hauch.core.plan.house import Person, Place, Placed, Schedule, Unit
 from hauch.core.plan.people import stay
 from hauch.core.plan.place import first_plan
 from hauch.core.plan.wishes import faults, impossible
@@ -29,6 +29,8 @@ from hauch.ui.missing import Missing
 
 SECONDS, SECONDS_AGAIN = 30.0, 2.0
 """For so long better plans are looked for: for a new one, and for one that is put right."""
+SECONDS_FIRST, SECONDS_COMPARED = 0.8, 0.3
+"""The first plan is there after so long; plans that are only compared with one another have less."""
 TELL_EVERY = 0.5
 
 
@@ -49,7 +51,7 @@ def work_out(plan: DayPlan, seconds: float | None = None) -> None:
     found = replace(found, placed=stay(problem.house, problem.units, found.placed))
     if (broken := broken_rules(problem.house, problem.units, found.placed)) != []:
         raise AssertionError(f"the plan breaks a rule: {broken[0]}")
-    keep(plan, problem, found, missing)
+    keep(plan, problem, found, missing, seconds)
 
 
 def _told_fault(text: str) -> tuple[str, str, str]:
@@ -97,8 +99,12 @@ def _best(
     plan: DayPlan, problem: Problem, before: dict[str, Placed] | None, seconds: float | None
 ) -> Schedule:
     house, units = problem.house, problem.units
-    first = first_plan(house, units) if before is None else put_right(house, units, before)
-    limit = seconds or (SECONDS if before is None else SECONDS_AGAIN)
+    limit = SECONDS if before is None else SECONDS_AGAIN
+    limit = limit if seconds is None else seconds
+    if before is None:
+        first = first_plan(house, units, seconds=min(SECONDS_FIRST, limit))
+    else:
+        first = put_right(house, units, before)
     began, last = time.monotonic(), 0.0
 
     def told(schedule: Schedule) -> bool:
@@ -120,13 +126,19 @@ def _best(
     return improve_soon(house, units, first, seconds=limit, told=told, before=before)
 
 
-def keep(plan: DayPlan, problem: Problem, found: Schedule, missing: Sequence[Missing]) -> None:
+def keep(
+    plan: DayPlan,
+    problem: Problem,
+    found: Schedule,
+    missing: Sequence[Missing],
+    seconds: float | None = None,
+) -> None:
     """Keep a plan with all that is told of it; from now on it is in force."""
     rows = []
     for unit in problem.units:
         for order, step in enumerate(unit.steps):
             told, placed = problem.told[step.key], found.placed.get(step.key)
-            rows.append(_row(plan, unit, order, told, placed))
+            rows.append(_row(plan, unit, order, told, placed, unit.key in problem.pinned))
     with transaction.atomic():
         current = DayPlan.objects.select_for_update().get(pk=plan.pk)
         if current.ended:
@@ -141,11 +153,13 @@ def keep(plan: DayPlan, problem: Problem, found: Schedule, missing: Sequence[Mis
             for one in impossible(problem.house, problem.units, found.placed)
         ]
         current.changes = _changes(plan, problem, found)
-        current.chance = chance_of(plan, problem, found.placed)
+        current.chance = chance_of(plan, problem, found.placed, seconds)
         current.save()
 
 
-def _row(plan: DayPlan, unit: Unit, order: int, told: Told, placed: Placed | None) -> PlannedStep:
+def _row(
+    plan: DayPlan, unit: Unit, order: int, told: Told, placed: Placed | None, pinned: bool
+) -> PlannedStep:
     step, known = unit.steps[order], told.told_by
     row = PlannedStep(
         plan=plan,
@@ -166,7 +180,7 @@ def _row(plan: DayPlan, unit: Unit, order: int, told: Told, placed: Placed | Non
         logged=None if known is None else known.count,
         urgent=step.rank.value,
         quiet=step.quiet,
-        pinned=unit.pin is not None and step.kind != "now",
+        pinned=pinned,
     )
     for name, value in row.as_placed(placed, [piece.what for piece in step.pieces]).items():
         setattr(row, name, value)
@@ -200,7 +214,9 @@ LEAST_HELD = 10.0
 """Minutes from which on a cause is told."""
 
 
-def chance_of(plan: DayPlan, problem: Problem, placed: Mapping[str, Placed]) -> dict[str, Any]:
+def chance_of(
+    plan: DayPlan, problem: Problem, placed: Mapping[str, Placed], seconds: float | None = None
+) -> dict[str, Any]:
     """How probable it is that each round ends by its day, what it hangs on, and what one more printer
     or person would bring.
     """
@@ -229,7 +245,7 @@ def chance_of(plan: DayPlan, problem: Problem, placed: Mapping[str, Placed]) -> 
         for cause, minutes in sorted(outcome.held_by.items(), key=lambda item: -item[1])
         if minutes >= LEAST_HELD
     ]
-    return {"rounds": told_rounds, "held": held[:6], "more": _one_more(problem, placed)}
+    return {"rounds": told_rounds, "held": held[:6], "more": _one_more(problem, seconds)}
 
 
 def _of_round(
@@ -251,13 +267,14 @@ def _of_round(
     return found
 
 
-def _one_more(problem: Problem, placed: Mapping[str, Placed]) -> list[list[Any]]:
+def _one_more(problem: Problem, seconds: float | None) -> list[list[Any]]:
     """By how many minutes the last step of all would end earlier with one more printer or person like
-    those that there are; both planned in the same quick way.
+    those that there are, and how many more steps would find room; all planned in the same quick way.
     """
     house, units = problem.house, problem.units
-    base = _last(first_plan(house, units, seconds=0.3).placed)
-    if base is None:
+    quick = SECONDS_COMPARED if seconds is None else min(SECONDS_COMPARED, seconds)
+    base = first_plan(house, units, seconds=quick).placed
+    if not base:
         return []
     found: list[list[Any]] = []
     printers = [place for place in house.places if place.kind == "printer"]
@@ -265,16 +282,16 @@ def _one_more(problem: Problem, placed: Mapping[str, Placed]) -> list[list[Any]]
         more = replace(printers[0], key="one more", label="one more printer")
         wider = replace(house, places=(*house.places, more))
         taking = [_also(unit, printers, more.key) for unit in units]
-        found.append(["printer", *_gain(wider, taking, base, placed)])
-    if house.people:
-        busy = max(house.people, key=lambda person: sum(b - a for a, b in person.hours))
-        extra = Person("person:0", "one more person", busy.hours)
-        more_hands = replace(house, people=(*house.people, extra))
-        free = [
-            replace(unit, steps=tuple(replace(step, by=()) for step in unit.steps))
-            for unit in units
-        ]
-        found.append(["person", *_gain(more_hands, free, base, placed)])
+        made = first_plan(wider, taking, seconds=quick).placed
+        found.append(["printer", *_gain(base, made)])
+    busy = max(house.people, key=lambda person: sum(b - a for a, b in person.hours))
+    extra = Person("person:0", "one more person", busy.hours)
+    more_hands = replace(house, people=(*house.people, extra))
+    free = [
+        replace(unit, steps=tuple(replace(step, by=()) for step in unit.steps)) for unit in units
+    ]
+    made = first_plan(more_hands, free, seconds=quick).placed
+    found.append(["person", *_gain(base, made)])
     return found
 
 
@@ -287,13 +304,8 @@ def _also(unit: Unit, printers: Sequence[Place], more: str) -> Unit:
     return replace(unit, steps=steps)
 
 
-def _gain(
-    house: House, units: Sequence[Unit], base: tuple[int, int], placed: Mapping[str, Placed]
-) -> tuple[int, int]:
-    """Minutes by which the last step ends earlier, and how many steps more find room."""
-    made = _last(first_plan(house, units, seconds=0.3).placed)
-    return (max(base[0] - made[0], 0), max(made[1] - base[1], 0)) if made else (0, 0)
-
-
-def _last(placed: Mapping[str, Placed]) -> tuple[int, int] | None:
-    return (max(one.end for one in placed.values()), len(placed)) if placed else None
+def _gain(base: Mapping[str, Placed], made: Mapping[str, Placed]) -> tuple[int, int]:
+    """Minutes by which the last step that both place ends earlier, and how many steps more find room."""
+    both = base.keys() & made.keys()
+    sooner = max(base[key].end for key in both) - max(made[key].end for key in both) if both else 0
+    return max(sooner, 0), max(len(made) - len(base), 0)

@@ -91,7 +91,7 @@ def _without(rule: Rule, house: House, units: Sequence[Unit]) -> tuple[House, Se
         return replace(house, places=tuple(replace(p, loud=False) for p in house.places)), units
     if rule is Rule.HOURS:
         people = tuple(replace(person, hours=_always(house)) for person in house.people)
-        return replace(house, people=people), units
+        return replace(house, people=people, days=_always(house)), units
     if rule is Rule.NIGHT:
         return replace(house, places=tuple(replace(p, open=None) for p in house.places)), units
     if rule is Rule.DAY:
