@@ -238,15 +238,6 @@ class WorkshopTests(PlanCase):
         self.sign_in()
         self.assertContains(self.page(), "Printers and ovens</a>")
 
-    def test_a_part_that_fits_no_bed(self):
-        machine = printer(width=0.05)
-        with self.subTest("unknown size"):
-            self.assertEqual(made(self.host).problems, [])
-        from hauch.plan.making import _fits
-
-        self.assertTrue(_fits((0.29, 0.04, 0.2), machine))  # it may lie on its side
-        self.assertFalse(_fits((0.29, 0.06, 0.2), machine))
-
     def test_it_ticks_itself_off(self):
         printer()
         plan = made(self.host)

@@ -8,6 +8,7 @@ import itertools
 import math
 from collections.abc import Iterable, Sequence
 from datetime import date, datetime, time, timedelta
+from decimal import Decimal
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
@@ -27,12 +28,15 @@ from hauch.plan.models import (
     Machine,
     Outage,
     PlannedStep,
+    PrototypeMaterial,
     QuietHours,
+    Spool,
+    Stock,
     Wish,
 )
 from hauch.plan.queries import in_force
 from hauch.rounds.models import Round
-from hauch.stores.models import Rig
+from hauch.stores.models import Material, Rig
 
 CHOICES = (1, 3, 7, 14, 28, 56, 84)
 """Days that may be planned."""
@@ -249,6 +253,52 @@ def save_machine(user: User, machine: Machine) -> Machine:
     machine.save()
     record(user, "plan.machine", machine, retired=machine.retired)
     return machine
+
+
+@transaction.atomic
+def weigh_spool(user: User, material: Material, colour: str, left: float) -> Spool:
+    """Note what is left on a spool [kg]; weighed again it takes the place of what was noted before.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : a mass that cannot be
+    """
+    require(user, "plan.change")
+    row = Spool.objects.filter(material=material, colour__iexact=colour.strip()).first()
+    row = row or Spool(material=material, colour=colour.strip())
+    row.left, row.weighed_at = left, timezone.now()
+    row.full_clean()
+    row.save()
+    record(user, "plan.spool", row, left=left)
+    return row
+
+
+@transaction.atomic
+def set_prototype(user: User, material: Material | None) -> None:
+    """Say in what versions are printed until they are accepted; None where it does not matter."""
+    require(user, "plan.change")
+    PrototypeMaterial.objects.all().delete()
+    if material is not None:
+        PrototypeMaterial.objects.create(material=material)
+    record(user, "plan.prototype", material or "none")
+
+
+@transaction.atomic
+def set_stock(user: User, name: str, quantity: Decimal, days: int) -> Stock:
+    """Note how many of a part there are, and how long more takes to come.
+
+    Raises
+    ------
+    PermissionDenied, ValidationError : a count or a time that cannot be
+    """
+    require(user, "plan.change")
+    name = " ".join(name.split())
+    row = Stock.objects.filter(name__iexact=name).first() or Stock(name=name)
+    row.quantity, row.days = quantity, days
+    row.full_clean()
+    row.save()
+    record(user, "plan.stock", row, quantity=str(quantity), days=days)
+    return row
 
 
 @transaction.atomic

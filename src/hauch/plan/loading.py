@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from django.urls import reverse
@@ -57,6 +58,7 @@ def load(plan: DayPlan) -> Problem:
     longer = min(4 * plan.days + 7, 150)
     made = Problem(house, Hours(plan, longer).house(rigs.values()), [], {})
     loader = _Loader(plan, made)
+    loader.print(rounds)
     for round in rounds:
         loader.add(round, plans.get(round.pk))
     loader.on_now()
@@ -76,7 +78,7 @@ class _Loader:
 
     def __init__(self, plan: DayPlan, made: Problem) -> None:
         self.plan, self.made, self.record = plan, made, Record()
-        self.making = Making(plan, made.house, self.record)
+        self.making = Making(plan, self.record)
         self.benches = Benches(plan, made.house, self.record)
         self.due = self._deadlines()
 
@@ -140,6 +142,26 @@ class _Loader:
         self.made.told |= self.benches.told
         self.benches.units, self.benches.told = [], {}
         self._without_print(round)
+
+    def print(self, rounds: Sequence[Round]) -> None:
+        """Prints of all rounds, those of one material together where a bed takes them."""
+        wanted = []
+        planned = Specimen.objects.filter(
+            state=Specimen.State.PLANNED,
+            version__entry__state=Entry.State.IN,
+            version__entry__round__in=rounds,
+        ).select_related("version__entry", "version__material", "printed_in")
+        self.record.know(specimen.version_id for specimen in planned)
+        known = {round.pk: round for round in rounds}
+        workers = {round.pk: workers_of(round, self.made.house) for round in rounds}
+        for specimen in planned:
+            pk = specimen.version.entry.round_id
+            specimen.version.entry.round = known[pk]
+            if workers[pk]:
+                wanted.append((specimen, workers[pk], self.due.get(pk)))
+        way = self.making.prints(wanted)
+        self.made.units += way.units
+        self.made.told |= way.told
 
     def _meters(self, found: Plan) -> None:
         """A bench without its meter runs nothing: said, and its runs are left out."""

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import date, timedelta
 from functools import cached_property
 from itertools import groupby
 
 from django.utils import timezone
 
+from hauch.core.plan.beds import Job, Laid, laid, on_bed, plates
 from hauch.core.plan.durations import Duration
-from hauch.core.plan.house import House, Piece, Pin, Step, Unit
-from hauch.entries.models import PartCheck
+from hauch.core.plan.house import Piece, Pin, Step, Unit
 from hauch.plan.models import DayPlan, Machine, PlannedStep
 from hauch.plan.record import BY_RULE, Record, whole
 from hauch.plan.told import Told, part_key, piece
@@ -45,8 +45,10 @@ class Way:
 class Making:
     """Steps of the workshop, for one plan."""
 
-    def __init__(self, plan: DayPlan, house: House, record: Record) -> None:
-        self.plan, self.house, self.record = plan, house, record
+    def __init__(self, plan: DayPlan, record: Record) -> None:
+        self.plan, self.record = plan, record
+        self.printed_by: dict[int, str] = {}
+        self.held: set[str] = set()
 
     @cached_property
     def printers(self) -> list[Machine]:
@@ -69,8 +71,9 @@ class Making:
             "due": due,
         }
         base = {"subject": str(specimen), "round": round, "specimen": specimen}
-        if specimen.state in {State.PLANNED, State.PRINTING}:
-            self._print(way, specimen, common, base)
+        if specimen.state == State.PRINTING:
+            self._printing(way, specimen, common, base)
+        way.last = way.last or self.printed_by.get(specimen.pk, "")
         for kind, rows in groupby(self._open(specimen), key=_own):
             self._work(way, specimen, kind, list(rows), common, base)
         self._gate(way, specimen, round, common, base)
@@ -82,75 +85,134 @@ class Making:
     def _since(self, specimen: Specimen) -> float:
         return (timezone.now() - specimen.since) / timedelta(minutes=1)
 
-    def _print(self, way: Way, specimen: Specimen, common: dict, base: dict) -> None:
-        taken = self.record.print(specimen)
-        start, off = self.record.fixed("start"), self.record.fixed("take off")
-        again = self.record.prints_fail
-        key = f"print:{specimen.pk}"
-        if specimen.state == State.PRINTING:
-            left = whole(max(taken.expected - self._since(specimen), 5.0))
-            place = self._printing_on(specimen)
-            rest = (Piece("print", left, wait=NIGHT), piece("take off", off, hands=True))
-            step = Step(
-                key,
-                "print",
-                f"{specimen} prints",
-                rest,
-                places=(place,) if place else (),
-                **common,
-            )
-            told = Told("print", "Print", durations=(None, off), again=again, **base)
-            way.add(step, told, Pin(self.plan.now, place))
-            return
-        places, nowhere, load = self._printers_for(specimen)
-        if load:
-            start = self.record.longer(start, LOADING)
-        pieces = (
-            piece("start", start, hands=True),
-            piece("print", taken, wait=NIGHT),
-            piece("take off", off, hands=True),
-        )
+    def _printing(self, way: Way, specimen: Specimen, common: dict, base: dict) -> None:
+        """A print that is on the printer."""
+        taken, off = self.record.print(specimen), self.record.fixed("take off")
+        left = whole(max(taken.expected - self._since(specimen), 5.0))
+        place = self._printing_on(specimen)
+        if place in self.held:
+            place = ""  # one of several on a bed, that another holds already
+        self.held.add(place)
+        rest = (Piece("print", left, wait=NIGHT), piece("take off", off, hands=True))
         step = Step(
-            key, "print", f"Print {specimen}", pieces, places=places, nowhere=nowhere, **common
+            f"print:{specimen.pk}",
+            "print",
+            f"{specimen} prints",
+            rest,
+            places=(place,) if place else (),
+            **common,
         )
-        way.add(step, Told("print", "Print", durations=(start, taken, off), again=again, **base))
+        again = self.record.prints_fail
+        told = Told("print", "Print", durations=(None, off), again=again, **base)
+        way.add(step, told, Pin(self.plan.now, place))
 
     def _printing_on(self, specimen: Specimen) -> str:
         """The printer that a specimen is on: as planned, else one that takes it and has its material."""
         planned = PlannedStep.objects.filter(
-            key=f"print:{specimen.pk}", begin__isnull=False, plan__state=DayPlan.State.DONE
+            kind="print",
+            together__contains=[specimen.pk],
+            begin__isnull=False,
+            plan__state=DayPlan.State.DONE,
         ).order_by("-plan__made_at")
         known = {machine.key for machine in self.printers}
         place = planned.values_list("place", flat=True).first()
         if place in known:
             return str(place)
-        likely, _, _ = self._printers_for(specimen)
+        likely, _, _ = self._printers_for([self.job(specimen, ())], specimen)
         return likely[0] if likely else ""
 
-    def _printers_for(self, specimen: Specimen) -> tuple[tuple[str, ...], str, bool]:
-        """Printers on which a specimen fits, why none does, and whether its material must be loaded."""
+    def job(self, specimen: Specimen, by: tuple[str, ...]) -> Job:
+        """The print of a specimen as beds know it."""
+        material = material_for(specimen)
+        alike = (material.pk if material else None, by)
+        minutes = self.record.print(specimen).expected
+        return Job(str(specimen.pk), tuple(self._parts(specimen)), minutes, alike)
+
+    def prints(self, wanted: Sequence[tuple[Specimen, tuple[str, ...], int | None]]) -> Way:
+        """Prints that are planned, together where one bed takes them: each with who may do it and by when.
+        What comes first is due first, then the longest.
+        """
+        way, specimens = Way([], {}), {str(one.pk): (one, by, due) for one, by, due in wanted}
+        order = sorted(
+            wanted, key=lambda row: (row[2] is None, row[2] or 0, row[0].due or date.max, row[0].pk)
+        )
+        jobs = [self.job(one, by) for one, by, _ in order]
+        beds = [machine.bed for machine in self.printers]
+        for plate in plates(jobs, beds):
+            rows = [specimens[job.key] for job in plate]
+            self._plate(way, plate, [row[0] for row in rows], rows[0][1], [r[2] for r in rows])
+        return way
+
+    def _plate(
+        self,
+        way: Way,
+        plate: Sequence[Job],
+        specimens: Sequence[Specimen],
+        by: tuple[str, ...],
+        dues: Sequence[int | None],
+    ) -> None:
+        places, nowhere, load = self._printers_for(plate, specimens[0])
+        start, off = self.record.fixed("start"), self.record.fixed("take off")
+        if load:
+            start = self.record.longer(start, LOADING)
+        taken = self.record.print(specimens[0])
+        whole_plate = sum(job.minutes for job in plate)
+        taken = taken.times(whole_plate / plate[0].minutes)
+        names = ", ".join(str(one) for one in specimens)
+        key = "print:" + "-".join(str(one.pk) for one in specimens)
+        round = specimens[0].version.entry.round
+        step = Step(
+            key,
+            "print",
+            f"Print {names}",
+            (
+                piece("start", start, hands=True),
+                piece("print", taken, wait=NIGHT),
+                piece("take off", off, hands=True),
+            ),
+            places=places,
+            nowhere=nowhere,
+            round=round.slug,
+            by=by,
+            due=min((due for due in dues if due is not None), default=None),
+        )
+        told = Told(
+            "print",
+            "Print" if len(specimens) == 1 else f"Print {len(specimens)} on one bed",
+            names,
+            round=round,
+            specimen=specimens[0],
+            durations=(start, taken, off),
+            again=self.record.prints_fail,
+            together=tuple(one.pk for one in specimens),
+        )
+        way.add(step, told)
+        self.printed_by |= {one.pk: key for one in specimens}
+
+    def _printers_for(
+        self, plate: Sequence[Job], specimen: Specimen
+    ) -> tuple[tuple[str, ...], str, bool]:
+        """Printers on which a plate fits, why none does, and whether its material must be loaded."""
         if not self.printers:
             return (), f"{specimen} is to be printed, and no printer is known.", False
-        sizes = self._sizes(specimen)
-        fitting = [m for m in self.printers if all(_fits(size, m) for size in sizes)]
+        fitting = [m for m in self.printers if on_bed(plate, m.bed) is not None]
         if not fitting:
-            size = max(sizes, key=max)
-            shown = " × ".join(f"{1000 * one:.0f}" for one in size)
-            return (), f"A part of {specimen} is {shown} mm and fits no bed.", False
+            part = max((p for job in plate for p in job.parts), key=lambda p: p.width * p.depth)
+            shown = " × ".join(f"{1000 * one:.0f}" for one in (part.width, part.depth, part.height))
+            return (), f"A part of {specimen} is {shown} mm as it lies, and fits no bed.", False
         material = material_for(specimen)
         loaded = [m for m in fitting if material is not None and m.material_id == material.pk]
         chosen = loaded or fitting
         return tuple(m.key for m in chosen), "", not loaded and material is not None
 
-    def _sizes(self, specimen: Specimen) -> list[tuple[float, ...]]:
-        checks = PartCheck.objects.newest().filter(
-            file__version=specimen.version_id, state=PartCheck.State.DONE
-        )
-        found = []
-        for check in checks:
-            size = [check.value(f"size_{axis}") for axis in "xyz"]
-            if all(size):
-                found.append(tuple(float(one or 0) for one in size))
+    def _parts(self, specimen: Specimen) -> list[Laid]:
+        """Its parts as their checks would lay them; none where one was not measured."""
+        found: list[Laid] = []
+        for check in self.record.parts(specimen.version_id):
+            size = [check.value(f"size_{axis}") or 0.0 for axis in "xyz"]
+            if not all(size):
+                return []
+            found += [laid(size, str(check.data.get("up", "z")))] * check.file.count
         return found
 
     def _work(
@@ -243,9 +305,3 @@ class Making:
 def _own(row: WorkStep) -> str:
     """What is a step of its own in a plan; the rest is done in one go."""
     return row.kind if row.kind in {WorkStep.Kind.ANNEAL, WorkStep.Kind.GLUE} else ""
-
-
-def _fits(size: tuple[float, ...], machine: Machine) -> bool:
-    """Whether a part lies in a machine in some way, along its axes."""
-    room = sorted((machine.width, machine.depth, machine.height))
-    return all(one <= most for one, most in zip(sorted(size), room, strict=True))

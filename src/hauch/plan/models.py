@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime, time, timedelta
+from decimal import Decimal
 from typing import Any
 
 from django.conf import settings
@@ -12,6 +13,7 @@ from django.db.models import F, Q
 from django.urls import reverse
 from django.utils import timezone
 
+from hauch.core.plan.beds import Bed
 from hauch.core.plan.house import Placed
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import Material, ReferenceSpecimen
@@ -69,6 +71,65 @@ class Machine(models.Model):
     def key(self) -> str:
         """As plans know it."""
         return f"machine:{self.pk}"
+
+    @property
+    def bed(self) -> Bed:
+        """As the packing of beds knows it."""
+        return Bed(self.key, self.width, self.depth, self.height)
+
+
+class Spool(models.Model):
+    """What is left on a spool, as it was weighed without its reel."""
+
+    material = models.ForeignKey(Material, on_delete=models.CASCADE, related_name="spools")
+    colour = models.CharField(max_length=40, blank=True)
+    left = models.FloatField(help_text="kg, when it was weighed")
+    weighed_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["material", "colour", "pk"]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(left__gte=0, left__lte=50),
+                name="spool_mass_sane",
+                violation_error_message="A spool holds 0 to 50 kg.",
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.material}{f', {self.colour}' if self.colour else ''}"
+
+
+class PrototypeMaterial(models.Model):
+    """What versions are printed in until they are accepted; one row, none where it does not matter."""
+
+    material = models.ForeignKey(Material, on_delete=models.CASCADE, related_name="+")
+
+    def __str__(self) -> str:
+        return str(self.material)
+
+
+class Stock(models.Model):
+    """How many of something on bills of materials lie in the drawer, and how long more takes to come."""
+
+    name = models.CharField(max_length=80, unique=True)
+    quantity = models.DecimalField(max_digits=10, decimal_places=2, default=Decimal(0))
+    days = models.PositiveSmallIntegerField(default=7, help_text="from the order until it is there")
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(quantity__gte=0, days__lte=365),
+                name="stock_sane",
+                violation_error_message=(
+                    "A stock is 0 or more, and what is ordered comes within a year."
+                ),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class QuietHours(models.Model):
@@ -276,6 +337,9 @@ class PlannedStep(models.Model):
     specimen = models.ForeignKey(Specimen, null=True, on_delete=models.CASCADE, related_name="+")
     reference = models.ForeignKey(
         ReferenceSpecimen, null=True, on_delete=models.CASCADE, related_name="+"
+    )
+    together = models.JSONField(
+        default=list, blank=True, help_text="keys of all specimens that are printed on one bed"
     )
     work = models.ForeignKey(WorkStep, null=True, on_delete=models.SET_NULL, related_name="+")
     repeat = models.PositiveIntegerField(null=True)

@@ -155,10 +155,15 @@ def _made(steps: Sequence[PlannedStep]) -> dict[str, Happened]:
     for last in Gate.objects.filter(specimen__in={s.specimen_id for s in gates}):
         passed.setdefault(last.specimen_id, last)
     found: dict[str, Happened] = {}
+    together = {pk for step in prints for pk in step.together}
+    states = dict(Specimen.objects.filter(pk__in=together).values_list("pk", "state"))
     for step in prints:
         specimen = step.specimen
         if specimen is None:
             continue
+        waiting = {states.get(pk) for pk in step.together} & {Specimen.State.PLANNED}
+        if waiting and specimen.state not in {Specimen.State.PLANNED, Specimen.State.BROKEN}:
+            continue  # one of a plate was logged; it is done when all are
         if specimen.state == Specimen.State.PRINTING:
             found[step.key] = Happened(specimen.since)
         elif specimen.state == Specimen.State.BROKEN:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable
 from datetime import datetime, timedelta
 from functools import cached_property
 
@@ -15,7 +15,7 @@ from hauch.entries.models import PartCheck
 from hauch.people.models import AuditEntry
 from hauch.rounds.models import Test
 from hauch.workshop.models import PrintRun, Specimen, WorkStep
-from hauch.workshop.queries import annealing_for
+from hauch.workshop.queries import annealing_for, printed_parts
 
 NEWEST = 2000
 FOLLOWS = timedelta(hours=2)
@@ -82,28 +82,40 @@ class Record:
         """Minutes that a print of a specimen takes: as its check tells, by what prints took against
         that.
         """
-        told = self.told_minutes([specimen]).get(specimen.version_id)
+        told = self._told(specimen.version_id)
         if told is None:
             return duration(BY_RULE["print"], self._print_minutes)
         return duration(told, [told * ratio for ratio in self._print_ratios])
 
-    def told_minutes(self, specimens: Sequence[Specimen]) -> dict[int, float]:
-        """By version the minutes on the printer that its checks tell, of all its parts."""
-        wanted = {one.version_id for one in specimens} - self._told.keys()
-        if wanted:
-            found: dict[int, float] = defaultdict(float)
-            checks = PartCheck.objects.newest().filter(
-                file__version__in=wanted, state=PartCheck.State.DONE
-            )
-            for check in checks.select_related("file"):
-                if (seconds := check.value("time")) is not None:
-                    found[check.file.version_id] += seconds * check.file.count / 60
-            self._told.update({version: found.get(version) for version in wanted})
-        return {key: minutes for key, minutes in self._told.items() if minutes}
+    def parts(self, version: int) -> list[PartCheck]:
+        """The checks of what is printed for a version."""
+        if version not in self._parts:
+            self.know([version])
+        return self._parts[version]
+
+    def know(self, versions: Iterable[int]) -> None:
+        """Read the checks of many versions at once."""
+        wanted = set(versions) - self._parts.keys()
+        found = printed_parts(wanted) if wanted else {}
+        self._parts.update({version: found.get(version, []) for version in wanted})
 
     @cached_property
-    def _told(self) -> dict[int, float | None]:
+    def _parts(self) -> dict[int, list[PartCheck]]:
         return {}
+
+    def _told(self, version: int) -> float | None:
+        """Minutes on the printer that the checks of a version tell; None where they do not."""
+        seconds = [(check.value("time"), check.file.count) for check in self.parts(version)]
+        if not seconds or any(one is None for one, _ in seconds):
+            return None
+        return sum((one or 0.0) * count for one, count in seconds) / 60
+
+    def mass(self, version: int) -> float | None:
+        """Mass of what is printed for a version [kg], as its checks tell; None where they do not."""
+        masses = [(check.value("mass"), check.file.count) for check in self.parts(version)]
+        if not masses or any(one is None for one, _ in masses):
+            return None
+        return sum((one or 0.0) * count for one, count in masses)
 
     @cached_property
     def _prints(self) -> list[PrintRun]:
@@ -116,12 +128,9 @@ class Record:
     @cached_property
     def _print_ratios(self) -> list[float]:
         good = [run for run in self._prints if run.hours and not run.failed]
-        told = self.told_minutes([run.specimen for run in good])
-        return [
-            60 * (run.hours or 0.0) / told[run.specimen.version_id]
-            for run in good
-            if run.specimen.version_id in told
-        ]
+        self.know(run.specimen.version_id for run in good)
+        told = [(run.hours or 0.0, self._told(run.specimen.version_id)) for run in good]
+        return [60 * hours / minutes for hours, minutes in told if minutes]
 
     @cached_property
     def prints_fail(self) -> float:

@@ -29,6 +29,7 @@ class Told:
     repeat: int | None = None
     durations: tuple[Duration | None, ...] = ()
     again: float = 0.0
+    together: tuple[int, ...] = ()
 
     @property
     def doubt(self) -> Doubt | None:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from hauch.plan import views, views_house, views_out
+from hauch.plan import views, views_house, views_out, views_prints
 
 app_name = "plan"
 urlpatterns = [
@@ -14,6 +14,14 @@ urlpatterns = [
     path("steps/<int:pk>/forget/", views.forget, name="forget"),
     path("out/", views.out, name="out"),
     path("out/<int:pk>/back/", views.back, name="back"),
+    path("prints/", views_prints.prints, name="prints"),
+    path("prints/labels/", views_prints.labels, name="labels"),
+    path("prints/spools/", views_prints.spool, name="spool"),
+    path("prints/prototype/", views_prints.prototype, name="prototype"),
+    path("prints/first/<int:pk>/", views_prints.try_first, name="try_first"),
+    path("parts/", views_prints.parts, name="parts"),
+    path("parts/stock/", views_prints.stock, name="stock"),
+    path("parts/parts.csv", views_prints.parts_table, name="parts_table"),
     path("house/", views_house.house, name="house"),
     path("house/hours/<int:pk>/", views_house.hours, name="hours"),
     path("house/quiet/", views_house.quiet, name="quiet"),

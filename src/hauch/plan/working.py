@@ -172,6 +172,7 @@ def _row(
         round=told.round,
         test=told.test,
         specimen=told.specimen,
+        together=list(told.together),
         reference=told.reference,
         work=told.work,
         repeat=told.repeat,

@@ -4,6 +4,7 @@ a specimen.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -109,6 +110,18 @@ def _checks(specimen: Specimen) -> list[PartCheck]:
         .filter(file__version=specimen.version, state=PartCheck.State.DONE)
         .select_related("file")
     )
+
+
+def printed_parts(versions: Iterable[int]) -> dict[int, list[PartCheck]]:
+    """The checks of all parts that are printed for a version, by its key; one that was handed in in two
+    formats is in it once.
+    """
+    found: dict[int, dict[str, PartCheck]] = {}
+    rows = PartCheck.objects.newest().filter(file__version__in=versions, state=PartCheck.State.DONE)
+    for check in rows.select_related("file").order_by("file__pk"):
+        stem = Path(check.file.name).stem.casefold()
+        found.setdefault(check.file.version_id, {}).setdefault(stem, check)
+    return {version: list(parts.values()) for version, parts in found.items()}
 
 
 def main_check(specimen: Specimen) -> PartCheck | None:

@@ -315,6 +315,12 @@ def gate(request: Request, slug: str, pk: int) -> HttpResponse:
 def label(request: Request, slug: str, pk: int) -> HttpResponse:
     """A label to print: code, entry, material, and a code that leads to this specimen's page."""
     found = _specimen(request, slug, pk)
+    context = label_of(request, found)
+    return render(request, "workshop/label.html", context)
+
+
+def label_of(request: Request, found: Specimen) -> dict[str, Any]:
+    """What stands on the label of a specimen."""
     address = request.build_absolute_uri(found.get_absolute_url())
     code = io.BytesIO()
     segno.make(address, error="m").save(
@@ -328,11 +334,10 @@ def label(request: Request, slug: str, pk: int) -> HttpResponse:
         light=None,
         omitsize=True,
     )
-    context = {
+    return {
         "round": found.version.entry.round,
         "specimen": found,
         "entry": found.version.entry,
         "code": code.getvalue().decode(),
         "material": queries.material_for(found),
     }
-    return render(request, "workshop/label.html", context)
