@@ -83,6 +83,7 @@ class Pictures(StaticLiveServerTestCase):
             "verdict": f"{base}/verdict/",
             "what_if": f"{base}/verdict/what-if/?w_noise=6",
             "season": Season.objects.get().get_absolute_url(),
+            "plan": "/plan/?day=1",
             "part": PartFile.objects.get(name="ringelnatter.stl").get_absolute_url(),
             "sound": SoundRecording.objects.get(name="Farn.flac").get_absolute_url(),
         }

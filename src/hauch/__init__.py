@@ -1,3 +1,3 @@
 """Hauch compares printed parts that move air on a test bench."""
 
-__version__ = "0.17.0"
+__version__ = "0.18.0"

@@ -131,6 +131,16 @@ class WorkedOutTests(PlanCase):
         work_out(DayPlan.objects.get(), 0.2)  # a second worker changes nothing
         self.assertEqual(DayPlan.objects.get().made_at, MONDAY)
 
+    def test_a_wish_while_one_is_at_work_waits_for_the_next(self):
+        first = actions.ask(self.host, 3)
+        DayPlan.objects.update(state=DayPlan.State.RUNNING)
+        second = actions.ask(self.host, 3)
+        self.assertNotEqual(first.pk, second.pk)
+        self.assertEqual(actions.ask(self.host, 3).pk, second.pk)
+        work_out(DayPlan.objects.get(pk=first.pk), 0.2)
+        work_out(DayPlan.objects.get(pk=second.pk), 0.2)
+        self.assertEqual(DayPlan.objects.get(pk=second.pk).previous_id, first.pk)
+
     def test_the_best_so_far_is_taken_when_it_is_stopped(self):
         plan = actions.ask(self.host, 3)
         self.sign_in()
@@ -445,7 +455,8 @@ class WishTests(PlanCase):
         self.sign_in()
         last = self.plan.steps.filter(kind="run").order_by("-begin").first()
         self.client.post(reverse("plan:want", args=[last.pk]), {"on": "2026-05-11"})
-        again = DayPlan.objects.select_related("previous").first()
+        again = DayPlan.objects.first()
+        again.previous = self.plan
         problem = load(again)
         unit = next(unit for unit in problem.units if unit.key == last.unit)
         self.assertEqual({step.rank for step in unit.steps}, {Rank.MUST})

@@ -10,7 +10,17 @@ from hauch.demo.stores import people
 from hauch.people.clock import house_day
 from hauch.people.models import User
 from hauch.plan.hours import midnight
-from hauch.plan.models import DayPlan, Deadline, Duty, LoudBench, Machine, QuietHours
+from hauch.plan.models import (
+    DayPlan,
+    Deadline,
+    Duty,
+    LoudBench,
+    Machine,
+    PrototypeMaterial,
+    QuietHours,
+    Spool,
+    Stock,
+)
 from hauch.plan.working import work_out
 from hauch.rounds.models import Round
 from hauch.stores.models import Material
@@ -23,6 +33,13 @@ HOURS = {
     "odo": (range(7), ((time(9), time(13)), (time(14), time(19)))),
 }
 """Who is there on which days of the week."""
+DRAWER = (
+    ("guard 120 mm", 3, 4),
+    ("two-part glue, a tenth", 2, 3),
+    ("gasket 150 mm", 0, 1),
+    ("screw M5 x 16", 12, 2),
+)
+"""Parts: how many there are, and days until more comes."""
 
 
 def load_plan() -> None:
@@ -36,6 +53,7 @@ def load_plan() -> None:
                 for begin, end in shifts
             )
     _machines()
+    _stock()
     QuietHours.objects.create(begin=time(10), end=time(12, 30))
     LoudBench.objects.create(rig="Leaf shredder on a brake")
     Deadline.objects.create(
@@ -61,6 +79,15 @@ def _machines() -> None:
             nights=nights,
             loud=loud,
         )
+
+
+def _stock() -> None:
+    """Spools as weighed, what prototypes are printed in, and the drawer."""
+    for key, colour, left in (("petg", "white", 0.74), ("petg", "moss", 0.12), ("pa", "", 0.31)):
+        Spool.objects.create(material=Material.objects.get(key=key), colour=colour, left=left)
+    PrototypeMaterial.objects.create(material=Material.objects.get(key="petg"))
+    for name, quantity, days in DRAWER:
+        Stock.objects.create(name=name, quantity=quantity, days=days)
 
 
 def week(user: User) -> DayPlan:

@@ -48,7 +48,7 @@ MOST_DUTIES = 21
 
 @transaction.atomic
 def ask(user: User, days: int, *, anew: bool = False) -> DayPlan:
-    """Have a plan worked out, by the worker; while one is at work that one is waited for.
+    """Have a plan worked out, by the worker; while one waits to be begun, that one is waited for.
 
     Parameters
     ----------
@@ -62,9 +62,9 @@ def ask(user: User, days: int, *, anew: bool = False) -> DayPlan:
     if days not in CHOICES:
         raise ValidationError("Choose how many days are planned.")
     waiting = DayPlan.objects.select_for_update().filter(
-        state__in=[DayPlan.State.WAITING, DayPlan.State.RUNNING], cancel=False
+        state=DayPlan.State.WAITING, cancel=False, anew=anew
     )
-    if (known := waiting.first()) is not None:
+    if (known := waiting.first()) is not None:  # one that is begun does not know what changed since
         return known
     now = timezone.now()
     begin = midnight(now)
@@ -75,7 +75,6 @@ def ask(user: User, days: int, *, anew: bool = False) -> DayPlan:
         now=math.ceil(minute / GRID) * GRID,
         days=days,
         anew=anew,
-        previous=in_force(),
     )
     work_out_later.defer(plan_id=plan.pk)
     record(user, "plan.ask", plan, days=days, anew=anew)

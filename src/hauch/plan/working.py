@@ -24,6 +24,7 @@ from hauch.core.plan.wishes import faults, impossible
 from hauch.people.clock import house_day
 from hauch.plan.loading import Problem, load
 from hauch.plan.models import DayPlan, Deadline, PlannedStep
+from hauch.plan.queries import in_force
 from hauch.plan.told import Told
 from hauch.ui.missing import Missing
 
@@ -38,7 +39,10 @@ def work_out(plan: DayPlan, seconds: float | None = None) -> None:
     """Work a plan out and keep it; safe to run twice."""
     if plan.ended:
         return
-    DayPlan.objects.filter(pk=plan.pk).update(state=DayPlan.State.RUNNING, progress=0.0)
+    plan.previous = in_force()
+    DayPlan.objects.filter(pk=plan.pk).update(
+        state=DayPlan.State.RUNNING, progress=0.0, previous=plan.previous
+    )
     problem = load(plan)
     wrong = faults(problem.house, problem.units)
     fatal = [fault for fault in wrong if not fault.step]

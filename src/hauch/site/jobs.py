@@ -14,6 +14,7 @@ from procrastinate.jobs import Status
 from hauch.bench import importing
 from hauch.entries import checking
 from hauch.people.keep import sweep
+from hauch.plan import jobs as planning
 from hauch.sound import analysing
 
 log = logging.getLogger(__name__)
@@ -25,6 +26,7 @@ working.
 GIVE_UP: dict[str, Callable[..., None]] = {
     "bench.import_log": importing.give_up,
     "entries.check_part": checking.give_up,
+    "plan.work_out": planning.give_up,
     "sound.analyse": analysing.give_up,
 }
 """What tells whoever waits for such a job, by its name."""
