@@ -1,5 +1,6 @@
 """Plans: blocks, placing, solving and changing them, against an independent check of every rule."""
 
+import threading
 import unittest
 from collections import Counter
 from dataclasses import replace
@@ -309,6 +310,18 @@ class PlanTests(unittest.TestCase):
             made, units, first, seconds=20, told=lambda s: told.append(s.score) or len(told) < 2
         )
         self.assertEqual(len(told), 2)
+
+    def test_it_is_told_in_the_callers_thread(self):
+        """The solver's own threads would each take a connection to the database."""
+        made, units = big_day()
+        threads = set()
+
+        def told(schedule):
+            threads.add(threading.current_thread())
+            return len(threads) < 1
+
+        improve(made, units, first_plan(made, units, seconds=0.1), seconds=5, told=told)
+        self.assertEqual(threads, {threading.current_thread()})
 
     def test_scores_go_as_they_should(self):
         units = [one("a", rank=Rank.DECIDES), one("b")]

@@ -103,11 +103,15 @@ class Making:
             **common,
         )
         again = self.record.prints_fail
-        told = Told("print", "Print", durations=(None, off), again=again, **base)
+        told = Told(
+            "print", "Print", durations=(None, off), again=again, together=(specimen.pk,), **base
+        )
         way.add(step, told, Pin(self.plan.now, place))
 
     def _printing_on(self, specimen: Specimen) -> str:
-        """The printer that a specimen is on: as planned, else one that takes it and has its material."""
+        """The printer that a specimen is on: as planned, else one that takes it and has its material, or
+        has it at least; empty where nothing tells.
+        """
         planned = PlannedStep.objects.filter(
             kind="print",
             together__contains=[specimen.pk],
@@ -119,7 +123,11 @@ class Making:
         if place in known:
             return str(place)
         likely, _, _ = self._printers_for([self.job(specimen, ())], specimen)
-        return likely[0] if likely else ""
+        material = material_for(specimen)
+        same = [
+            m.key for m in self.printers if material is not None and m.material_id == material.pk
+        ]
+        return next(iter((*likely, *same, *(known if len(known) == 1 else ()))), "")
 
     def job(self, specimen: Specimen, by: tuple[str, ...]) -> Job:
         """The print of a specimen as beds know it."""

@@ -60,6 +60,7 @@ def _day(request: Request, known: DayPlan) -> dict[str, Any]:
         "strip": made.strip(day),
         "lines": lines,
         "next": next((line for line in open_ if line.state == "open"), None),
+        "going": bool(open_),
         "since": made.since() if day == made.today() else None,
         "gap": _gap(known),
         "out": actions.out_now().select_related("user", "machine"),

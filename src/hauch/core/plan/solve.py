@@ -8,6 +8,9 @@ was placed step by step, and never returns a worse one.
 from __future__ import annotations
 
 import itertools
+import math
+import threading
+import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -34,8 +37,11 @@ from hauch.core.plan.house import (
 WORKERS = 8
 """Ways of searching that take turns on the cores: eight on two cores prove more than two do."""
 
+LOOKS_EVERY = 0.2
+"""Seconds after which the best so far is told, and may be taken."""
+
 Told = Callable[[Schedule], bool]
-"""Told each better schedule; False ends the search."""
+"""Told the best schedule so far; False ends the search."""
 
 
 @dataclass
@@ -415,16 +421,36 @@ def _placeable(unit: Unit) -> bool:
 
 
 class _Watch(cp_model.CpSolverSolutionCallback):
-    def __init__(self, made: Model, told: Told) -> None:
+    """Keeps the newest schedule. The solver calls it from threads of its own, so that it does no more."""
+
+    def __init__(self, made: Model) -> None:
         super().__init__()
-        self.made, self.told = made, told
+        self.made, self.read_at = made, -math.inf
+        self.newest: Schedule | None = None
 
     def on_solution_callback(self) -> None:
+        now = time.monotonic()
+        if now - self.read_at < LOOKS_EVERY / 2:
+            return
+        self.read_at = now
         placed = self.made.read(lambda expression: int(self.value(expression)))
-        score = self.made.cost(placed)
         bound = self.best_objective_bound / self.made.count
-        if not self.told(Schedule(placed, score, bound)):
-            self.stop_search()
+        self.newest = Schedule(placed, self.made.cost(placed), bound)
+
+
+def _solved(solver: cp_model.CpSolver, model: Model, first: Schedule, told: Told) -> bool:
+    """Solve, telling the best so far from the caller's thread; whether there is a schedule."""
+    watch, status = _Watch(model), list[cp_model.CpSolverStatus]()
+    work = threading.Thread(
+        target=lambda: status.append(solver.solve(model.model, watch)), name="solver", daemon=True
+    )
+    work.start()
+    while work.is_alive():
+        work.join(LOOKS_EVERY)
+        if not told(watch.newest or first):
+            solver.stop_search()
+            work.join()
+    return bool(status) and status[0] in (cp_model.OPTIMAL, cp_model.FEASIBLE)
 
 
 def improve(
@@ -442,7 +468,7 @@ def improve(
 
     Parameters
     ----------
-    told : told each better schedule, returns False where the search should end
+    told : told the best so far every moment, from the caller's thread; returns False where the search should end
     before : the plan that is in force, from which is moved as little as needed
     """
     if not units:
@@ -453,8 +479,7 @@ def improve(
     solver.parameters.max_time_in_seconds = seconds
     solver.parameters.num_workers = workers
     solver.parameters.random_seed = seed
-    status = solver.solve(model.model, _Watch(model, told))
-    if status not in (cp_model.OPTIMAL, cp_model.FEASIBLE):
+    if not _solved(solver, model, first, told):
         return first
     placed = model.read(lambda expression: int(solver.value(expression)))
     found = Schedule(placed, model.cost(placed), solver.best_objective_bound / model.count)
