@@ -29,14 +29,14 @@ def printer(**more):
     return Machine.objects.create(**fields | {"nights": True, "loud": False} | more)
 
 
-def made(user, days=3, *, anew=False, seconds=0.2) -> DayPlan:
+def made(user, days=3, *, anew=False, seconds=0.05) -> DayPlan:
     """A plan, asked for and worked out."""
     plan = actions.ask(user, days, anew=anew)
     work_out(DayPlan.objects.select_related("previous").get(pk=plan.pk), seconds)
     return DayPlan.objects.select_related("previous").get(pk=plan.pk)
 
 
-def plan_now(seconds=0.3) -> DayPlan:
+def plan_now(seconds=0.05) -> DayPlan:
     """What the worker does with the plan that was asked for last, once it is asked for."""
     ends = time_of.monotonic() + 60
     while time_of.monotonic() < ends:

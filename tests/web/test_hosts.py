@@ -14,12 +14,15 @@ from django.core.exceptions import ImproperlyConfigured
 from django.test import TransactionTestCase
 
 from hauch.ops.cluster import free_port
+from hauch.plan import actions
+from hauch.plan.models import DayPlan
 from hauch.site.settings.places import database, files
 from hauch.verdict.actions import results_have_changed
 from hauch.verdict.jobs import defer_refresh
 from hauch.verdict.models import Standing
 from tests.builder import build
 from tests.emptied import Emptied
+from tests.plans import ALL_DAY, give_hours
 from tests.processes import environment
 
 
@@ -61,11 +64,13 @@ class PlacesTests(unittest.TestCase):
 
 
 class RolesTests(Emptied, TransactionTestCase):
-    def start(self, *command):
+    def start(self, *command, **more):
         folder = tempfile.TemporaryDirectory(prefix="hauch-host-")
         self.addCleanup(folder.cleanup)
         around = environment(
-            HAUCH_SECRET_KEY="of-all-hosts", HAUCH_FILES_URL=Path(folder.name, "files").as_uri()
+            HAUCH_SECRET_KEY="of-all-hosts",
+            HAUCH_FILES_URL=Path(folder.name, "files").as_uri(),
+            **more,
         )
         # a pipe that nobody reads would fill and hold it
         log = self.enterContext(Path(folder.name, "log").open("wb"))
@@ -108,6 +113,18 @@ class RolesTests(Emptied, TransactionTestCase):
         page = urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=60).read()
         self.assertIn(b"Sign in", page)
 
+    def test_a_worker_plans_with_the_connections_that_it_has(self):
+        """The solver's threads take none of them."""
+        built = build()
+        give_hours(built, days=range(7), shifts=ALL_DAY)
+        plan = actions.ask(built.host, 3)
+        self.start("worker", HAUCH_POOL="1")
+        self.until(lambda: DayPlan.objects.get(pk=plan.pk).score is not None)
+        time.sleep(2)  # in which the solver finds some
+        actions.cancel(built.host, plan)
+        self.until(lambda: DayPlan.objects.get(pk=plan.pk).ended)
+        self.assertEqual(DayPlan.objects.get(pk=plan.pk).state, DayPlan.State.DONE)
+
     def test_an_empty_database_is_told_before_anything_is_done(self):
         """The cluster's own database, beside the one that the tests are run on, has no table."""
         url = environment()["HAUCH_DATABASE_URL"].rpartition("/")[0] + "/postgres"
@@ -136,7 +153,7 @@ class WebProcessTests(unittest.TestCase):
             "from django.urls import get_resolver\n"
             "count = len(get_resolver().reverse_dict)\n"
             "[list(p.url_patterns) for p in get_resolver().url_patterns if hasattr(p, 'url_patterns')]\n"
-            "wrong = ('pyvisa', 'hauch.instruments.link', 'hauch.live.recorder')\n"
+            "wrong = ('pyvisa', 'hauch.instruments.link', 'hauch.live.recorder', 'ortools', 'weasyprint')\n"
             "print([name for name in wrong if name in sys.modules])"
         )
         done = subprocess.run(
