@@ -25,6 +25,7 @@ from hauch.plan.loading import load
 from hauch.plan.models import DayPlan, Deadline, Duty, Machine, Outage, PlannedStep, Wish
 from hauch.plan.queries import in_force
 from hauch.plan.record import Record
+from hauch.plan.sheet import OwnFonts
 from hauch.plan.working import work_out
 from hauch.rounds.models import Membership, Round
 from hauch.stores.models import ReferenceSpecimen, Rig, RigMeter
@@ -706,9 +707,12 @@ class OutTests(PlanCase):
     def test_sheet(self):
         made(self.host)
         self.sign_in()
-        answer = self.client.get(reverse("plan:sheet"))
+        with self.assertNoLogs("weasyprint", "WARNING"):  # its own font is found
+            answer = self.client.get(reverse("plan:sheet"))
         self.assertEqual(answer["Content-Type"], "application/pdf")
         self.assertTrue(answer.content.startswith(b"%PDF"))
+        with self.assertRaisesRegex(ValueError, "not fetched"):
+            OwnFonts().fetch("https://elsewhere.example/font.woff2")
 
     def test_nothing_to_take_out(self):
         self.sign_in()

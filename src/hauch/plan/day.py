@@ -140,14 +140,14 @@ class Shown:
         return self._places
 
     def first_day(self) -> int:
-        """The day that is looked at first: today, or the next one on which something is left to do."""
+        """The day that is looked at first: today, or the next one on which something begins."""
         today = self.today()
         left = [
             (step.begin or 0) // 1440
             for step in self.steps
             if step.begin is not None
-            and not self.known.get(step.key, NOTHING).done
-            and not self.known.get(step.key, NOTHING).gone
+            and self.known.get(step.key, NOTHING) == NOTHING
+            and step.kind != "now"
         ]
         return min((day for day in left if day >= today), default=today)
 

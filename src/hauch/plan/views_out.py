@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import icalendar
-from django.contrib.staticfiles import finders
 from django.http import Http404, HttpResponse
 from django.template.loader import render_to_string
 from django.utils import timezone
@@ -82,7 +79,7 @@ def table(request: Request) -> HttpResponse:
 def sheet(request: Request) -> HttpResponse:
     """A day as a PDF for the wall: strip and list."""
     # Its libraries take two seconds to load, which only this page needs.
-    from weasyprint import HTML
+    from hauch.plan.sheet import pdf_of
 
     made = _shown(request)
     day = whole(request.GET.get("day"))
@@ -96,14 +93,4 @@ def sheet(request: Request) -> HttpResponse:
             "plan": made.plan,
         },
     )
-    made_of = HTML(string=page, url_fetcher=_own_font)
-    return _as_file(made_of.write_pdf(), "application/pdf", "plan.pdf")
-
-
-def _own_font(url: str, *args: object, **kwargs: object) -> dict[str, object]:
-    """The sheet needs its font, which ships with Hauch, and nothing from anywhere else."""
-    name = url.removeprefix("hauch:")
-    path = finders.find(f"vendor/fonts/{name}") if url.startswith("hauch:") else None
-    if not isinstance(path, str) or "/" in name:
-        raise ValueError(f"{url} is not fetched")
-    return {"string": Path(path).read_bytes(), "mime_type": "font/woff2"}
+    return _as_file(pdf_of(page), "application/pdf", "plan.pdf")
