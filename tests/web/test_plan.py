@@ -26,7 +26,7 @@ from hauch.plan.models import DayPlan, Deadline, Duty, Machine, Outage, PlannedS
 from hauch.plan.queries import in_force
 from hauch.plan.record import Record
 from hauch.plan.sheet import OwnFonts
-from hauch.plan.working import work_out
+from hauch.plan.working import KEPT, work_out
 from hauch.rounds.models import Membership, Round
 from hauch.stores.models import ReferenceSpecimen, Rig, RigMeter
 from hauch.workshop.actions import add_specimen, log_print, set_state, tick_step
@@ -319,6 +319,27 @@ class HappensTests(PlanCase):
         again = made(self.host)
         self.assertFalse(again.steps.filter(key=key).exists())
 
+    def test_a_block_that_was_begun_goes_on_where_it_was(self):
+        """Its bench is set up, its reference was run: what is left stays as it was planned."""
+        block = list(
+            self.plan.steps.filter(unit=self.plan.steps.order_by("begin").first().unit).order_by(
+                "order"
+            )
+        )
+        first, second, third = block[:3]
+        self.assertEqual(first.pieces[0][0], "set up")
+        self.clock.move_to(second.ends_at)
+        record = self.built.air if first.test.key == "air" else self.built.power
+        values = ((4.0, 4.1),) if first.test.key == "air" else (0.4,)
+        record(self.built.reference, 7 * 24 * 60, *values)
+        record(second.specimen, 7 * 24 * 60 + 8, *values)
+        again = made(self.host)
+        self.assertFalse(again.steps.filter(key__in=[first.key, second.key]).exists())
+        left = again.steps.filter(unit=first.unit).order_by("order")
+        self.assertEqual([step.key for step in left], [step.key for step in block[2:]])
+        self.assertNotIn("set up", [piece[0] for piece in left[0].pieces])
+        self.assertLessEqual(left[0].begin - third.begin, 5)  # now, on whole five minutes
+
     def test_what_did_not_finish_is_wanted_no_more(self):
         test = self.built.tests["air"]
         record_dnf(self.built.operator, test, Subject(specimen=self.amsel), "rubs", MONDAY)
@@ -385,6 +406,19 @@ class HappensTests(PlanCase):
         set_state(self.host, self.amsel, Specimen.State.BROKEN)
         self.sign_in()
         self.assertContains(self.page(), "the print is broken.")
+
+    def test_hours_that_are_none(self):
+        self.sign_in()
+        form = {"what": "bench:Rack rig", "hours": "soon"}
+        answer = self.client.post(reverse("plan:out"), form, follow=True)
+        self.assertContains(answer, "“soon” is no number of hours")
+        self.assertFalse(Outage.objects.exists())
+
+    def test_steps_of_old_plans_are_taken_away(self):
+        for _ in range(KEPT):
+            made(self.host)
+        self.assertFalse(self.plan.steps.exists())
+        self.assertEqual(DayPlan.objects.filter(steps__isnull=False).distinct().count(), KEPT)
 
     def test_what_changed_in_words(self):
         rows = [
@@ -654,6 +688,20 @@ class RightsTests(PlanCase):
         step = PlannedStep.objects.filter(kind="run").first()
         answer = self.client.get(reverse("plan:step", args=[step.pk]))
         self.assertNotContains(answer, step.subject)
+
+    def test_what_is_missing_in_a_round_is_told_to_those_in_it(self):
+        RigMeter.objects.filter(channel="air_speed").delete()
+        Duty.objects.filter(user=self.built.operator).delete()
+        other = User.objects.create_user("otherhost", password="x", first_name="Other")
+        round = Round.objects.create(
+            slug="other", number=9, title="Other round", part="rotor", question="?", state="bench"
+        )
+        Membership.objects.create(round=round, user=other, role=HOST)
+        self.assertIn("no meter", str(made(self.host).problems))
+        self.sign_in()
+        self.assertContains(self.page(), "has no meter for")
+        self.client.force_login(other, backend="django.contrib.auth.backends.ModelBackend")
+        self.assertNotContains(self.page(), "has no meter for")
 
     def test_nobody_pins_what_they_may_not_see(self):
         plan = made(self.host)

@@ -110,6 +110,17 @@ class BedTests(PrintCase):
         (plate,) = self.prints().plates
         self.assertEqual(plate.machine, other)
 
+    def test_a_print_that_is_late_goes_first(self):
+        """Two prints of six hours on one printer: what should have been ready is so today."""
+        printer()
+        for name in ("Amsel", "Binse"):
+            checked(self.versions[name], "hub.stl", hours=4)
+        (first,) = self.planned("Amsel")
+        (late,) = self.planned("Binse", material=Material.objects.get(key="pa"))
+        Specimen.objects.filter(pk=late.pk).update(due=date(2026, 5, 9))
+        plates = self.prints().plates
+        self.assertEqual([plate.specimens for plate in plates], [[late], [first]])
+
     def test_one_of_a_plate_is_on_the_printer(self):
         printer()
         amsel, binse = self.planned("Amsel", "Binse")

@@ -147,7 +147,9 @@ class Benches:
             elif row.key not in self.referenced:
                 order += [] if order and isinstance(order[-1], str) else [row.key]
         if any(isinstance(one, Wanted) for one in order):
-            bench.chain(block[0].unit, order, ranks)
+            first = order[0]
+            key = first if isinstance(first, str) else bench.key(first)
+            bench.chain(block[0].unit, order, ranks, begun=key != block[0].key)
 
     @cached_property
     def referenced(self) -> set[str]:
@@ -209,8 +211,21 @@ class _Bench:
             order.append(run)
         return [*order, f"ref:{unit}:{math.ceil(len(runs) / BRACKET_EVERY)}"]
 
-    def chain(self, unit: str, order: Sequence[Wanted | str], ranks: Mapping[int, Rank]) -> None:
-        """One block, of runs and of keys under which the reference is run."""
+    def key(self, run: Wanted) -> str:
+        """A run as plans know it."""
+        return f"run:{self.test.pk}:{run.entry}:{run.repeat}"
+
+    def chain(
+        self,
+        unit: str,
+        order: Sequence[Wanted | str],
+        ranks: Mapping[int, Rank],
+        *,
+        begun: bool = False,
+    ) -> None:
+        """One block, of runs and of keys under which the reference is run; where it has begun the bench
+        is set up.
+        """
         runs = [one for one in order if isinstance(one, Wanted)]
         rank = min((ranks[run.entry] for run in runs), default=Rank.OTHER)
         steps: list[Step] = []
@@ -219,6 +234,9 @@ class _Bench:
                 steps.append(self._run(one, rank))
             elif self.reference is not None:
                 steps.append(self._reference(one, self.reference, rank))
+        if begun:
+            self.benches.units.append(Unit(unit, tuple(steps)))
+            return
         first = steps[0]
         set_up = self.benches.record.fixed("set up")
         steps[0] = replace(first, pieces=(piece("set up", set_up, hands=True), *first.pieces))
@@ -242,7 +260,7 @@ class _Bench:
 
     def _run(self, run: Wanted, rank: Rank) -> Step:
         specimen = self.known.specimens[run.entry]
-        key = f"run:{self.test.pk}:{specimen.pk}:{run.repeat}"
+        key = self.key(run)
         name = f"{specimen.version.entry.name} ({specimen})"
         self.benches.told[key] = Told(
             "run",

@@ -15,7 +15,7 @@ def give_up(plan_id: int) -> None:
     """Say that a plan was not worked out, to whoever waits for it."""
     DayPlan.objects.filter(pk=plan_id).update(
         state=DayPlan.State.FAILED,
-        problems=[["It could not be worked out. Tell who keeps the installation.", "", ""]],
+        problems=[["It could not be worked out. Tell who keeps the installation.", "", "", None]],
     )
 
 

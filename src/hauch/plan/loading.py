@@ -29,14 +29,14 @@ from hauch.workshop.models import Specimen
 @dataclass
 class Problem:
     """What is planned, the house with hours for longer than that, what is told of each step, what is
-    missing, and which units somebody pinned.
+    missing (of which round, None for the house), and which units somebody pinned.
     """
 
     house: House
     later: House
     units: list[Unit]
     told: dict[str, Told]
-    missing: list[Missing] = field(default_factory=list)
+    missing: list[tuple[Missing, int | None]] = field(default_factory=list)
     pinned: set[str] = field(default_factory=set)
 
     @property
@@ -90,29 +90,34 @@ class _Loader:
         for deadline in Deadline.objects.select_related("round"):
             days = (deadline.day - first).days + 1
             if days < 1 and deadline.round.state == Round.State.BENCH:
-                self.made.missing.append(
+                self._miss(
                     Missing(
                         f"The deadline of {deadline.round}, {deadline.day:%-d %b}, has passed.",
                         reverse("plan:house") + "#deadlines",
                         "Set another",
-                    )
+                    ),
+                    deadline.round_id,
                 )
             elif days <= self.plan.days:
                 found[deadline.round_id] = days * 24 * 60
         return found
+
+    def _miss(self, missing: Missing, round: int | None) -> None:
+        self.made.missing.append((missing, round))
 
     def add(self, round: Round, found: Plan | None) -> None:
         """What is left to do in the workshop, then on the benches."""
         by = workers_of(round, self.made.house)
         if not by:
             if self.made.house.people:
-                self.made.missing.append(
+                self._miss(
                     Missing(
                         f"Nobody who is on duty may work in {round}. Its host or an operator needs"
                         " hours.",
                         reverse("plan:house") + "#hours",
                         "Set hours",
-                    )
+                    ),
+                    round.pk,
                 )
             return
         due = self.due.get(round.pk)
@@ -172,26 +177,28 @@ class _Loader:
             meters = {meter.channel for meter in test.rig.meters.all()}
             if not fed_by(test.how, meters | computed):
                 found.lacking[test.pk] = []
-                self.made.missing.append(
+                self._miss(
                     Missing(
                         f"{test.rig} has no meter for “{test.label}”, so that none of its runs is"
                         " planned.",
                         reverse("stores:rig", args=[test.rig.pk]),
                         "Choose its meter",
-                    )
+                    ),
+                    test.round_id,
                 )
 
     def _without_print(self, round: Round) -> None:
         alive = Specimen.objects.exclude(state=Specimen.State.BROKEN).values("version__entry")
         count = round.entries.filter(state=Entry.State.IN).exclude(pk__in=alive).count()
         if count:
-            self.made.missing.append(
+            self._miss(
                 Missing(
                     f"{count} {'entry' if count == 1 else 'entries'} of {round}"
                     f" {'has' if count == 1 else 'have'} no print, planned or made.",
                     reverse("workshop:list", args=[round.slug]),
                     "Plan prints in the workshop",
-                )
+                ),
+                round.pk,
             )
 
     def on_now(self) -> None:

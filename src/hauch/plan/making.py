@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import timedelta
 from functools import cached_property
 from itertools import groupby
 
@@ -13,6 +13,7 @@ from django.utils import timezone
 from hauch.core.plan.beds import Job, Laid, laid, on_bed, plates
 from hauch.core.plan.durations import Duration
 from hauch.core.plan.house import Piece, Pin, Step, Unit
+from hauch.people.clock import house_day
 from hauch.plan.models import DayPlan, Machine, PlannedStep
 from hauch.plan.record import BY_RULE, Record, whole
 from hauch.plan.told import Told, part_key, piece
@@ -64,6 +65,7 @@ class Making:
     def way(self, specimen: Specimen, round: Round, by: tuple[str, ...], due: int | None) -> Way:
         """All that is left to do to a specimen."""
         way = Way([], {})
+        due = self.due(specimen, due)
         common = {
             "part": part_key(specimen.pk, None),
             "round": round.slug,
@@ -78,6 +80,16 @@ class Making:
             self._work(way, specimen, kind, list(rows), common, base)
         self._gate(way, specimen, round, common, base)
         return way
+
+    def due(self, specimen: Specimen, due: int | None) -> int | None:
+        """By which minute a specimen is to be ready: by its round's deadline or its own day, where that
+        lies within the plan; what is late already by the end of today.
+        """
+        if specimen.due is None:
+            return due
+        days = max((specimen.due - house_day(self.plan.begin)).days, 0) + 1
+        own = days * 24 * 60 if days <= self.plan.days else None
+        return min((one for one in (due, own) if one is not None), default=None)
 
     def _open(self, specimen: Specimen) -> list[WorkStep]:
         return [step for step in specimen.steps.all() if step.done_at is None]
@@ -132,7 +144,8 @@ class Making:
     def job(self, specimen: Specimen, by: tuple[str, ...]) -> Job:
         """The print of a specimen as beds know it."""
         material = material_for(specimen)
-        alike = (material.pk if material else None, by)
+        round = specimen.version.entry.round_id  # whose prints lie together, sees all of the bed
+        alike = (material.pk if material else None, by, round)
         minutes = self.record.print(specimen).expected
         return Job(str(specimen.pk), tuple(self._parts(specimen)), minutes, alike)
 
@@ -140,10 +153,10 @@ class Making:
         """Prints that are planned, together where one bed takes them: each with who may do it and by when.
         What comes first is due first, then the longest.
         """
-        way, specimens = Way([], {}), {str(one.pk): (one, by, due) for one, by, due in wanted}
-        order = sorted(
-            wanted, key=lambda row: (row[2] is None, row[2] or 0, row[0].due or date.max, row[0].pk)
-        )
+        way = Way([], {})
+        wanted = [(one, by, self.due(one, due)) for one, by, due in wanted]
+        specimens = {str(one.pk): (one, by, due) for one, by, due in wanted}
+        order = sorted(wanted, key=lambda row: (row[2] is None, row[2] or 0, row[0].pk))
         jobs = [self.job(one, by) for one, by, _ in order]
         beds = [machine.bed for machine in self.printers]
         for plate in plates(jobs, beds):

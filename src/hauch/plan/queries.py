@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -186,6 +186,11 @@ def _made(steps: Sequence[PlannedStep]) -> dict[str, Happened]:
 def seen_by(user: User) -> dict[int, Round]:
     """Rounds whose steps a person is told, by key; the rest of a plan is shown without names."""
     return {r.pk: r for r in rounds_of(user) if allowed(user, "bench.view", r)}
+
+
+def problems_for(plan: DayPlan, mine: Container[int]) -> list[list[str]]:
+    """What is wrong with a plan: in the house, and in the rounds that a person sees."""
+    return [row[:3] for row in plan.problems if row[3] is None or row[3] in mine]
 
 
 def link_of(step: PlannedStep) -> str:

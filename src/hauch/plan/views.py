@@ -21,7 +21,7 @@ from hauch.people.requests import Request, whole
 from hauch.plan import actions
 from hauch.plan.day import shown
 from hauch.plan.models import DayPlan, Machine, Outage, PlannedStep
-from hauch.plan.queries import in_force, newest
+from hauch.plan.queries import in_force, newest, problems_for, seen_by
 from hauch.stores.models import Rig
 from hauch.ui.worker import worker_away
 
@@ -40,6 +40,8 @@ def plan(request: Request) -> HttpResponse:
         "choices": actions.CHOICES,
         "days": known.days if known else USUAL_DAYS,
     }
+    if last is not None and last.state == DayPlan.State.FAILED:
+        context["failed"] = problems_for(last, seen_by(request.user))
     if known is not None:
         context |= _day(request, known)
     return render(request, "plan/plan.html", context)
@@ -63,6 +65,7 @@ def _day(request: Request, known: DayPlan) -> dict[str, Any]:
         "going": bool(open_),
         "since": made.since() if day == made.today() else None,
         "gap": _gap(known),
+        "problems": problems_for(known, made.mine),
         "out": actions.out_now().select_related("user", "machine"),
         "people": User.objects.filter(
             is_active=True, memberships__role__in=[HOST, OPERATOR]
@@ -224,9 +227,14 @@ def out(request: Request) -> HttpResponse:
     """Say that somebody is ill, or a bench or machine down."""
     kind, _, key = request.POST.get("what", "").partition(":")
     number = whole(key)
-    hours = whole(request.POST.get("hours"))
+    typed = request.POST.get("hours", "").strip()
+    hours = whole(typed)
     until = timezone.now() + timedelta(hours=min(hours, 24 * 60)) if hours else None
     try:
+        if typed and not hours:
+            raise ValidationError(
+                f"“{typed[:12]}” is no number of hours. Type such as 4, or nothing."
+            )
         made = actions.report(
             request.user,
             who=User.objects.filter(pk=number or 0).first() if kind == "person" else None,

@@ -20,7 +20,7 @@ from hauch.core.plan.check import broken_rules
 from hauch.core.plan.house import Person, Place, Placed, Schedule, Unit
 from hauch.core.plan.people import stay
 from hauch.core.plan.place import first_plan
-from hauch.core.plan.wishes import faults, impossible
+from hauch.core.plan.wishes import Fault, faults, impossible
 from hauch.people.clock import house_day
 from hauch.plan.loading import Problem, load
 from hauch.plan.models import DayPlan, Deadline, PlannedStep
@@ -46,7 +46,7 @@ def work_out(plan: DayPlan, seconds: float | None = None) -> None:
     problem = load(plan)
     wrong = faults(problem.house, problem.units)
     fatal = [fault for fault in wrong if not fault.step]
-    missing = [*problem.missing, *(Missing(*_told_fault(fault.text)) for fault in wrong)]
+    missing = [*problem.missing, *(_of_fault(problem, fault) for fault in wrong)]
     if fatal or not problem.house.people:
         _fail(plan, missing, not problem.house.people)
         return
@@ -58,27 +58,34 @@ def work_out(plan: DayPlan, seconds: float | None = None) -> None:
     keep(plan, problem, found, missing, seconds)
 
 
-def _told_fault(text: str) -> tuple[str, str, str]:
-    if "printer" in text or "oven is known" in text or "fits no bed" in text:
-        return text, reverse("plan:house") + "#machines", "Printers and ovens"
-    if "on duty" in text:
-        return text, reverse("plan:house") + "#hours", "Set hours"
-    return text, "", ""
+Row = tuple[Missing, int | None]
+"""What is missing, and in which round; None for the house."""
 
 
-def _fail(plan: DayPlan, missing: Sequence[Missing], empty: bool) -> None:
+def _of_fault(problem: Problem, fault: Fault) -> Row:
+    told = problem.told.get(fault.step)
+    round = told.round.pk if told and told.round else None
+    house = reverse("plan:house")
+    if not fault.step:
+        return Missing(fault.text, f"{house}#hours", "Set hours"), None
+    if told is not None and told.kind in {"print", "anneal"}:
+        return Missing(fault.text, f"{house}#machines", "Printers and ovens"), round
+    return Missing(fault.text), round
+
+
+def _rows(missing: Sequence[Row]) -> list[list[Any]]:
+    """As plans keep it: text, address, words, round."""
+    return [[*one, round] for one, round in missing]
+
+
+def _fail(plan: DayPlan, missing: Sequence[Row], empty: bool) -> None:
     rows = list(missing)
-    if empty and not any("on duty" in one.text for one in rows):
-        rows.insert(
-            0,
-            Missing(
-                "Nobody has said yet when somebody is there.",
-                reverse("plan:house") + "#hours",
-                "Set hours",
-            ),
-        )
+    if empty:
+        text = "Nobody has said yet when somebody is there."
+        hours = Missing(text, reverse("plan:house") + "#hours", "Set hours")
+        rows = [(hours, None), *(row for row in rows if row[1] is not None)]
     DayPlan.objects.filter(pk=plan.pk).update(
-        state=DayPlan.State.FAILED, problems=[list(one) for one in rows], made_at=timezone.now()
+        state=DayPlan.State.FAILED, problems=_rows(rows), made_at=timezone.now()
     )
 
 
@@ -134,7 +141,7 @@ def keep(
     plan: DayPlan,
     problem: Problem,
     found: Schedule,
-    missing: Sequence[Missing],
+    missing: Sequence[Row],
     seconds: float | None = None,
 ) -> None:
     """Keep a plan with all that is told of it; from now on it is in force."""
@@ -151,7 +158,7 @@ def keep(
         PlannedStep.objects.bulk_create(rows)
         current.state, current.progress = DayPlan.State.DONE, 1.0
         current.score, current.bound, current.made_at = found.score, found.bound, timezone.now()
-        current.problems = [list(one) for one in missing]
+        current.problems = _rows(missing)
         current.missed = [
             [one.unit, one.wish, [rule.value for rule in one.rules]]
             for one in impossible(problem.house, problem.units, found.placed)
@@ -159,6 +166,18 @@ def keep(
         current.changes = _changes(plan, problem, found)
         current.chance = chance_of(plan, problem, found.placed, seconds)
         current.save()
+    forget_old()
+
+
+KEPT = 10
+"""Of so many plans the steps are kept; of older ones only that they were."""
+
+
+def forget_old() -> None:
+    """Take the steps of old plans away: each change makes a plan with thousands of them."""
+    newest = DayPlan.objects.filter(state=DayPlan.State.DONE).order_by("-made_at", "-pk")
+    kept = list(newest.values_list("pk", flat=True)[:KEPT])
+    PlannedStep.objects.exclude(plan__in=kept).filter(plan__state=DayPlan.State.DONE).delete()
 
 
 def _row(
