@@ -43,7 +43,7 @@ class Migration(migrations.Migration):
                 ('progress', models.FloatField(default=0.0)),
                 ('score', models.FloatField(null=True)),
                 ('bound', models.FloatField(null=True)),
-                ('problems', models.JSONField(default=list, help_text='[text, url, words] of what is wrong')),
+                ('problems', models.JSONField(default=list, help_text='[text, url, words, round] of what is wrong')),
                 ('missed', models.JSONField(default=list, help_text='[unit, wish, rules] of wishes not kept')),
                 ('changes', models.JSONField(default=list, help_text='[label, what, minutes, round, place]')),
                 ('chance', models.JSONField(default=dict, help_text='probabilities, and what it hangs on')),
