@@ -5,6 +5,7 @@ from __future__ import annotations
 import time as time_of
 from datetime import UTC, datetime, time
 
+from hauch.entries.models import PartCheck, PartFile
 from hauch.plan import actions
 from hauch.plan.models import DayPlan, Machine
 from hauch.plan.working import work_out
@@ -27,6 +28,25 @@ def printer(**more):
     """A printer that takes all."""
     fields = {"name": "Printer at the window", "width": 0.3, "depth": 0.3, "height": 0.3}
     return Machine.objects.create(**fields | {"nights": True, "loud": False} | more)
+
+
+def checked(version, name="rotor.stl", size=(0.09, 0.08, 0.03), hours=2.0, mass=0.05, count=1):
+    """A part of a version as its check told it."""
+    file = PartFile.objects.create(version=version, name=name, sha256="0" * 64, size=1, count=count)
+    rows = [(f"size_{axis}", "length", value) for axis, value in zip("xyz", size, strict=True)]
+    rows += [("time", "duration", 3600 * hours), ("mass", "mass", mass), ("volume", "volume", 1e-5)]
+    check = PartCheck.objects.create(
+        file=file,
+        state="done",
+        verdict="ready",
+        data={"up": "z up"},
+        figures=[
+            {"key": key, "group": "Print", "label": key, "kind": kind, "quantity": {"value": value}}
+            for key, kind, value in rows
+        ],
+    )
+    PartFile.objects.filter(pk=file.pk).update(newest_check=check)
+    return file
 
 
 def made(user, days=3, *, anew=False, seconds=0.05) -> DayPlan:

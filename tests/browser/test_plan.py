@@ -5,13 +5,15 @@ import re
 from playwright.sync_api import expect
 
 from hauch.bench.models import Run
+from hauch.entries.models import BillItem
 from hauch.plan.models import PlannedStep, Wish
 from hauch.plan.queries import in_force
-from hauch.workshop.actions import set_state
+from hauch.workshop.actions import add_specimen, set_state
 from hauch.workshop.models import Specimen
 from tests.browser.base import BrowserTests
+from tests.browser.test_accessible import AXE, FITS, LOOK, WIDER
 from tests.builder import build
-from tests.plans import ALL_DAY, give_hours, made, plan_now, printer
+from tests.plans import ALL_DAY, checked, give_hours, made, plan_now, printer
 
 
 class PlanTests(BrowserTests):
@@ -163,6 +165,26 @@ class PlanTests(BrowserTests):
         page.goto(self.url("/plan/house/"))
         expect(page.get_by_role("heading", name="Printers and ovens")).to_be_visible()
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+
+    def test_nothing_serious_by_axe_and_nothing_wider_than_a_phone(self):
+        version = self.built.specimens["Amsel"].version
+        checked(version)
+        BillItem.objects.create(version=version, name="Screw M3", quantity=4)
+        add_specimen(self.built.host, version, state=Specimen.State.PLANNED)
+        made(self.built.host)
+        self.sign_in("host")
+        found = {}
+        for place in ("", "house/", "prints/", "prints/labels/", "parts/", "house/machines/new/"):
+            self.page.set_viewport_size({"width": 1280, "height": 800})
+            self.page.goto(self.url(f"/plan/{place}"))
+            self.page.evaluate(AXE)
+            problems = self.page.evaluate(LOOK)
+            self.page.set_viewport_size({"width": 390, "height": 800})
+            if not self.page.evaluate(FITS):
+                problems.append(f"wider than a phone: {self.page.evaluate(WIDER)}")
+            if problems:
+                found[place] = problems
+        self.assertEqual(found, {})
 
     def test_a_printer_is_added(self):
         page = self.open("host")

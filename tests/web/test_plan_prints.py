@@ -8,7 +8,7 @@ from decimal import Decimal
 from django.core.exceptions import PermissionDenied, ValidationError
 from django.urls import reverse
 
-from hauch.entries.models import BillItem, PartCheck, PartFile, Version
+from hauch.entries.models import BillItem, Version
 from hauch.plan import actions
 from hauch.plan.models import DayPlan, PrototypeMaterial, Spool, Stock
 from hauch.plan.parts import parts_of
@@ -18,27 +18,8 @@ from hauch.stores.models import Material
 from hauch.verdict.models import Decision
 from hauch.workshop.actions import add_specimen, set_state
 from hauch.workshop.models import Specimen
-from tests.plans import MONDAY, give_hours, made, printer
+from tests.plans import MONDAY, checked, give_hours, made, printer
 from tests.web.test_plan import PlanCase
-
-
-def checked(version, name="rotor.stl", size=(0.09, 0.08, 0.03), hours=2.0, mass=0.05, count=1):
-    """A part of a version as its check told it."""
-    file = PartFile.objects.create(version=version, name=name, sha256="0" * 64, size=1, count=count)
-    rows = [(f"size_{axis}", "length", value) for axis, value in zip("xyz", size, strict=True)]
-    rows += [("time", "duration", 3600 * hours), ("mass", "mass", mass), ("volume", "volume", 1e-5)]
-    check = PartCheck.objects.create(
-        file=file,
-        state="done",
-        verdict="ready",
-        data={"up": "z up"},
-        figures=[
-            {"key": key, "group": "Print", "label": key, "kind": kind, "quantity": {"value": value}}
-            for key, kind, value in rows
-        ],
-    )
-    PartFile.objects.filter(pk=file.pk).update(newest_check=check)
-    return file
 
 
 class PrintCase(PlanCase):
