@@ -328,7 +328,7 @@ class HappensTests(PlanCase):
         )
         first, second, third = block[:3]
         self.assertEqual(first.pieces[0][0], "set up")
-        self.clock.move_to(second.ends_at)
+        self.clock.move_to(self.plan.moment(second.end))
         record = self.built.air if first.test.key == "air" else self.built.power
         values = ((4.0, 4.1),) if first.test.key == "air" else (0.4,)
         record(self.built.reference, 7 * 24 * 60, *values)
@@ -450,7 +450,7 @@ class WishTests(PlanCase):
         actions.pin(self.host, self.first, moment)
         again = made(self.host)
         block = again.steps.filter(unit=self.first.unit).order_by("order").first()
-        self.assertEqual((block.begins_at, block.pinned), (moment, True))
+        self.assertEqual((again.moment(block.begin), block.pinned), (moment, True))
         self.sign_in()
         self.client.post(reverse("plan:forget", args=[block.pk]))
         self.assertFalse(Wish.objects.exists())

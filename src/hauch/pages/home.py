@@ -132,7 +132,7 @@ def plan_now(request: Request) -> HttpResponse:
     context = {
         "places": sorted(made.next().items()),
         "since": made.since(),
-        "undone": made.problems,
+        "undone": made.left_out_told,
     }
     return render(request, "pages/_plan_now.html", context)
 

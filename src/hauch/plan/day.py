@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cached_property
 from typing import Any
 
 from django.utils import timezone
 
 from hauch.people.models import User
 from hauch.plan.hours import Hours, midnight
-from hauch.plan.models import DayPlan, PlannedStep, QuietHours, Wish
+from hauch.plan.models import DayPlan, Machine, PlannedStep, QuietHours, Wish
 from hauch.plan.queries import NOTHING, Happened, happened, link_of, seen_by, since, steps_of
 from hauch.plan.strip import Strip, strip_of
 from hauch.rounds.models import Round
@@ -130,14 +131,10 @@ class Shown:
         told = f"{minutes} min" if minutes < 100 else f"{minutes / 60:.0f} h"
         return f"{alone[0][0]} {told}"
 
-    @property
+    @cached_property
     def places(self) -> dict[str, str]:
         """Names of machines by their key."""
-        if not hasattr(self, "_places"):
-            from hauch.plan.models import Machine
-
-            self._places = {m.key: m.name for m in Machine.objects.all()}
-        return self._places
+        return {machine.key: machine.name for machine in Machine.objects.all()}
 
     def first_day(self) -> int:
         """The day that is looked at first: today, or the next one on which something begins."""
@@ -187,8 +184,8 @@ class Shown:
         return sum(step.begin is None for step in self.steps)
 
     @property
-    def problems(self) -> str:
-        """What is left out or missing, in a sentence; empty where nothing is."""
+    def left_out_told(self) -> str:
+        """What is left out, in a sentence; empty where nothing is."""
         left = self.left_out()
         if left:
             return f"{left} step{'s' if left > 1 else ''} found no room in the plan."
@@ -299,11 +296,3 @@ def shown(user: User, plan: DayPlan) -> Shown:
     keys = {p[3] for step in steps for p in step.pieces if p[3] is not None}
     people = {person.pk: str(person) for person in User.objects.filter(pk__in=keys).order_by("pk")}
     return Shown(plan, steps, happened(plan, steps), seen_by(user), people)
-
-
-def by_unit(lines: Sequence[Line]) -> Mapping[str, list[Line]]:
-    """Lines of each block."""
-    found: dict[str, list[Line]] = {}
-    for line in lines:
-        found.setdefault(line.step.unit, []).append(line)
-    return found

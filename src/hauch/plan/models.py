@@ -372,16 +372,6 @@ class PlannedStep(models.Model):
         people = tuple("" if p[3] is None else f"person:{p[3]}" for p in self.pieces)
         return Placed(windows, self.place, people)
 
-    @property
-    def begins_at(self) -> datetime | None:
-        """The moment at which it begins."""
-        return None if self.begin is None else self.plan.moment(self.begin)
-
-    @property
-    def ends_at(self) -> datetime | None:
-        """The moment at which it ends."""
-        return None if self.end is None else self.plan.moment(self.end)
-
     def as_placed(self, placed: Placed | None, names: list[str]) -> dict[str, Any]:
         """Fields of a placing; pieces are called by ``names``."""
         if placed is None:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from hauch.core.plan.chance import Doubt
 from hauch.core.plan.durations import Duration
-from hauch.core.plan.house import Piece, Step
+from hauch.core.plan.house import Piece
 from hauch.plan.record import whole
 from hauch.rounds.models import Round, Test
 from hauch.stores.models import ReferenceSpecimen
@@ -45,14 +44,6 @@ class Told:
         return max(known, key=lambda one: one.minutes, default=None)
 
 
-@dataclass(frozen=True)
-class Made:
-    """A step with what is told of it."""
-
-    step: Step
-    told: Told
-
-
 def piece(
     what: str,
     known: Duration,
@@ -69,8 +60,3 @@ def piece(
 def part_key(specimen: int | None, reference: int | None) -> str:
     """A part as plans know it."""
     return f"specimen:{specimen}" if specimen else f"reference:{reference}"
-
-
-def labels(made: Sequence[Made]) -> dict[str, Told]:
-    """What is told, by key."""
-    return {one.step.key: one.told for one in made}

@@ -83,27 +83,22 @@ def _always(house: House) -> tuple[Window, ...]:
     return ((0, house.horizon),)
 
 
-def _without(rule: Rule, house: House, units: Sequence[Unit]) -> tuple[House, Sequence[Unit]]:
-    """The problem without one of its rules."""
+def _without(rule: Rule, house: House) -> House:
+    """The house without one of its rules."""
     if rule is Rule.QUIET:
-        return replace(house, quiet=None), units
+        return replace(house, quiet=None)
     if rule is Rule.NOISE:
-        return replace(house, places=tuple(replace(p, loud=False) for p in house.places)), units
+        return replace(house, places=tuple(replace(p, loud=False) for p in house.places))
     if rule is Rule.HOURS:
         people = tuple(replace(person, hours=_always(house)) for person in house.people)
-        return replace(house, people=people, days=_always(house)), units
+        return replace(house, people=people, days=_always(house))
     if rule is Rule.NIGHT:
-        return replace(house, places=tuple(replace(p, open=None) for p in house.places)), units
-    if rule is Rule.DAY:
-        return replace(house, days=_always(house)), units
-    return house, units
+        return replace(house, places=tuple(replace(p, open=None) for p in house.places))
+    return replace(house, days=_always(house))
 
 
-def _first(unit: Unit, units: Sequence[Unit], *, alone: bool, free: bool) -> list[Unit]:
-    """A unit in front of all others, or of what it waits for alone; ``free`` of what it waits for."""
-    if free:
-        unit = replace(unit, steps=tuple(replace(step, after=()) for step in unit.steps))
-        return [unit]
+def _alone(unit: Unit, units: Sequence[Unit]) -> list[Unit]:
+    """A unit behind what it waits for, and nothing else."""
     steps, where = steps_of(units), {step.key: one for one in units for step in one.steps}
     needed, waiting = {unit.key: unit}, [unit]
     while waiting:
@@ -112,9 +107,7 @@ def _first(unit: Unit, units: Sequence[Unit], *, alone: bool, free: bool) -> lis
                 if key in steps and where[key].key not in needed:
                     needed[where[key].key] = where[key]
                     waiting.append(where[key])
-    rest = [] if alone else [one for one in units if one.key not in needed]
-    before = [one for one in reversed(list(needed.values())) if one.key != unit.key]
-    return [*before, unit, *rest]
+    return list(reversed(needed.values()))
 
 
 def _kept(unit: Unit, placed: Mapping[str, Placed]) -> bool:
@@ -127,16 +120,16 @@ def _kept(unit: Unit, placed: Mapping[str, Placed]) -> bool:
 
 def why_not(house: House, units: Sequence[Unit], unit: Unit) -> tuple[Rule, ...]:
     """Rules of which each alone keeps a unit from its pin or deadline, or from any room at all."""
-    if _kept(unit, in_order(house, _first(unit, units, alone=True, free=False))):
+    needed = _alone(unit, units)
+    if _kept(unit, in_order(house, needed)):
         return (Rule.OTHERS,)
-    found = []
-    for rule in (Rule.QUIET, Rule.NOISE, Rule.HOURS, Rule.NIGHT, Rule.DAY):
-        made, _ = _without(rule, house, units)
-        if _kept(unit, in_order(made, _first(unit, units, alone=True, free=False))):
-            found.append(rule)
-    if any(step.after for step in unit.steps) and _kept(
-        unit, in_order(house, _first(unit, units, alone=True, free=True))
-    ):
+    found = [
+        rule
+        for rule in (Rule.QUIET, Rule.NOISE, Rule.HOURS, Rule.NIGHT, Rule.DAY)
+        if _kept(unit, in_order(_without(rule, house), needed))
+    ]
+    free = replace(unit, steps=tuple(replace(step, after=()) for step in unit.steps))
+    if any(step.after for step in unit.steps) and _kept(unit, in_order(house, [free])):
         found.append(Rule.AFTER)
     return tuple(found)
 
