@@ -402,6 +402,12 @@ class HappensTests(PlanCase):
         with self.assertRaisesMessage(ValidationError, "Choose who or what"):
             actions.report(self.host)
 
+    def test_what_is_planned_for_later_is_told_too(self):
+        PlannedStep.objects.filter(specimen=self.amsel).update(begin=3000, end=3010)
+        set_state(self.host, self.amsel, Specimen.State.BROKEN)
+        self.sign_in()
+        self.assertContains(self.page(day=0), "Amsel (R-1): the print is broken.")
+
     def test_a_print_that_broke(self):
         set_state(self.host, self.amsel, Specimen.State.BROKEN)
         self.sign_in()

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
+from django.utils import timezone
 
 from hauch.bench.models import Live, Result, Run
 from hauch.bench.plan import plan_of, why_nothing_due
@@ -120,6 +121,10 @@ def on_now(request: Request) -> HttpResponse:
     return render(request, "pages/_on_now.html", {"rows": rows})
 
 
+AHEAD = 3 * 24 * 60
+"""Minutes ahead in which Home looks for what comes next."""
+
+
 def plan_now(request: Request) -> HttpResponse:
     """What is on each bench and printer now and what comes next, by the plan in force; Home fetches it
     after itself.
@@ -128,7 +133,8 @@ def plan_now(request: Request) -> HttpResponse:
     known = in_force()
     if known is None:
         return HttpResponse("")
-    made = shown(request.user, known)
+    now = max(known.minute(timezone.now()), 0)
+    made = shown(request.user, known, (now, now + AHEAD))
     context = {
         "places": sorted(made.next().items()),
         "since": made.since(),

@@ -10,6 +10,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from hauch.core.plan.house import Window
 from hauch.people.models import User
 from hauch.plan.hours import Hours, midnight
 from hauch.plan.models import DayPlan, Machine, PlannedStep, QuietHours, Wish
@@ -82,11 +83,6 @@ class Shown:
         """Its days."""
         return [self.plan.begin + timedelta(days=day) for day in range(self.plan.days)]
 
-    def today(self) -> int:
-        """Which of its days it is."""
-        day = (midnight(timezone.now()) - self.plan.begin).days
-        return min(max(day, 0), self.plan.days - 1)
-
     def strip(self, day: int) -> Strip:
         """The drawing of a day."""
         row = QuietHours.objects.first()
@@ -136,18 +132,6 @@ class Shown:
         """Names of machines by their key."""
         return {machine.key: machine.name for machine in Machine.objects.all()}
 
-    def first_day(self) -> int:
-        """The day that is looked at first: today, or the next one on which something begins."""
-        today = self.today()
-        left = [
-            (step.begin or 0) // 1440
-            for step in self.steps
-            if step.begin is not None
-            and self.known.get(step.key, NOTHING) == NOTHING
-            and step.kind != "now"
-        ]
-        return min((day for day in left if day >= today), default=today)
-
     def next(self) -> dict[str, tuple[Line | None, Line | None]]:
         """By place what is on it now and what comes next, as far as it is planned and not done."""
         now = (timezone.now() - self.plan.begin).total_seconds() / 60
@@ -170,9 +154,9 @@ class Shown:
 
     def missed(self) -> list[str]:
         """Wishes that the plan does not keep, with the rule that stands against each."""
-        first: dict[str, PlannedStep] = {}
-        for step in self.steps:
-            first.setdefault(step.unit, step)
+        units = [unit for unit, _, _ in self.plan.missed]
+        rows = self.plan.steps.filter(unit__in=units, order=0)
+        first = {step.unit: step for step in rows}
         return [
             _missed(first[unit], wish, rules)
             for unit, wish, rules in self.plan.missed
@@ -181,7 +165,7 @@ class Shown:
 
     def left_out(self) -> int:
         """How many steps found no room."""
-        return sum(step.begin is None for step in self.steps)
+        return self.plan.steps.filter(begin=None).count()
 
     @property
     def left_out_told(self) -> str:
@@ -290,9 +274,32 @@ def _told_change(key: tuple[str, int, str], names: Sequence[str]) -> str:
     }[what]
 
 
-def shown(user: User, plan: DayPlan) -> Shown:
-    """A plan as a person sees it."""
-    steps = steps_of(plan)
+def today_of(plan: DayPlan) -> int:
+    """Which of a plan's days it is; the first or the last where it is none of them."""
+    day = (midnight(timezone.now()) - plan.begin).days
+    return min(max(day, 0), plan.days - 1)
+
+
+def first_day(plan: DayPlan) -> int:
+    """The day that is looked at first: today where something begins or runs, else the next one on which
+    something does.
+    """
+    now = max(plan.minute(timezone.now()), 0)
+    begins = plan.steps.filter(begin__gte=now).order_by("begin").values_list("begin", flat=True)
+    first, today = begins.first(), today_of(plan)
+    if (
+        first is None
+        or plan.steps.filter(begin__lte=now, end__gt=now).exclude(kind="print").exists()
+    ):
+        return today
+    return max(first // 1440, today)
+
+
+def shown(user: User, plan: DayPlan, window: Window | None = None) -> Shown:
+    """A plan as a person sees it; of the steps those in a window of its minutes, and what should be done
+    by now.
+    """
+    steps = steps_of(plan, window)
     keys = {p[3] for step in steps for p in step.pieces if p[3] is not None}
     people = {person.pk: str(person) for person in User.objects.filter(pk__in=keys).order_by("pk")}
     return Shown(plan, steps, happened(plan, steps), seen_by(user), people)

@@ -7,10 +7,12 @@ from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from django.db.models import Exists, OuterRef, Q
 from django.urls import reverse
 from django.utils import timezone
 
 from hauch.bench.models import Progress, Run
+from hauch.core.plan.house import Window
 from hauch.people.models import User
 from hauch.people.permissions import allowed
 from hauch.plan.models import DayPlan, Outage, PlannedStep
@@ -19,6 +21,7 @@ from hauch.rounds.queries import rounds_of
 from hauch.stores.models import ReferenceSpecimen
 from hauch.workshop.models import Gate, PrintRun, Specimen
 
+OUT = (ReferenceSpecimen.State.BROKEN, ReferenceSpecimen.State.RETIRED)
 LATE = 10
 """Minutes after which a step that should be done is late."""
 
@@ -33,10 +36,27 @@ def newest() -> DayPlan | None:
     return DayPlan.objects.first()
 
 
-def steps_of(plan: DayPlan) -> list[PlannedStep]:
-    """Its steps in the order of the day, with all that is told of them."""
+def steps_of(plan: DayPlan, window: Window | None = None) -> list[PlannedStep]:
+    """Its steps in the order of the day, with all that is told of them.
+
+    Parameters
+    ----------
+    window : minutes of the plan of which the steps are wanted, with those that should be done by now or
+        are wanted no more; None for all, those without room too
+    """
+    found = plan.steps.all()
+    if window is not None:
+        now = max(plan.minute(timezone.now()), 0)
+        stopped = Progress.objects.filter(entry=OuterRef("specimen__version__entry"), dnf__gt=0)
+        found = found.filter(
+            Q(begin__lt=window[1], end__gt=window[0])
+            | Q(end__lte=now)
+            | Q(specimen__state=Specimen.State.BROKEN)
+            | Q(reference__state__in=OUT)
+            | Exists(stopped)
+        )
     rows = list(
-        plan.steps.select_related(
+        found.select_related(
             "round",
             "test__rig",
             "specimen__version__entry",
@@ -72,11 +92,10 @@ def happened(plan: DayPlan, steps: Sequence[PlannedStep]) -> dict[str, Happened]
     """What happened of the steps of a plan, by key: runs that were accepted, prints that were logged,
     work that was ticked off, gates that were passed.
     """
-    found: dict[str, Happened] = {}
-    found |= _runs(plan, steps)
-    found |= references_run(plan, steps)
-    found |= _made(steps)
-    return found
+    references = list(plan.steps.filter(kind="reference").select_related("reference__type"))
+    for row in references:
+        row.plan = plan
+    return _runs(plan, steps) | references_run(plan, references) | _made(steps)
 
 
 def _runs(plan: DayPlan, steps: Sequence[PlannedStep]) -> dict[str, Happened]:

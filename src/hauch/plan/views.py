@@ -19,7 +19,7 @@ from hauch.people.models import User
 from hauch.people.permissions import HOST, OPERATOR, allowed, require
 from hauch.people.requests import Request, whole
 from hauch.plan import actions
-from hauch.plan.day import shown
+from hauch.plan.day import first_day, shown, today_of
 from hauch.plan.models import DayPlan, Machine, Outage, PlannedStep
 from hauch.plan.queries import in_force, newest, problems_for, seen_by
 from hauch.stores.models import Rig
@@ -48,9 +48,9 @@ def plan(request: Request) -> HttpResponse:
 
 
 def _day(request: Request, known: DayPlan) -> dict[str, Any]:
-    made = shown(request.user, known)
-    day = whole(request.GET.get("day"))
-    day = made.first_day() if day is None else min(day, known.days - 1)
+    day, today = whole(request.GET.get("day")), today_of(known)
+    day = first_day(known) if day is None else min(day, known.days - 1)
+    made = shown(request.user, known, (day * 1440, (day + 1) * 1440))
     lines = made.lines(day)
     open_ = [line for line in lines if line.state in {"open", "going"}]
     return {
@@ -58,12 +58,12 @@ def _day(request: Request, known: DayPlan) -> dict[str, Any]:
         "shown": made,
         "day": day,
         "date": made.days[day],
-        "today": made.today(),
+        "today": today,
         "strip": made.strip(day),
         "lines": lines,
         "next": next((line for line in open_ if line.state == "open"), None),
         "going": bool(open_),
-        "since": made.since() if day == made.today() else None,
+        "since": made.since() if day == today else None,
         "gap": _gap(known),
         "problems": problems_for(known, made.mine),
         "out": actions.out_now().select_related("user", "machine"),
@@ -128,9 +128,10 @@ def _step(request: Request, pk: int) -> PlannedStep:
 def step(request: Request, pk: int) -> HttpResponse:
     """One step beside the strip: when, on what its minutes rest, and what may be wished of it."""
     row = _step(request, pk)
-    made = shown(request.user, row.plan)
-    siblings = [s for s in made.steps if s.unit == row.unit]
-    first = siblings[0] if siblings else row
+    begin = row.begin or 0
+    made = shown(request.user, row.plan, (begin, begin + 1))
+    siblings = list(row.plan.steps.filter(unit=row.unit).order_by("order"))
+    first = siblings[0]
     context = {
         "line": made.line(row),
         "block": len(siblings),

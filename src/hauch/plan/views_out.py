@@ -10,7 +10,7 @@ from django.utils import timezone
 from hauch.formats.tables import to_csv
 from hauch.people.permissions import require
 from hauch.people.requests import Request, whole
-from hauch.plan.day import Shown, shown
+from hauch.plan.day import Shown, first_day, shown
 from hauch.plan.queries import in_force
 
 
@@ -83,7 +83,7 @@ def sheet(request: Request) -> HttpResponse:
 
     made = _shown(request)
     day = whole(request.GET.get("day"))
-    day = made.today() if day is None else min(day, made.plan.days - 1)
+    day = first_day(made.plan) if day is None else min(day, made.plan.days - 1)
     page = render_to_string(
         "plan/sheet.html",
         {

@@ -19,7 +19,9 @@ from hauch.core.plan.house import House, Piece, Place, Placed, Step, Unit, Windo
 
 Floats = NDArray[np.float64]
 
-DRAWS = 2000
+DRAWS, LEAST_DRAWS = 2000, 200
+MOST_HELD = 4_000_000
+"""Pieces times draws that are held at once (32 bytes each); of longer plans fewer draws are made."""
 NEVER = np.inf
 
 
@@ -54,16 +56,23 @@ class Outcome:
 
 
 def _pushed(at: Floats, minutes: Floats, windows: Sequence[Window]) -> Floats:
-    """The first minute from ``at`` on from which ``minutes`` lie in a window; what is longer than every
-    window begins at the first one and runs over.
+    """The first minute from ``at`` on from which ``minutes`` lie in a window, of windows in order; what is
+    longer than every window begins at the first one and runs over.
     """
+    if not windows:
+        return np.full(at.shape, NEVER)
+    opens, closes = np.array(windows, dtype=float).T
+    needed = np.minimum(minutes, (closes - opens).max())
+    index = np.searchsorted(closes, at, side="right")
     found = np.full(at.shape, NEVER)
-    longest = max((b - a for a, b in windows), default=0)
-    needed = np.minimum(minutes, longest)
-    for a, b in windows:
-        begin = np.maximum(at, a)
-        fits = (begin + needed <= b) & np.isinf(found)
-        found[fits] = begin[fits]
+    left = np.flatnonzero(index < len(closes))
+    while left.size:
+        begin = np.maximum(at[left], opens[index[left]])
+        fits = begin + needed[left] <= closes[index[left]]
+        found[left[fits]] = begin[fits]
+        left = left[~fits]
+        index[left] += 1
+        left = left[index[left] < len(closes)]
     return found
 
 
@@ -259,7 +268,7 @@ def simulate(
     placed: Mapping[str, Placed],
     doubts: Mapping[str, Doubt],
     *,
-    draws: int = DRAWS,
+    draws: int | None = None,
     seed: int = 1,
 ) -> Outcome:
     """How a plan may go.
@@ -268,5 +277,9 @@ def simulate(
     ----------
     house : with hours beyond the plan's horizon, since work may slip
     doubts : by key of a step; steps without take as long as planned
+    draws : as many as fit where it is not said, 2,000 at most
     """
+    if draws is None:
+        pieces = sum(len(one.pieces) for one in placed.values())
+        draws = min(DRAWS, max(MOST_HELD // max(pieces, 1), LEAST_DRAWS))
     return Going(house, units, placed, doubts, draws=draws, seed=seed).go()
