@@ -419,6 +419,22 @@ class WishTests(unittest.TestCase):
             [unit for unit, _, _ in self.missed(alone(), long, one("b", after=("a",)))], ["a"]
         )
 
+    def test_what_is_late_since_another_is_late_is_not_told_again(self):
+        first, second = one("a", due=300), one("b", after=("a",), due=600)
+        third = one("c", after=("b",), due=300)
+        self.assertEqual(
+            [unit for unit, _, _ in self.missed(alone(), first, second, third)], ["a", "c"]
+        )
+        self.assertEqual(
+            [
+                unit
+                for unit, _, _ in self.missed(
+                    alone(), first, replace(second, steps=(replace(second.steps[0], due=300),))
+                )
+            ],
+            ["a"],
+        )
+
     def test_nights(self):
         printer = Place("printer", "printer", "Printer", open=((480, 1020),))
         made = replace(alone(places=[printer]), horizon=2 * DAY)

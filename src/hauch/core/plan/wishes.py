@@ -135,14 +135,10 @@ def why_not(house: House, units: Sequence[Unit], unit: Unit) -> tuple[Rule, ...]
 
 
 def _follows(unit: Unit, units: Sequence[Unit], placed: Mapping[str, Placed]) -> bool:
-    """Whether a unit is left out only since what comes before it is, which is told there."""
-    inside = {step.key for step in unit.steps}
-    known = {step.key for one in units for step in one.steps}
-    return any(
-        key in known and key not in placed and key not in inside
-        for step in unit.steps
-        for key in step.after
-    )
+    """Whether a unit is left out or late only since what comes before it is, which is told there."""
+    where = {step.key: one for one in units for step in one.steps}
+    before = {key for step in unit.steps for key in step.after if key in where}
+    return any(where[key] is not unit and not _kept(where[key], placed) for key in before)
 
 
 MOST_TOLD = 12
